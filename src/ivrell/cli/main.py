@@ -1,0 +1,169 @@
+"""The command line: the whole job with no server and no database."""
+
+import argparse
+import json
+import os
+import sys
+from collections.abc import Sequence
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from ivrell.cli import show
+from ivrell.cli.folders import data_folder
+from ivrell.core.comparison.file import parse, read_text
+from ivrell.core.engines import ENGINES
+from ivrell.core.engines.base import state_of
+from ivrell.core.errors import BadInput
+from ivrell.core.measure.machine import snapshot
+from ivrell.core.quantities import parse_bytes, parse_seconds
+from ivrell.core.recipe.store import DataStore
+from ivrell.core.trial.conduct import Trial
+from ivrell.core.trial.plan import Limits, Plan
+
+DONE, TROUBLE, BAD_INPUT = 0, 1, 2
+
+
+def _knobs(given: Sequence[str]) -> dict[str, list[Any]]:
+    """``rows=1000,10000`` as knob values; what is no number or truth value is text."""
+    found: dict[str, list[Any]] = {}
+    for entry in given:
+        name, equals, values = entry.partition("=")
+        if not equals or not values:
+            raise BadInput(f"--set {entry} cannot be read.", cure="Write --set knob=value,value.")
+        found[name] = [_value(value.strip()) for value in values.split(",")]
+    return found
+
+
+def _value(text: str) -> Any:
+    try:
+        return json.loads(text.replace("_", "") if text.replace("_", "").isdigit() else text)
+    except json.JSONDecodeError:
+        return text
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="ivrell", description="Compare alternative approaches to the same data task."
+    )
+    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+
+    run = commands.add_parser("run", help="run a trial of a comparison file")
+    run.add_argument("file", type=Path)
+    run.add_argument("--rounds", type=int, default=5)
+    run.add_argument("--warm-ups", type=int, default=1)
+    run.add_argument("--set", action="append", default=[], metavar="KNOB=V,V")
+    run.add_argument("--only", default="", metavar="LANE,LANE")
+    run.add_argument("--limit-seconds", default="120", metavar="S")
+    run.add_argument("--limit-memory", default="4GiB", metavar="SIZE")
+    run.add_argument("--order-seed", type=int, default=1)
+    run.add_argument("--out", type=Path, help="result folder (must be new or empty)")
+    run.add_argument("--json", action="store_true")
+    run.set_defaults(do=_run)
+
+    data = commands.add_parser("data", help="make the data of a comparison file")
+    data.add_argument("file", type=Path)
+    data.add_argument("--set", action="append", default=[], metavar="KNOB=V,V")
+    data.add_argument("--forms", default="csv", metavar="FORM,FORM")
+    data.add_argument("--workers", type=int, default=len(os.sched_getaffinity(0)))
+    data.add_argument("--out", type=Path, required=True)
+    data.add_argument("--json", action="store_true")
+    data.set_defaults(do=_data)
+
+    for name, do, text in (
+        ("engines", _engines, "engines on this machine"),
+        ("machine", _machine, "what this machine is and is doing"),
+    ):
+        command = commands.add_parser(name, help=text)
+        command.add_argument("--json", action="store_true")
+        command.set_defaults(do=do)
+    return parser
+
+
+def _run(args: argparse.Namespace) -> int:
+    text = read_text(args.file)
+    parse(text, source=args.file.name)
+    try:
+        plan = Plan(
+            rounds=args.rounds,
+            warm_ups=args.warm_ups,
+            lanes=[lane for lane in args.only.split(",") if lane] or None,
+            knobs=_knobs(args.set),
+            limits=Limits(
+                seconds=parse_seconds(args.limit_seconds),
+                memory_bytes=parse_bytes(args.limit_memory),
+            ),
+            order_seed=args.order_seed,
+        )
+    except ValueError as error:
+        raise BadInput(f"The plan cannot be used: {error}") from None
+    folder = args.out or Path(f"{args.file.stem}-results")
+    if folder.exists() and any(folder.iterdir()):
+        raise BadInput(
+            f"The folder {folder} is not empty.", cure="Name a new one with --out."
+        )
+    with show.Progress(plan) as progress:
+        trial = Trial(
+            text,
+            plan,
+            folder,
+            DataStore(data_folder() / "made"),
+            listen=progress.listen,
+            control=progress,
+        )
+        found = trial.conduct()
+    if args.json:
+        print(json.dumps(found, indent=2))
+    else:
+        show.findings(found, folder)
+    lanes = [lane for point in found["points"] for lane in point["lanes"]]
+    good = all(lane["state"] == "done" and lane["agreement"]["agrees"] for lane in lanes)
+    return DONE if good and found["ended"] == "done" else TROUBLE
+
+
+def _data(args: argparse.Namespace) -> int:
+    comparison = parse(read_text(args.file), source=args.file.name)
+    made = []
+    with show.DataProgress() as progress:
+        for point in comparison.points(_knobs(args.set)):
+            recipe = comparison.data.resolved(point)
+            for table in recipe.tables:
+                for form in args.forms.split(","):
+                    made.append(
+                        DataStore(args.out).ensure(
+                            recipe, table, form, workers=args.workers, progress=progress.data
+                        )
+                    )
+    if args.json:
+        print(json.dumps([asdict(m) for m in made], indent=2))
+    else:
+        show.made(made)
+    return DONE
+
+
+def _engines(args: argparse.Namespace) -> int:
+    states = [state_of(engine) for engine in ENGINES.values()]
+    if args.json:
+        print(json.dumps([{**asdict(s), "cure": s.cure} for s in states], indent=2))
+    else:
+        show.engines(states)
+    return DONE
+
+
+def _machine(args: argparse.Namespace) -> int:
+    found = snapshot(Path.cwd())
+    if args.json:
+        print(json.dumps(found, indent=2))
+    else:
+        show.machine(found)
+    return DONE
+
+
+def main(arguments: Sequence[str]) -> int:
+    """Run one command; returns the exit status: 0 done, 1 trouble in a lane, 2 bad input."""
+    args = _parser().parse_args(arguments)
+    try:
+        return int(args.do(args))
+    except BadInput as error:
+        print(f"ivrell: {error}", file=sys.stderr)
+        return BAD_INPUT

@@ -1,0 +1,168 @@
+"""Changing a comparison file in place: comments, order and code blocks stay as they were."""
+
+import re
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import tomlkit
+from tomlkit.items import AoT, Item, Table
+
+from ivrell.core.comparison.file import parse
+from ivrell.core.errors import BadInput
+
+_MULTILINE = {"code", "setup", "teardown", "question", "script"}
+
+
+def edited(text: str, change: Callable[[tomlkit.TOMLDocument], None]) -> str:
+    """The text after a change. Raises BadInput when the result is no good comparison."""
+    document = tomlkit.parse(text)
+    change(document)
+    after = tomlkit.dumps(document)
+    parse(after)
+    return after
+
+
+def set_fields(text: str, section: str | None, fields: Mapping[str, Any]) -> str:
+    """Set fields at the top (``section`` None) or in a table; None removes a field."""
+
+    def change(document: tomlkit.TOMLDocument) -> None:
+        place: Any = document
+        if section is not None:
+            if section not in document:
+                _insert_table(document, section)
+            place = document[section]
+        _assign(place, fields)
+
+    return edited(text, change)
+
+
+def replace_data(text: str, data_text: str) -> str:
+    """Put another recipe, written as its own TOML text, in place of ``[data]``."""
+    try:
+        recipe = tomlkit.parse(data_text)
+    except tomlkit.exceptions.ParseError as error:
+        raise BadInput(
+            f"The recipe is not TOML: {error}.", where=f"line {error.line}"
+        ) from None
+    if list(recipe) != ["data"]:
+        raise BadInput(
+            "The recipe text must hold [data] and its tables, and nothing else.",
+            cure="Other settings have their place on the other steps.",
+        )
+
+    def change(document: tomlkit.TOMLDocument) -> None:
+        document["data"] = recipe["data"]
+
+    return edited(text, change)
+
+
+def data_text(text: str) -> str:
+    """The part of a comparison file that is its recipe."""
+    document = tomlkit.document()
+    document["data"] = tomlkit.parse(text)["data"]
+    return tomlkit.dumps(document).strip() + "\n"
+
+
+def add_approach(text: str, fields: Mapping[str, Any], *, after: str | None = None) -> str:
+    """Add an approach at the end, or behind another one."""
+
+    def change(document: tomlkit.TOMLDocument) -> None:
+        table = tomlkit.table()
+        _assign(table, fields)
+        lanes = _lanes(document)
+        position = len(lanes)
+        if after is not None:
+            position = _position(lanes, after) + 1
+        tables = list(lanes)
+        tables.insert(position, table)
+        _put_lanes(document, tables)
+
+    return edited(text, change)
+
+
+def change_approach(text: str, approach_id: str, fields: Mapping[str, Any]) -> str:
+    """Set fields of an approach; a new id is followed by baseline and parents."""
+
+    def change(document: tomlkit.TOMLDocument) -> None:
+        lanes = _lanes(document)
+        _assign(lanes[_position(lanes, approach_id)], fields)
+        renamed = fields.get("id", approach_id)
+        if renamed != approach_id:
+            if document.get("baseline") == approach_id:
+                document["baseline"] = renamed
+            for lane in lanes:
+                if lane.get("parent") == approach_id:
+                    lane["parent"] = renamed
+
+    return edited(text, change)
+
+
+def remove_approach(text: str, approach_id: str) -> str:
+    """Take an approach out; a baseline that was it goes back to the first one."""
+
+    def change(document: tomlkit.TOMLDocument) -> None:
+        lanes = _lanes(document)
+        del lanes[_position(lanes, approach_id)]
+        if document.get("baseline") == approach_id:
+            del document["baseline"]
+        if not len(lanes):
+            del document["approach"]
+
+    return edited(text, change)
+
+
+def order_approaches(text: str, ids: list[str]) -> str:
+    """Put the approaches in another order. Raises BadInput unless ids are all of them."""
+
+    def change(document: tomlkit.TOMLDocument) -> None:
+        lanes = list(_lanes(document))
+        if sorted(ids) != sorted(str(lane["id"]) for lane in lanes):
+            raise BadInput("The new order must name every approach once.")
+        lanes.sort(key=lambda lane: ids.index(str(lane["id"])))
+        _put_lanes(document, lanes)
+
+    return edited(text, change)
+
+
+def _lanes(document: tomlkit.TOMLDocument) -> AoT:
+    if "approach" not in document:
+        return tomlkit.aot()
+    lanes = document["approach"]
+    assert isinstance(lanes, AoT)
+    return lanes
+
+
+def _put_lanes(document: tomlkit.TOMLDocument, tables: list[Table]) -> None:
+    lanes = tomlkit.aot()
+    for table in tables:
+        lanes.append(table)
+    document["approach"] = lanes
+
+
+def _position(lanes: AoT, approach_id: str) -> int:
+    for position, lane in enumerate(lanes):
+        if lane["id"] == approach_id:
+            return position
+    raise BadInput(f'There is no approach "{approach_id}".')
+
+
+def _insert_table(document: tomlkit.TOMLDocument, section: str) -> None:
+    """A new table before ``[data]``, so that the file keeps its usual order."""
+    document[section] = tomlkit.table()
+
+
+def _assign(place: Any, fields: Mapping[str, Any]) -> None:
+    for key, value in fields.items():
+        if value is None:
+            if key in place:
+                del place[key]
+        elif place.get(key) != value:
+            place[key] = _written(key, value)
+
+
+def _written(key: str, value: Any) -> Item:
+    """Text of several lines as a literal block where TOML allows it, else as it comes."""
+    if isinstance(value, str) and ("\n" in value or (key in _MULTILINE and len(value) > 80)):
+        plain = "'''" not in value and not re.search(r"[\x00-\x08\x0b-\x1f\x7f]", value)
+        return tomlkit.string(value, literal=plain, multiline=True)
+    return tomlkit.item(value)

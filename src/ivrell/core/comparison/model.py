@@ -1,0 +1,133 @@
+"""A comparison as typed data: what its file may say."""
+
+from collections.abc import Iterator, Mapping
+from itertools import product
+from typing import Annotated, Any, Literal, Self, Union
+
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    StrictBool,
+    StrictFloat,
+    StrictInt,
+    StrictStr,
+    TypeAdapter,
+    model_validator,
+)
+
+from ivrell.core.engines import ENGINES
+from ivrell.core.engines.base import Approach
+from ivrell.core.errors import BadInput
+from ivrell.core.quantities import parse_bytes, parse_seconds
+from ivrell.core.recipe.forms import FORMS
+from ivrell.core.recipe.kinds import Name
+from ivrell.core.recipe.model import Recipe
+
+FORMAT = "ivrell-comparison/1"
+
+KnobValue = StrictBool | StrictInt | StrictFloat | StrictStr
+
+AnyApproach = Annotated[
+    Union[tuple(engine.approach for engine in ENGINES.values())],  # type: ignore[misc]
+    Field(discriminator="engine"),
+]
+
+
+def _quantity(reader: Any) -> BeforeValidator:
+    def read(value: Any) -> Any:
+        if not isinstance(value, str):
+            return value
+        try:
+            return reader(value)
+        except BadInput as error:
+            raise ValueError(str(error)) from None
+
+    return BeforeValidator(read)
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Answer(_Part):
+    """Shape of the answer, and how close two answers must be to be the same.
+
+    Numbers agree when they differ by at most ``absolute + relative * |reference|``.
+    """
+
+    key: list[str] = []
+    order: bool = False
+    relative: Annotated[float, Field(ge=0, lt=1)] = 1e-9
+    absolute: Annotated[float, Field(ge=0)] = 0.0
+
+
+class Targets(_Part):
+    """What is good enough: seconds of elapsed time, bytes of peak memory above start."""
+
+    elapsed: Annotated[float, _quantity(parse_seconds), Field(gt=0)] | None = None
+    memory: Annotated[int, _quantity(parse_bytes), Field(gt=0)] | None = None
+
+
+class Comparison(_Part):
+    """One question, its data and its approaches."""
+
+    format: Literal["ivrell-comparison/1"]
+    name: Annotated[str, Field(min_length=1, max_length=200)]
+    question: Annotated[str, Field(max_length=20_000)] = ""
+    baseline: str | None = None
+    answer: Answer = Answer()
+    targets: Targets = Targets()
+    knobs: dict[Name, Annotated[list[KnobValue], Field(min_length=1, max_length=100)]] = {}
+    data: Recipe
+    approach: list[AnyApproach] = []
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Self:
+        ids = [approach.id for approach in self.approach]
+        for position, approach in enumerate(self.approach):
+            where = f"approach {approach.id}"
+            TypeAdapter(Name).validate_python(approach.id)
+            if approach.id in ids[:position]:
+                raise ValueError(f'two approaches have the id "{approach.id}"; rename one')
+            if approach.input not in FORMS:
+                raise ValueError(
+                    f'{where}: there is no form "{approach.input}"; forms: {", ".join(FORMS)}'
+                )
+            if approach.parent is not None and approach.parent == approach.id:
+                raise ValueError(f"{where}: an approach cannot be its own parent")
+        if self.baseline is not None and self.baseline not in ids:
+            raise ValueError(
+                f'baseline: there is no approach "{self.baseline}"; approaches: {", ".join(ids)}'
+            )
+        return self
+
+    def lane(self, approach_id: str) -> Approach:
+        """The approach of that id. Raises BadInput when there is none."""
+        for approach in self.approach:
+            if approach.id == approach_id:
+                return approach
+        known = ", ".join(approach.id for approach in self.approach) or "none yet"
+        raise BadInput(
+            f'There is no approach "{approach_id}".', cure=f"Approaches here: {known}."
+        )
+
+    @property
+    def baseline_id(self) -> str | None:
+        """The baseline's id: the one named, else the first approach, else None."""
+        return self.baseline or (self.approach[0].id if self.approach else None)
+
+    def points(self, chosen: Mapping[str, list[Any]]) -> Iterator[dict[str, Any]]:
+        """Every choice of knob values, in the order of the file.
+
+        Knobs in ``chosen`` take those values; the others their first. Raises BadInput
+        for a knob that does not exist.
+        """
+        for knob in chosen:
+            if knob not in self.knobs:
+                known = ", ".join(self.knobs) or "none"
+                raise BadInput(f'There is no knob "{knob}".', cure=f"Knobs here: {known}.")
+        values = [chosen.get(knob) or given[:1] for knob, given in self.knobs.items()]
+        for point in product(*values):
+            yield dict(zip(self.knobs, point, strict=True))

@@ -1,0 +1,13 @@
+"""The engines that approaches run on; a new engine is a module and a line in ENGINES."""
+
+from ivrell.core.engines.base import Engine
+from ivrell.core.engines.duckdb import DuckdbEngine
+from ivrell.core.engines.python import PythonEngine
+
+ENGINES: dict[str, Engine] = {
+    engine.name: engine
+    for engine in (
+        PythonEngine(),
+        DuckdbEngine(),
+    )
+}

@@ -1,0 +1,101 @@
+"""Answers of any table library as one Arrow table; loads nothing that is not needed."""
+
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ivrell.core.engines.base import ApproachFailed
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+ACCEPTED = (
+    "a table of pandas, Polars or PyArrow, a list of dicts, a dict of columns, "
+    "or the path of a csv or parquet file"
+)
+
+
+def how_to_force(answer: Any) -> Callable[[], object] | None:
+    """What computes an answer that is still lazy, or None when it is there in full.
+
+    Knows Polars' lazy frames, DuckDB's relations, and iterators.
+    """
+    module = type(answer).__module__.split(".")[0]
+    if module == "polars" and type(answer).__name__ == "LazyFrame":
+        return answer.collect  # type: ignore[no-any-return]
+    if module in ("duckdb", "_duckdb") and hasattr(answer, "to_arrow_table"):
+        return answer.to_arrow_table  # type: ignore[no-any-return]
+    if hasattr(answer, "__next__"):
+        return lambda: list(answer)
+    return None
+
+
+def to_arrow(answer: object) -> "pa.Table":
+    """The answer as an Arrow table.
+
+    Raises ApproachFailed when there is no answer or it is no table.
+    """
+    import pyarrow as pa
+
+    if answer is None:
+        raise ApproachFailed(
+            "no answer", f"The approach returned nothing. Return {ACCEPTED}."
+        )
+    try:
+        table = _convert(answer)
+    except (pa.ArrowException, ValueError, TypeError, OSError) as error:
+        raise ApproachFailed(
+            "answer cannot be read",
+            f"The answer, a {type(answer).__name__}, could not be made into a table: {error}",
+        ) from error
+    names = table.column_names
+    repeated = sorted({name for name in names if names.count(name) > 1})
+    if repeated:
+        raise ApproachFailed(
+            "answer cannot be read",
+            f"The answer has more than one column called {', '.join(repeated)}.",
+        )
+    return table
+
+
+def _convert(answer: Any) -> "pa.Table":
+    import pyarrow as pa
+
+    module = type(answer).__module__.split(".")[0]
+    if isinstance(answer, pa.Table):
+        return answer
+    if isinstance(answer, pa.RecordBatch):
+        return pa.Table.from_batches([answer])
+    if isinstance(answer, pa.RecordBatchReader):
+        return answer.read_all()
+    if module == "polars" and hasattr(answer, "to_arrow"):
+        table = answer.to_frame().to_arrow() if type(answer).__name__ == "Series" else None
+        return answer.to_arrow() if table is None else table
+    if module == "pandas":
+        frame = answer.to_frame() if type(answer).__name__ == "Series" else answer
+        if any(name is not None for name in frame.index.names):
+            frame = frame.reset_index()
+        frame = frame.rename(columns=str)
+        return pa.Table.from_pandas(frame, preserve_index=False).replace_schema_metadata(None)
+    if isinstance(answer, str | Path):
+        return _from_file(Path(answer))
+    if isinstance(answer, Mapping):
+        return pa.table(dict(answer))
+    if isinstance(answer, Iterable):
+        rows = list(answer)
+        if all(isinstance(row, Mapping) for row in rows):
+            return pa.Table.from_pylist(rows)
+    raise TypeError(f"it is not {ACCEPTED}")
+
+
+def _from_file(path: Path) -> "pa.Table":
+    import pyarrow.csv
+    import pyarrow.parquet
+
+    if not path.exists():
+        raise ValueError(f"there is no file {path.name}")
+    if path.suffix == ".parquet":
+        return pyarrow.parquet.read_table(path)
+    if path.suffix == ".csv":
+        return pyarrow.csv.read_csv(path)
+    raise ValueError(f"{path.name} does not end in .csv or .parquet")

@@ -1,0 +1,144 @@
+"""The protocol that every engine keeps.
+
+Engine modules import only the standard library when they are loaded: the worker imports
+them in the very process that is measured, so what they load would weigh on its memory.
+"""
+
+import contextlib
+import importlib.metadata
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+Stage = Callable[[str], contextlib.AbstractContextManager[None]]
+"""``with stage("read"):`` names a part of the timed run."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Approach:
+    """What every approach says, whatever its engine.
+
+    ``input`` is the form of the tables it reads; ``parent`` the approach it was branched
+    from.
+    """
+
+    __pydantic_config__ = {"extra": "forbid", "str_max_length": 200_000}
+
+    id: str
+    engine: str
+    name: str = ""
+    input: str = "csv"
+    parent: str | None = None
+    note: str = ""
+
+    def text(self) -> str:
+        """The code that a person wrote for it."""
+        raise NotImplementedError
+
+    @property
+    def label(self) -> str:
+        """The name, or the id where it has none."""
+        return self.name or self.id
+
+
+@dataclass(frozen=True)
+class Job:
+    """One run as the worker sees it.
+
+    Attributes:
+        approach: fields of the approach, as in the comparison file.
+        tables: path of each table in the form the approach asked for.
+        knobs: value of each knob at this point.
+        folder: the run's own working folder.
+    """
+
+    approach: Mapping[str, Any]
+    tables: Mapping[str, str]
+    knobs: Mapping[str, Any]
+    folder: Path
+
+
+class ApproachFailed(Exception):
+    """The approach's own code failed, with the line of it where that is known."""
+
+    def __init__(self, kind: str, message: str, line: int | None = None, trace: str = "") -> None:
+        super().__init__(message)
+        self.kind = kind
+        self.message = message
+        self.line = line
+        self.trace = trace
+
+
+class Task(Protocol):
+    """An approach made ready to run in this process."""
+
+    def run(self, stage: Stage) -> object:
+        """Produce the whole answer; called between two readings of the clock."""
+
+    def hand_over(self, answer: object) -> "pa.Table":
+        """The answer as an Arrow table; untimed."""
+
+    def counters(self) -> dict[str, float]:
+        """What the engine counted during ``run``."""
+
+    def close(self) -> None:
+        """Let go of everything."""
+
+
+class Engine(Protocol):
+    """One way to execute approaches."""
+
+    name: str
+    approach: type[Approach]
+    packages: tuple[str, ...]
+    language: str
+
+    def problem(self, approach: Any) -> "Problem | None":
+        """What is plainly wrong with an approach's text, found without running it."""
+
+    def prepare(self, job: Job) -> Task:
+        """Everything that stays outside the clock: imports, connections, views."""
+
+
+@dataclass(frozen=True)
+class Problem:
+    """Something wrong in an approach's text; ``line`` counts from 1."""
+
+    what: str
+    line: int | None = None
+    cure: str = ""
+
+
+@dataclass(frozen=True)
+class EngineState:
+    """Whether an engine can be used on this machine.
+
+    ``versions`` holds each package and its version; ``missing`` names what is not there.
+    """
+
+    name: str
+    language: str
+    installed: bool
+    versions: dict[str, str] = field(default_factory=dict)
+    missing: tuple[str, ...] = ()
+
+    @property
+    def cure(self) -> str:
+        """The line that installs what is missing, or an empty text."""
+        return f"pip install {' '.join(self.missing)}" if self.missing else ""
+
+
+def state_of(engine: Engine) -> EngineState:
+    """Look at what is installed for an engine in this interpreter."""
+    versions = {}
+    missing = []
+    for package in engine.packages:
+        try:
+            versions[package] = importlib.metadata.version(package)
+        except importlib.metadata.PackageNotFoundError:
+            missing.append(package)
+    return EngineState(engine.name, engine.language, not missing, versions, tuple(missing))

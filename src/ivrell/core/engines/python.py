@@ -1,0 +1,125 @@
+"""Approaches written in Python: dataframe libraries, plain loops, parallel processes."""
+
+import ast
+import linecache
+import traceback
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+from ivrell.core.engines.answers import how_to_force, to_arrow
+from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+
+@dataclass(frozen=True, kw_only=True)
+class PythonApproach(Approach):
+    """A function ``answer(data, knobs, stage)`` in ``code``."""
+
+    engine: Literal["python"]
+    code: str
+
+    def text(self) -> str:
+        return self.code
+
+
+class Named:
+    """Values reached as attributes: ``data.passages``, ``knobs.batch``."""
+
+    def __init__(self, what: str, values: Mapping[str, Any]) -> None:
+        self.__dict__.update(values)
+        self.__dict__["_what"] = what
+        self.__dict__["_names"] = tuple(values)
+
+    def __getattr__(self, name: str) -> Any:
+        known = ", ".join(self.__dict__["_names"]) or "none"
+        raise AttributeError(f"there is no {self.__dict__['_what']} “{name}”; there are: {known}")
+
+
+def failure(error: BaseException, source: str) -> ApproachFailed:
+    """An error of user code, with the deepest line of that code it passed through."""
+    line = None
+    if isinstance(error, SyntaxError) and error.filename == source:
+        line = error.lineno
+    for frame in traceback.extract_tb(error.__traceback__):
+        if frame.filename == source:
+            line = frame.lineno
+    shown = traceback.TracebackException.from_exception(error, limit=-20)
+    shown.stack = traceback.StackSummary.from_list(
+        [frame for frame in shown.stack if "/ivrell/core/" not in frame.filename]
+    )
+    message = str(error) or "no message"
+    return ApproachFailed(type(error).__name__, message, line, "".join(shown.format())[-8000:])
+
+
+class _Task:
+    def __init__(self, job: Job) -> None:
+        code = job.approach["code"]
+        self._source = f"<approach {job.approach['id']}>"
+        linecache.cache[self._source] = (len(code), None, code.splitlines(True), self._source)
+        module: dict[str, Any] = {"__name__": "approach"}
+        try:
+            exec(compile(code, self._source, "exec"), module)  # noqa: S102 - the user's own code
+        except Exception as error:
+            raise failure(error, self._source) from error
+        self._answer: Callable[[Any, Any, Stage], object] | None = module.get("answer")
+        if not callable(self._answer):
+            raise ApproachFailed(
+                "no answer function",
+                "The code defines no function answer(data, knobs, stage). Add one.",
+            )
+        self._data = Named("table", job.tables)
+        self._knobs = Named("knob", job.knobs)
+
+    def run(self, stage: Stage) -> object:
+        assert self._answer is not None
+        try:
+            answer = self._answer(self._data, self._knobs, stage)
+            if compute := how_to_force(answer):
+                with stage("compute what was lazy"):
+                    answer = compute()
+            return answer
+        except Exception as error:
+            raise failure(error, self._source) from error
+
+    def hand_over(self, answer: object) -> "pa.Table":
+        return to_arrow(answer)
+
+    def counters(self) -> dict[str, float]:
+        return {}
+
+    def close(self) -> None:
+        pass
+
+
+class PythonEngine:
+    """Runs ``answer(data, knobs, stage)`` in the worker's own interpreter."""
+
+    name = "python"
+    language = "python"
+    approach = PythonApproach
+    packages = ("pandas", "polars", "pyarrow", "numpy")
+
+    def problem(self, approach: PythonApproach) -> Problem | None:
+        try:
+            tree = ast.parse(approach.code)
+        except SyntaxError as error:
+            return Problem(f"Python cannot read this: {error.msg}.", error.lineno)
+        for node in ast.walk(tree):
+            if isinstance(node, ast.FunctionDef) and node.name == "answer":
+                if len(node.args.args) == 3 or node.args.vararg:
+                    return None
+                return Problem(
+                    f"answer takes {len(node.args.args)} arguments here.",
+                    node.lineno,
+                    "Write it as answer(data, knobs, stage).",
+                )
+        return Problem(
+            "The code defines no function answer.",
+            cure="Add one: def answer(data, knobs, stage): ...",
+        )
+
+    def prepare(self, job: Job) -> _Task:
+        return _Task(job)

@@ -1,0 +1,87 @@
+"""Reading SQL far enough to cut it into statements, find stages and place knobs.
+
+Only quoting and comments are understood; all else is left to the engine.
+"""
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from ivrell.core.engines.base import ApproachFailed
+
+_TOKEN = re.compile(
+    r"""
+      (?P<comment>--[^\n]*|/\*.*?(?:\*/|\Z))
+    | (?P<quoted>'(?:[^']|'')*(?:'|\Z)|"(?:[^"]|"")*(?:"|\Z)|\$(\w*)\$.*?(?:\$\3\$|\Z))
+    | (?P<cast>::)
+    | :(?P<bound>[A-Za-z_]\w*)
+    | \{(?P<placed>[A-Za-z_]\w*)\}
+    | (?P<end>;)
+    | (?P<other>[^'"\-/$:;{]+|.)
+    """,
+    re.VERBOSE | re.DOTALL,
+)
+_STAGE = re.compile(r"--\s*stage:\s*(.+?)\s*$")
+_PLAIN = re.compile(r"^[\w .%/+-]{0,200}$")
+
+
+@dataclass(frozen=True)
+class Statement:
+    """One statement: its text, knobs bound in it, stage it belongs to, line it starts on."""
+
+    text: str
+    bound: tuple[str, ...]
+    stage: str | None
+    line: int
+
+
+def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[Statement]:
+    """Cut SQL into statements, with ``:knob`` turned into the engine's own bound mark and
+    ``{knob}`` replaced by the knob's plain value.
+
+    Raises ApproachFailed for a knob that does not exist or is no plain value.
+    """
+    found: list[Statement] = []
+    text, bound, line, start, stage = "", [], 1, 0, None
+    for token in _TOKEN.finditer(sql):
+        piece = token[0]
+        if token["comment"] and (named := _STAGE.match(piece)):
+            stage = named[1]
+        if token["end"]:
+            if start:
+                found.append(Statement(text.strip(), tuple(bound), stage, start))
+            text, bound, start = "", [], 0
+        else:
+            written = piece
+            for name in filter(None, (token["bound"], token["placed"])):
+                if name not in knobs:
+                    known = ", ".join(knobs) or "none"
+                    raise ApproachFailed(
+                        "unknown knob", f"There is no knob “{name}”; there are: {known}.", line
+                    )
+                if token["bound"]:
+                    bound.append(name)
+                    written = f"{mark}{name}"
+                else:
+                    written = _plain(name, knobs[name], line)
+            if piece.strip() and not token["comment"] and not start:
+                start = line + piece[: len(piece) - len(piece.lstrip())].count("\n")
+            if start:
+                text += written
+        line += piece.count("\n")
+    if start:
+        found.append(Statement(text.strip(), tuple(bound), stage, start))
+    return found
+
+
+def _plain(name: str, value: Any, line: int) -> str:
+    written = str(value)
+    if not _PLAIN.match(written) or "--" in written:
+        raise ApproachFailed(
+            "knob is not plain",
+            f"The value of knob “{name}” cannot be put into SQL as it stands: letters, digits, "
+            "spaces and . % / + - only.",
+            line,
+        )
+    return written

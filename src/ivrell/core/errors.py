@@ -1,0 +1,31 @@
+"""Errors that a user can cause: what was wrong, where, and what to do."""
+
+
+class BadInput(Exception):
+    """Something the user gave cannot be used.
+
+    Attributes:
+        what: one sentence saying what is wrong.
+        where: the place, as a key path (``data.tables.locks.columns[1].kind``),
+            a file with a line, or an approach's id with a line; may be empty.
+        cure: what to do about it; may be empty.
+    """
+
+    def __init__(self, what: str, *, where: str = "", cure: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.cure = cure
+
+    def __str__(self) -> str:
+        place = f"{self.where}: " if self.where else ""
+        cure = f" {self.cure}" if self.cure else ""
+        return f"{place}{self.what}{cure}"
+
+    def as_dict(self) -> dict[str, str]:
+        """The error as plain data, for journals and for the API."""
+        return {"what": self.what, "where": self.where, "cure": self.cure}
+
+
+class Stopped(Exception):
+    """The user asked for long work to stop; nothing half made is left behind."""

@@ -1,0 +1,83 @@
+"""What machine this is, and what it is doing before a trial."""
+
+import datetime
+import importlib.metadata
+import os
+import platform
+import shutil
+from pathlib import Path
+from typing import Any
+
+import psutil
+
+from ivrell.core.engines import ENGINES
+from ivrell.core.engines.base import state_of
+
+_SECONDS_OF_LOOKING = 0.3
+
+
+def processor() -> str:
+    """Name of the processor as the kernel gives it."""
+    for line in Path("/proc/cpuinfo").read_text().splitlines():
+        if line.startswith("model name"):
+            return line.partition(":")[2].strip()
+    return platform.processor() or platform.machine()
+
+
+def pressure() -> dict[str, float] | None:
+    """Share of the last 10 s in which something waited for a core, memory or disk, in
+    percent; None where the kernel does not tell."""
+    found = {}
+    for kind in ("cpu", "memory", "io"):
+        path = Path("/proc/pressure") / kind
+        try:
+            words = path.read_text().split()
+        except OSError:
+            return None
+        found[kind] = float(words[1].removeprefix("avg10="))
+    return found
+
+
+def snapshot(data_folder: Path) -> dict[str, Any]:
+    """The machine as it is now: kept with every trial.
+
+    Sizes in bytes, load as the kernel's run-queue averages, ``busy_cores`` measured over
+    a third of a second.
+    """
+    memory = psutil.virtual_memory()
+    disk = shutil.disk_usage(data_folder)
+    busy = psutil.cpu_percent(interval=_SECONDS_OF_LOOKING, percpu=True)
+    return {
+        "host": platform.node(),
+        "taken_at": datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
+        "processor": processor(),
+        "architecture": platform.machine(),
+        "cores": len(os.sched_getaffinity(0)),
+        "memory_bytes": memory.total,
+        "free_memory_bytes": memory.available,
+        "free_disk_bytes": disk.free,
+        "kernel": platform.release(),
+        "system": _system(),
+        "python": platform.python_version(),
+        "load": list(os.getloadavg()),
+        "busy_cores": round(sum(busy) / 100, 2),
+        "pressure": pressure(),
+        "engines": {
+            name: {"installed": state.installed, "versions": state.versions}
+            for name, state in ((name, state_of(engine)) for name, engine in ENGINES.items())
+        },
+        "ivrell": importlib.metadata.version("ivrell"),
+        "methods": {
+            "cpu": "sum of the worker's usage and of every process below it, "
+            "orphans reaped by a subreaper",
+            "memory": "kernel high-water mark of the worker, set back at the start; "
+            "with children also the sampled sum of private memory",
+        },
+    }
+
+
+def _system() -> str:
+    try:
+        return platform.freedesktop_os_release().get("PRETTY_NAME", platform.system())
+    except OSError:
+        return platform.system()

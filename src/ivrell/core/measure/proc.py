@@ -1,0 +1,159 @@
+"""Reading a tree of processes straight from /proc.
+
+Standard library only, and few reads: this runs beside the timed part. A process may end
+between two reads; whatever is gone then counts as nothing.
+"""
+
+import os
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+TICKS = os.sysconf("SC_CLK_TCK")
+PAGE = os.sysconf("SC_PAGE_SIZE")
+
+
+@dataclass(frozen=True)
+class Status:
+    """Memory of one process in bytes, and how often it was switched off its core.
+
+    ``resident`` now, ``peak`` the kernel's high-water mark of it, ``private`` the part
+    that is neither file nor shared, ``shared`` the shared-memory part.
+    """
+
+    resident: int
+    peak: int
+    private: int
+    shared: int
+    switches: int
+
+
+def read(path: str) -> str:
+    """Contents of a small file of /proc, or an empty text when it is gone."""
+    try:
+        with open(path, "rb", buffering=0) as file:  # noqa: PTH123 - the cheapest way
+            return file.read(65536).decode("utf-8", "replace")
+    except OSError:
+        return ""
+
+
+def children(pid: int) -> list[int]:
+    """Processes started by any thread of a process and not yet reaped."""
+    found: list[int] = []
+    try:
+        threads = os.listdir(f"/proc/{pid}/task")  # noqa: PTH208 - the cheapest way
+    except OSError:
+        return found
+    for thread in threads:
+        found += map(int, read(f"/proc/{pid}/task/{thread}/children").split())
+    return found
+
+
+def descendants(pid: int) -> Iterator[int]:
+    """All processes below a process, parents before children."""
+    waiting = children(pid)
+    while waiting:
+        child = waiting.pop()
+        yield child
+        waiting += children(child)
+
+
+def cpu_clock(pid: int) -> float:
+    """CPU seconds used so far by all threads of a process, to the nanosecond, or 0.
+
+    The kernel's per-process clock, as clock_getcpuclockid(3) derives it from the pid.
+    """
+    try:
+        return time.clock_gettime((~pid << 3) | 2)
+    except OSError:
+        return 0.0
+
+
+@dataclass(frozen=True)
+class Cpu:
+    """CPU seconds, split as the kernel splits them."""
+
+    user: float = 0.0
+    system: float = 0.0
+
+    @property
+    def total(self) -> float:
+        return self.user + self.system
+
+    def __add__(self, other: "Cpu") -> "Cpu":
+        return Cpu(self.user + other.user, self.system + other.system)
+
+    def __sub__(self, other: "Cpu") -> "Cpu":
+        return Cpu(max(0.0, self.user - other.user), max(0.0, self.system - other.system))
+
+
+def cpu_of(pid: int) -> Cpu:
+    """CPU of a live process or of one not yet reaped, with its reaped children's.
+
+    The process's own total comes from its clock where it still has one; /proc/PID/stat
+    counts in ticks of 10 ms and gives the split.
+    """
+    fields = read(f"/proc/{pid}/stat").rpartition(")")[2].split()
+    if len(fields) < 15:
+        return Cpu()
+    user, system, child_user, child_system = (int(f) / TICKS for f in fields[11:15])
+    own = Cpu(user, system)
+    if exact := cpu_clock(pid):
+        share = user / own.total if own.total else 1.0
+        own = Cpu(exact * share, exact * (1 - share))
+    return own + Cpu(child_user, child_system)
+
+
+def status(pid: int) -> Status | None:
+    """Memory and switches of a process, or None when it is gone."""
+    values: dict[str, int] = {}
+    for line in read(f"/proc/{pid}/status").splitlines():
+        name, _, rest = line.partition(":")
+        word = rest.split(maxsplit=1)[0] if rest.strip() else ""
+        if word.isdigit():
+            values[name] = int(word)
+    if "VmRSS" not in values:
+        return None
+    return Status(
+        resident=values["VmRSS"] * 1024,
+        peak=values["VmHWM"] * 1024,
+        private=values["RssAnon"] * 1024,
+        shared=values["RssShmem"] * 1024,
+        switches=values["voluntary_ctxt_switches"] + values["nonvoluntary_ctxt_switches"],
+    )
+
+
+def reset_peak(pid: int) -> bool:
+    """Set a process's memory high-water mark back to what it holds now."""
+    try:
+        with open(f"/proc/{pid}/clear_refs", "w") as file:  # noqa: PTH123
+            file.write("5")
+    except OSError:
+        return False
+    return True
+
+
+def disk_io(pid: int) -> tuple[int, int] | None:
+    """Bytes a process read from and wrote to disk so far, or None where it is hidden."""
+    values = dict(
+        line.split(": ") for line in read(f"/proc/{pid}/io").splitlines() if ": " in line
+    )
+    if "read_bytes" not in values:
+        return None
+    return int(values["read_bytes"]), int(values["write_bytes"])
+
+
+def wait_for_core(pid: int) -> float:
+    """Seconds the main thread of a process was ready to run but had no core."""
+    fields = read(f"/proc/{pid}/schedstat").split()
+    return int(fields[1]) / 1e9 if len(fields) > 1 else 0.0
+
+
+def core_times() -> list[tuple[int, int]]:
+    """For each core of the machine: ticks busy and ticks in all, since it started."""
+    found = []
+    for line in read("/proc/stat").splitlines():
+        if line.startswith("cpu") and line[3].isdigit():
+            ticks = [int(field) for field in line.split()[1:9]]
+            found.append((sum(ticks) - ticks[3] - ticks[4], sum(ticks)))
+    return found

@@ -1,0 +1,75 @@
+"""Durations and sizes as people write and read them."""
+
+import math
+import re
+
+from ivrell.core.errors import BadInput
+
+_SECONDS = {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0, "h": 3600.0}
+_BYTES = {
+    "b": 1,
+    "kb": 10**3,
+    "mb": 10**6,
+    "gb": 10**9,
+    "tb": 10**12,
+    "kib": 2**10,
+    "mib": 2**20,
+    "gib": 2**30,
+    "tib": 2**40,
+}
+_QUANTITY = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-zµ]*)\s*")
+
+
+def _split(text: str, units: dict[str, float] | dict[str, int], example: str) -> tuple[float, str]:
+    match = _QUANTITY.fullmatch(text)
+    if not match or (match[2] and match[2].lower() not in units):
+        raise BadInput(
+            f"“{text}” is not a quantity that can be read here.",
+            cure=f"Write a number and one of {', '.join(units)}, such as “{example}”.",
+        )
+    return float(match[1]), match[2].lower()
+
+
+def parse_seconds(text: str) -> float:
+    """Read a duration such as ``"250 ms"`` or ``"2 s"``; a bare number is seconds.
+
+    Returns seconds. Raises BadInput when it cannot be read.
+    """
+    number, unit = _split(text, _SECONDS, "2 s")
+    return number * _SECONDS[unit or "s"]
+
+
+def parse_bytes(text: str) -> int:
+    """Read a size such as ``"1 GiB"`` or ``"500 MB"``; a bare number is bytes.
+
+    Returns bytes. Raises BadInput when it cannot be read.
+    """
+    number, unit = _split(text, _BYTES, "1 GiB")
+    return round(number * _BYTES[unit or "b"])
+
+
+def three_figures(value: float) -> str:
+    """A number with three significant figures and no exponent for ordinary sizes."""
+    if value == 0 or not math.isfinite(value):
+        return "0" if value == 0 else str(value)
+    digits = 2 - math.floor(math.log10(abs(value)))
+    rounded = round(value, digits)
+    return f"{rounded:,.{max(digits, 0)}f}"
+
+
+def format_seconds(seconds: float) -> str:
+    """A duration in the unit that fits, three figures: ``"41.3 ms"``, ``"2.05 s"``."""
+    if abs(seconds) >= 120:
+        return f"{three_figures(seconds / 60)} min"
+    for limit, scale, unit in ((1.0, 1.0, "s"), (1e-3, 1e3, "ms"), (0.0, 1e6, "µs")):
+        if abs(seconds) >= limit:
+            return f"{three_figures(seconds * scale)} {unit}"
+    return f"{three_figures(seconds)} s"
+
+
+def format_bytes(size: float) -> str:
+    """A size in decimal units, three figures: ``"215 MB"``."""
+    for limit, unit in ((10**12, "TB"), (10**9, "GB"), (10**6, "MB"), (10**3, "kB")):
+        if abs(size) >= limit:
+            return f"{three_figures(size / limit)} {unit}"
+    return f"{size:.0f} B"

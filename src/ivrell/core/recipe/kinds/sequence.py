@@ -1,0 +1,29 @@
+"""Whole numbers that go up by a step from row to row."""
+
+from typing import Literal
+
+import numpy as np
+import pyarrow as pa
+
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
+
+
+class Sequence(Kind):
+    """``start``, ``start + step``, ``start + 2 step``... in row order; int64."""
+
+    kind: Literal["sequence"] = "sequence"
+    start: int = 1
+    step: int = 1
+
+    def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        rows = np.arange(block.first, block.first + block.count, dtype=np.int64)
+        return pa.array(rows * self.step + self.start)
+
+    def absent(self, count: int, total: int) -> pa.Array:
+        rows = np.arange(total, total + count, dtype=np.int64)
+        return pa.array(rows * self.step + self.start)
+
+    def problem(self, total: int) -> str:
+        if self.step == 0:
+            return "step must not be 0: every row would hold the same number."
+        return ""

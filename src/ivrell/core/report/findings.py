@@ -1,0 +1,286 @@
+"""Findings: what the runs of a trial say about each lane, and the conclusion in words."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+
+from ivrell.core.comparison.model import Comparison
+from ivrell.core.engines import ENGINES
+from ivrell.core.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.report.code_lines import code_lines
+from ivrell.core.stats.cautions import Scene, cautions
+from ivrell.core.stats.ratio import Ratio, ratio
+from ivrell.core.stats.summary import summarize
+
+Run = Mapping[str, Any]
+"""One line of runs.jsonl."""
+
+_MEASURES = {
+    "elapsed": "elapsed_s",
+    "cpu_user": "cpu_user_s",
+    "cpu_system": "cpu_system_s",
+    "peak_memory": "peak_above_start_bytes",
+    "peak_memory_absolute": "peak_memory_bytes",
+}
+
+
+def findings(
+    comparison: Comparison,
+    runs: Sequence[Run],
+    agreement: Mapping[str, Mapping[str, Any]],
+    machine: Mapping[str, Any],
+    point: Mapping[str, Any],
+) -> dict[str, Any]:
+    """What the runs at one point say.
+
+    Args:
+        runs: run objects as in runs.jsonl; those at other points are left out.
+        agreement: agreement of each lane at this point, by lane id.
+        machine: the machine snapshot of the trial.
+        point: the knob values looked at.
+
+    Returns plain data: ``lanes`` in the file's order, ``ranking`` of lane ids (quickest
+    first; lanes that disagree or did not finish last), ``conclusion`` and ``cautions``.
+    """
+    here = [run for run in runs if run["point"] == point]
+    baseline = _counted(here, comparison.baseline_id)
+    lanes = []
+    for approach in comparison.approach:
+        own = [run for run in here if run["approach"] == approach.id]
+        if own:
+            lane = _lane(approach, own, agreement.get(approach.id), baseline)
+            lane["baseline"] = approach.id == comparison.baseline_id
+            lanes.append(lane)
+    found = {
+        "point": dict(point),
+        "lanes": lanes,
+        "ranking": _ranking(lanes),
+        "cautions": [asdict(c) for c in cautions(Scene(lanes, dict(machine)))],
+    }
+    found["conclusion"] = conclusion(found, machine)
+    return found
+
+
+def _counted(runs: Iterable[Run], lane: str | None) -> list[Run]:
+    return [
+        run
+        for run in runs
+        if run["approach"] == lane and not run["warm_up"] and run["state"] == "done"
+    ]
+
+
+def _lane(
+    approach: Any,
+    runs: list[Run],
+    agreement: Mapping[str, Any] | None,
+    baseline: list[Run],
+) -> dict[str, Any]:
+    counted = _counted(runs, approach.id)
+    lane: dict[str, Any] = {
+        "id": approach.id,
+        "name": approach.label,
+        "engine": approach.engine,
+        "input": approach.input,
+        "parent": approach.parent,
+        "code_lines": code_lines(approach.text(), ENGINES[approach.engine].language),
+        "agreement": dict(agreement) if agreement else None,
+        "state": _state(runs, counted),
+        "runs": [_dot(run) for run in runs],
+    }
+    lane["told"] = _told(runs, lane["state"])
+    for name, key in _MEASURES.items():
+        values = [run[key] for run in map(_with_derived, counted) if run.get(key) is not None]
+        lane[name] = asdict(summarize(values)) if values else None
+    lane["cores_busy"] = _median(
+        (run["cpu_user_s"] + run["cpu_system_s"]) / run["elapsed_s"]
+        for run in counted
+        if run.get("cpu_user_s") is not None and run["elapsed_s"] > 0
+    )
+    lane["core_wait_share"] = _median(
+        run["core_wait_s"] / run["elapsed_s"]
+        for run in counted
+        if run.get("core_wait_s") is not None and run["elapsed_s"] > 0
+    )
+    lane["answer_rows"] = next((run["answer_rows"] for run in counted), None)
+    lane["start"] = _median(run["start_s"] for run in counted if run.get("start_s") is not None)
+    lane["stages"] = _stages(counted)
+    lane["ratio"] = _ratio(baseline, counted)
+    return lane
+
+
+def _with_derived(run: Run) -> dict[str, Any]:
+    derived = dict(run)
+    if run.get("peak_memory_bytes") is not None and run.get("start_memory_bytes") is not None:
+        above = run["peak_memory_bytes"] - run["start_memory_bytes"]
+        derived["peak_above_start_bytes"] = max(0, above)
+    return derived
+
+
+def _dot(run: Run) -> dict[str, Any]:
+    """What a single run shows as: enough to draw it and to find it again."""
+    keep = ("run", "round", "warm_up", "state", "elapsed_s", "cpu_user_s", "cpu_system_s")
+    dot = {key: run.get(key) for key in keep}
+    dot["peak_above_start_bytes"] = _with_derived(run).get("peak_above_start_bytes")
+    dot["at_least_s"] = run.get("elapsed_at_least_s")
+    dot["counted"] = run["state"] == "done" and not run["warm_up"]
+    return dot
+
+
+def _state(runs: list[Run], counted: list[Run]) -> str:
+    """The lane's state: its trouble when it had any, else whether it was measured."""
+    states = [run["state"] for run in runs]
+    for trouble in ("limit", "failed"):
+        if trouble in states:
+            return trouble
+    return "done" if counted else "stopped" if "stopped" in states else "warm-up only"
+
+
+def _told(runs: list[Run], state: str) -> str:
+    """The lane's trouble in words, or an empty text."""
+    run = next((run for run in runs if run["state"] == state), None)
+    if state == "limit" and run and run["limit"]:
+        return limit_told(run["limit"])
+    if state == "failed" and run and run["error"]:
+        error = run["error"]
+        line = f" (line {error['line']})" if error.get("line") else ""
+        return f"{error['kind']}: {error['message']}{line}"
+    return ""
+
+
+def limit_told(limit: Mapping[str, Any]) -> str:
+    """A limit that was reached, in words that follow the lane's name."""
+    value = limit["value"]
+    return {
+        "elapsed": f"did not finish in {format_seconds(value)}",
+        "memory": f"took more than {format_bytes(value)} of memory and was ended",
+        "output": f"printed more than {format_bytes(value)} and was ended",
+        "preparing": f"was not ready to start after {format_seconds(value)}",
+        "handing over": f"did not hand its answer over within {format_seconds(value)}",
+    }[limit["kind"]]
+
+
+def _median(values: Iterable[float]) -> float | None:
+    found = list(values)
+    return float(np.median(found)) if found else None
+
+
+def _stages(counted: list[Run]) -> list[dict[str, Any]]:
+    """Median elapsed and CPU of each stage over the runs, and of what no stage covers."""
+    names: dict[str, list[tuple[float, float]]] = {}
+    rest = []
+    for run in counted:
+        for stage in run["stages"]:
+            names.setdefault(stage["name"], []).append((stage["elapsed_s"], stage["cpu_s"]))
+        rest.append(run["elapsed_s"] - sum(stage["elapsed_s"] for stage in run["stages"]))
+    found = [
+        {
+            "name": name,
+            "elapsed_s": float(np.median([elapsed for elapsed, _ in values])),
+            "cpu_s": float(np.median([cpu for _, cpu in values])),
+        }
+        for name, values in names.items()
+    ]
+    if rest and (outside := float(np.median(rest))) > 0:
+        found.append({"name": None, "elapsed_s": outside, "cpu_s": None})
+    return found
+
+
+def _ratio(baseline: list[Run], counted: list[Run]) -> dict[str, Any] | None:
+    """Times faster than the baseline, from the rounds in which both have a run."""
+    first = {run["round"]: run["elapsed_s"] for run in baseline}
+    pairs = [
+        (first[run["round"]], run["elapsed_s"])
+        for run in counted
+        if run["round"] in first and first[run["round"]] > 0 and run["elapsed_s"] > 0
+    ]
+    if not pairs:
+        return None
+    if baseline and counted and baseline[0]["approach"] == counted[0]["approach"]:
+        return asdict(Ratio(1.0, None, None, len(pairs), "cannot tell apart"))
+    return asdict(ratio([a for a, _ in pairs], [b for _, b in pairs]))
+
+
+def trusted(lane: Mapping[str, Any]) -> bool:
+    """Whether a lane may be ranked: it was measured and its answer is the right one."""
+    agreement = lane["agreement"]
+    agrees = agreement is None or agreement["agrees"]
+    return lane["elapsed"] is not None and lane["state"] == "done" and agrees
+
+
+def _ranking(lanes: list[dict[str, Any]]) -> list[str]:
+    def key(lane: dict[str, Any]) -> tuple[bool, float]:
+        return not trusted(lane), lane["elapsed"]["median"] if lane["elapsed"] else float("inf")
+
+    return [lane["id"] for lane in sorted(lanes, key=key)]
+
+
+def head_to_head(first: Mapping[str, Any], second: Mapping[str, Any]) -> Ratio | None:
+    """How many times faster the first lane is than the second, paired by round."""
+    times = {run["round"]: run["elapsed_s"] for run in first["runs"] if run["counted"]}
+    pairs = [
+        (run["elapsed_s"], times[run["round"]])
+        for run in second["runs"]
+        if run["counted"] and run["round"] in times
+    ]
+    return ratio([a for a, _ in pairs], [b for _, b in pairs]) if pairs else None
+
+
+def conclusion(found: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
+    """The result in words, with its conditions, made from the numbers."""
+    lanes = {lane["id"]: lane for lane in found["lanes"]}
+    ranked = [lanes[i] for i in found["ranking"] if trusted(lanes[i])]
+    where = conditions(found["point"], machine)
+    if not ranked:
+        return f"No lane has both a counted run and an agreed answer yet ({where})."
+    best, *others = ranked
+    level = []
+    for lane in others:
+        against = head_to_head(best, lane)
+        if against and against.verdict == "cannot tell apart":
+            level.append(lane)
+    took = format_seconds(best["elapsed"]["median"])
+    count = best["elapsed"]["count"]
+    if level:
+        names = _listed([lane["name"] for lane in level])
+        text = (
+            f"{best['name']} has the lowest median, {took} (of {count} runs; {where}), but "
+            f"cannot be told apart from {names}"
+        )
+    else:
+        text = f"{best['name']} is the quickest at {took} (median of {count} runs; {where})"
+    base = next((lane for lane in found["lanes"] if lane["baseline"]), None)
+    if base and base is not best and base not in level and best["ratio"]:
+        text += f": {times_told(best['ratio'])} {base['name']}"
+    elif base is best and others and not level:
+        text += f"; the baseline keeps its lead, with {others[0]['name']} next"
+    text += "."
+    if best["cores_busy"] is not None and best["peak_memory"]:
+        text += (
+            f" It keeps {three_figures(best['cores_busy'])} cores busy and takes "
+            f"{format_bytes(best['peak_memory']['median'])} above its start."
+        )
+    return text
+
+
+def times_told(found: Mapping[str, Any]) -> str:
+    """A ratio to the baseline in words that go before the baseline's name."""
+    value, low, high = found["value"], found["low"], found["high"]
+    if found["verdict"] == "cannot tell apart":
+        return "it cannot be told apart from"
+    if found["verdict"] == "slower":
+        value, low, high = 1 / value, 1 / high if high else None, 1 / low if low else None
+    span = f" ({three_figures(low)} to {three_figures(high)})" if low and high else ""
+    word = "faster" if found["verdict"] == "faster" else "slower"
+    return f"{three_figures(value)} times{span} {word} than"
+
+
+def conditions(point: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
+    """Under what conditions a result holds, in short."""
+    knobs = [f"{k} = {v:,}" if isinstance(v, int) else f"{k} = {v}" for k, v in point.items()]
+    return ", ".join([*knobs, f"on {machine['cores']} cores"])
+
+
+def _listed(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

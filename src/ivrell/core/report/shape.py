@@ -1,0 +1,126 @@
+"""The shape of findings, for those who read them: findings.json, the API, the page."""
+
+from typing import Any
+
+from pydantic import BaseModel
+
+
+class SummaryShape(BaseModel):
+    """See stats.summary.Summary."""
+
+    count: int
+    median: float
+    quartile_1: float
+    quartile_3: float
+    smallest: float
+    largest: float
+    low: float | None
+    high: float | None
+    level: float | None
+
+
+class RatioShape(BaseModel):
+    """See stats.ratio.Ratio."""
+
+    value: float
+    low: float | None
+    high: float | None
+    rounds: int
+    verdict: str
+
+
+class Dot(BaseModel):
+    """One run as it is drawn; times in seconds, memory in bytes."""
+
+    run: int
+    round: int
+    warm_up: bool
+    state: str
+    counted: bool
+    elapsed_s: float | None
+    at_least_s: float | None
+    cpu_user_s: float | None
+    cpu_system_s: float | None
+    peak_above_start_bytes: int | None
+
+
+class StageShape(BaseModel):
+    """Median of a stage over the counted runs; the part outside all stages has no name."""
+
+    name: str | None
+    elapsed_s: float
+    cpu_s: float | None
+
+
+class Drift(BaseModel):
+    """A column whose type is of another family than the reference's."""
+
+    column: str
+    reference: str
+    answer: str
+
+
+class AgreementShape(BaseModel):
+    """See agreement.compare.Agreement."""
+
+    verdict: str
+    agrees: bool
+    unstable: bool = False
+    reasons: list[str]
+    reference: str | None
+    rows: int
+    reference_rows: int
+    missing_columns: list[str]
+    extra_columns: list[str]
+    drifted: list[Drift]
+    different_rows: int
+    largest_absolute: float
+    largest_relative: float
+    columns: dict[str, int]
+    examples: list[dict[str, Any]]
+
+
+class LaneFindings(BaseModel):
+    """One lane at one point."""
+
+    id: str
+    name: str
+    engine: str
+    input: str
+    parent: str | None
+    baseline: bool
+    state: str
+    told: str
+    code_lines: int
+    answer_rows: int | None
+    start: float | None
+    elapsed: SummaryShape | None
+    cpu_user: SummaryShape | None
+    cpu_system: SummaryShape | None
+    cores_busy: float | None
+    core_wait_share: float | None
+    peak_memory: SummaryShape | None
+    peak_memory_absolute: SummaryShape | None
+    ratio: RatioShape | None
+    stages: list[StageShape]
+    agreement: AgreementShape | None
+    runs: list[Dot]
+
+
+class CautionShape(BaseModel):
+    """See stats.cautions.Caution."""
+
+    word: str
+    reason: str
+    cure: str
+    lane: str | None
+
+
+class Findings(BaseModel):
+    """Everything the runs at one point say."""
+
+    point: dict[str, Any]
+    conclusion: str
+    ranking: list[str]
+    cautions: list[CautionShape]
+    lanes: list[LaneFindings]

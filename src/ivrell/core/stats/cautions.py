@@ -1,0 +1,154 @@
+"""What weakens a result, said unasked: each with its reason and what would cure it.
+
+A new caution is a function and a line in CAUTIONS.
+"""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from ivrell.core.quantities import three_figures
+
+_FEW_ROUNDS = 5
+_NOISY = 0.25
+_FIRST_SLOWER = 1.5
+_BUSY_CORES = 0.5
+_WAITED_SHARE = 0.1
+
+
+@dataclass(frozen=True)
+class Caution:
+    """``word`` names it in short, ``lane`` is the lane it is about or null for all."""
+
+    word: str
+    reason: str
+    cure: str
+    lane: str | None = None
+
+
+@dataclass(frozen=True)
+class Scene:
+    """What cautions look at: lanes of one point as findings hold them, and the machine."""
+
+    lanes: list[dict[str, Any]]
+    machine: dict[str, Any]
+
+
+def _few_rounds(scene: Scene) -> Iterator[Caution]:
+    counts = [lane["elapsed"]["count"] for lane in scene.lanes if lane["elapsed"]]
+    if counts and min(counts) < _FEW_ROUNDS:
+        yield Caution(
+            "few rounds",
+            f"Some lanes have {min(counts)} counted "
+            f"{'run' if min(counts) == 1 else 'runs'}: intervals are wide and cover less "
+            "than 95 %.",
+            "Run at least five rounds, ten where time allows.",
+        )
+
+
+def _disagreement(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        found = lane["agreement"]
+        if found and found["verdict"] == "different":
+            yield Caution(
+                "different answer",
+                f"{lane['name']} does not give the same answer: {'; '.join(found['reasons'])}.",
+                "Look at the rows that differ on the step Agreement before trusting its time.",
+                lane["id"],
+            )
+        elif found and found["drifted"]:
+            yield Caution(
+                "type drift",
+                f"{lane['name']} gives the right values in other types: "
+                f"{'; '.join(found['reasons'])}.",
+                "Cast those columns if what comes after relies on their types.",
+                lane["id"],
+            )
+
+
+def _unfinished(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        if lane["state"] == "limit":
+            yield Caution(
+                "limit reached",
+                f"{lane['name']} {lane['told']}.",
+                "Raise the limit, or compare at a smaller size.",
+                lane["id"],
+            )
+        elif lane["state"] == "failed":
+            yield Caution(
+                "failed", f"{lane['name']} failed: {lane['told']}", "Mend its code and run again.",
+                lane["id"],
+            )
+
+
+def _noise(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        elapsed = lane["elapsed"]
+        if not elapsed or elapsed["count"] < 3:
+            continue
+        spread = (elapsed["quartile_3"] - elapsed["quartile_1"]) / elapsed["median"]
+        if spread > _NOISY:
+            yield Caution(
+                "noisy",
+                f"The middle half of {lane['name']}'s runs spreads over "
+                f"{three_figures(100 * spread)} % of its median.",
+                "Close other programs, or run more rounds.",
+                lane["id"],
+            )
+
+
+def _waiting(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        share = lane["core_wait_share"]
+        if share is not None and share > _WAITED_SHARE:
+            yield Caution(
+                "waited for a core",
+                f"{lane['name']} spent {three_figures(100 * share)} % of its time ready to run "
+                "without a core to run on.",
+                "Something else was running: stop it and run again.",
+                lane["id"],
+            )
+
+
+def _busy_machine(scene: Scene) -> Iterator[Caution]:
+    busy = scene.machine.get("busy_cores")
+    if busy is not None and busy > _BUSY_CORES:
+        yield Caution(
+            "busy machine",
+            f"{three_figures(busy)} of {scene.machine['cores']} cores were busy before the "
+            "trial began.",
+            "Run it again when the machine is quiet.",
+        )
+
+
+def _first_slower(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        times = [run["elapsed_s"] for run in lane["runs"] if run["counted"]]
+        if len(times) < 3:
+            continue
+        rest = sorted(times[1:])[len(times[1:]) // 2]
+        if times[0] > _FIRST_SLOWER * rest:
+            yield Caution(
+                "first run slower",
+                f"{lane['name']}'s first counted run took {three_figures(times[0] / rest)} times "
+                "its later ones.",
+                "Add a warm-up.",
+                lane["id"],
+            )
+
+
+CAUTIONS: tuple[Callable[[Scene], Iterator[Caution]], ...] = (
+    _disagreement,
+    _unfinished,
+    _few_rounds,
+    _noise,
+    _waiting,
+    _busy_machine,
+    _first_slower,
+)
+
+
+def cautions(scene: Scene) -> list[Caution]:
+    """All that weakens the result, the gravest kinds first."""
+    return [caution for look in CAUTIONS for caution in look(scene)]

@@ -1,0 +1,60 @@
+"""Median, quartiles, and an interval for the median that promises no more than it can."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.stats import binom
+
+LEVEL = 0.95
+
+
+@dataclass(frozen=True)
+class Summary:
+    """What a set of repeated measurements says.
+
+    ``low`` and ``high`` bound the median with probability ``level`` (below 0.95 when there
+    are too few values for that; null for a single one).
+    """
+
+    count: int
+    median: float
+    quartile_1: float
+    quartile_3: float
+    smallest: float
+    largest: float
+    low: float | None
+    high: float | None
+    level: float | None
+
+
+def summarize(values: Sequence[float]) -> Summary:
+    """Summarize at least one measurement.
+
+    The interval is the distribution-free one between two order statistics (Conover,
+    Practical Nonparametric Statistics, 3rd ed., section 3.2): the narrowest symmetric pair
+    that covers the median with at least 95 %, or smallest and largest with what they cover.
+
+    Raises ValueError for no values.
+    """
+    if not len(values):
+        raise ValueError("no values to summarize")
+    ordered = np.sort(np.asarray(values, dtype=float))
+    n = len(ordered)
+    q1, median, q3 = np.percentile(ordered, [25, 50, 75])
+    low = high = level = None
+    if n > 1:
+        inner = 0
+        while inner + 1 < n // 2 and _coverage(n, inner + 1) >= LEVEL:
+            inner += 1
+        low, high = float(ordered[inner]), float(ordered[n - 1 - inner])
+        level = _coverage(n, inner)
+    return Summary(
+        n, float(median), float(q1), float(q3), float(ordered[0]), float(ordered[-1]),
+        low, high, level,
+    )
+
+
+def _coverage(n: int, inner: int) -> float:
+    """Chance that the median lies between the values ``inner`` from either end."""
+    return float(1 - 2 * binom.cdf(inner, n, 0.5))

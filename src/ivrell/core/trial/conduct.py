@@ -1,0 +1,315 @@
+"""Conducting a trial: data made, runs in order, answers judged, everything kept.
+
+The conductor does as little as it can while a run is timed: it waits for the runner.
+"""
+
+import json
+import os
+import shutil
+import sys
+import tempfile
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any, Protocol
+
+import pyarrow as pa
+import pyarrow.parquet
+
+from ivrell.core.agreement.record import Answers, point_name
+from ivrell.core.comparison.file import parse
+from ivrell.core.engines import ENGINES
+from ivrell.core.engines.base import state_of
+from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.measure.machine import snapshot
+from ivrell.core.recipe.store import DataStore, Made
+from ivrell.core.report.findings import findings
+from ivrell.core.trial.launch import Runner, scrubbed_environment
+from ivrell.core.trial.plan import Plan, PlannedRun, ordered_runs
+from ivrell.core.trial.record import run_record
+
+_FAILURES_BEFORE_OUT = 2
+CURVES = pa.schema(
+    [("run", pa.int32()), ("t_s", pa.float64()), ("cpu_s", pa.float64()), ("memory_bytes", pa.int64())]
+)
+
+
+class Control(Protocol):
+    """What the person who watches may ask for while a trial goes on."""
+
+    def stop_all(self) -> bool:
+        """Whether the trial is to end now."""
+
+    def stop_run(self, number: int) -> bool:
+        """Whether the run of that number is to end now."""
+
+    def dropped(self) -> set[str]:
+        """Lanes that are to run no more."""
+
+
+class NoControl:
+    """Nobody asks for anything."""
+
+    def stop_all(self) -> bool:
+        return False
+
+    def stop_run(self, number: int) -> bool:
+        return False
+
+    def dropped(self) -> set[str]:
+        return set()
+
+
+Listener = Callable[[str, dict[str, Any]], None]
+"""Called with the kind of an event and its fields."""
+
+
+class Trial:
+    """One trial in one result folder.
+
+    Args:
+        text: the comparison file, exactly as it is to be kept.
+        plan: what to do.
+        folder: the result folder; runs found in it already are not done again.
+        store: where made data is kept.
+        listen: hears ``data``, ``machine``, ``run started``, ``progress``, ``run ended``,
+            ``lane out`` and ``ended``.
+        control: asked whether to stop.
+    """
+
+    def __init__(
+        self,
+        text: str,
+        plan: Plan,
+        folder: Path,
+        store: DataStore,
+        *,
+        listen: Listener = lambda kind, fields: None,
+        control: Control | None = None,
+        data_workers: int | None = None,
+    ) -> None:
+        self.text = text
+        self.comparison = parse(text)
+        self.plan = plan
+        self.folder = folder
+        self.store = store
+        self.listen = listen
+        self.control = control or NoControl()
+        self.data_workers = data_workers or len(os.sched_getaffinity(0))
+        self.lanes = plan.chosen_lanes(self.comparison)
+        self.points = list(self.comparison.points(plan.knobs))
+        self.runs: list[dict[str, Any]] = []
+        self.out: dict[tuple[str, str], str] = {}
+        self._failures: Counter[tuple[str, str]] = Counter()
+        self._made: dict[tuple[str, str], dict[str, Made]] = {}
+        self._recipes = {point_name(p): self.comparison.data.resolved(p) for p in self.points}
+        self._check_engines()
+
+    def _check_engines(self) -> None:
+        for lane in self.lanes:
+            state = state_of(ENGINES[self.comparison.lane(lane).engine])
+            if not state.installed:
+                raise BadInput(
+                    f"The engine {state.name} is not installed here "
+                    f"({', '.join(state.missing)} missing).",
+                    where=f"approach {lane}",
+                    cure=f"Install it with: {state.cure}",
+                )
+
+    def conduct(self) -> dict[str, Any]:
+        """Do the whole trial, or what is left of it.
+
+        Returns the findings of every point, as findings.json holds them. A stop leaves a
+        complete folder of what was done until then, with ``ended`` saying so.
+        """
+        self.folder.mkdir(parents=True, exist_ok=True)
+        self._write("comparison.toml", self.text)
+        self._write("plan.json", self.plan.model_dump_json(indent=2))
+        self.machine = snapshot(self.folder)
+        self._write("machine.json", json.dumps(self.machine, indent=2))
+        self.listen("machine", self.machine)
+        self.answers = Answers(self.comparison, self.folder / "answers")
+        self._take_up()
+        ended = "done"
+        try:
+            self._make_data()
+            self._do_runs()
+        except Stopped:
+            ended = "stopped"
+        return self._finish(ended)
+
+    def _take_up(self) -> None:
+        """Read what an earlier session of this trial left."""
+        path = self.folder / "runs.jsonl"
+        if not path.exists():
+            return
+        whole = [line for line in path.read_text().splitlines(keepends=True) if line.endswith("\n")]
+        path.write_text("".join(whole))
+        for line in whole:
+            run = json.loads(line)
+            self.runs.append(run)
+            self._note_trouble(run)
+            if run["answer_fingerprint"]:
+                self.answers.count(run["approach"], run["point"], run["answer_fingerprint"])
+
+    def _make_data(self) -> None:
+        for point in self.points:
+            recipe = self._recipes[point_name(point)]
+            for lane in self.lanes:
+                form = self.comparison.lane(lane).input
+                if (point_name(point), form) in self._made:
+                    continue
+                self._made[point_name(point), form] = {
+                    table: self.store.ensure(
+                        recipe,
+                        table,
+                        form,
+                        workers=self.data_workers,
+                        progress=self._tell_data,
+                        stopped=self.control.stop_all,
+                    )
+                    for table in recipe.tables
+                }
+        made = [asdict(m) for tables in self._made.values() for m in tables.values()]
+        unique = {entry["path"]: entry for entry in made}
+        self._write("data.json", json.dumps(list(unique.values()), indent=2))
+        self.listen("data made", {"tables": list(unique.values())})
+
+    def _tell_data(self, table: str, form: str, rows: int, total: int) -> None:
+        self.listen("data", {"table": table, "form": form, "rows": rows, "total": total})
+
+    def _do_runs(self) -> None:
+        done = {run["run"] for run in self.runs}
+        scratch = Path(tempfile.mkdtemp(prefix="ivrell-run-"))
+        try:
+            with (
+                Runner(self.folder / "journal.jsonl") as runner,
+                (self.folder / "runs.jsonl").open("a", encoding="utf-8") as lines,
+            ):
+                for planned in ordered_runs(self.comparison, self.plan):
+                    if self.control.stop_all():
+                        raise Stopped
+                    if planned.number in done or self._is_out(planned):
+                        continue
+                    run = self._do_run(runner, planned, scratch / str(planned.number))
+                    self.runs.append(run)
+                    lines.write(json.dumps(run, ensure_ascii=False) + "\n")
+                    lines.flush()
+                    os.fsync(lines.fileno())
+                    self._note_trouble(run)
+                    self.listen("run ended", run)
+        finally:
+            shutil.rmtree(scratch, ignore_errors=True)
+
+    def _is_out(self, planned: PlannedRun) -> bool:
+        if planned.approach in self.control.dropped():
+            return True
+        return (planned.approach, point_name(planned.point)) in self.out
+
+    def _note_trouble(self, run: dict[str, Any]) -> None:
+        """Take a lane out at a point after a limit, or after failing twice in a row."""
+        place = (run["approach"], point_name(run["point"]))
+        if run["state"] == "failed":
+            self._failures[place] += 1
+        elif run["state"] == "done":
+            self._failures[place] = 0
+        at_limit = run["state"] == "limit"
+        if at_limit or self._failures[place] >= _FAILURES_BEFORE_OUT:
+            self.out[place] = run["state"]
+            self.listen("lane out", {"approach": place[0], "point": run["point"]})
+
+    def _do_run(self, runner: Runner, planned: PlannedRun, folder: Path) -> dict[str, Any]:
+        approach = self.comparison.lane(planned.approach)
+        tables = self._made[point_name(planned.point), approach.input]
+        folder.mkdir(parents=True)
+        spec = {
+            "run": planned.number,
+            "interpreter": sys.executable,
+            "environment": scrubbed_environment(folder),
+            "limits": self.plan.limits.model_dump(),
+            "job": {
+                "approach": asdict(approach),
+                "tables": {name: made.path for name, made in tables.items()},
+                "knobs": planned.point,
+                "folder": str(folder),
+            },
+        }
+        for made in tables.values():
+            _read_once(Path(made.path))
+        told = {**asdict(planned), "warm_up": planned.warm_up}
+        self.listen("run started", told)
+        ended: dict[str, Any] = {}
+
+        def wanted_stop() -> bool:
+            return self.control.stop_all() or self.control.stop_run(planned.number)
+
+        for event in runner.events(spec, wanted_stop):
+            if event["event"] == "progress":
+                self.listen("progress", {**event, "approach": planned.approach})
+            elif event["event"] == "ended":
+                ended = event
+        run = run_record(planned, approach.engine, ended)
+        answer = folder / ".answer.arrow"
+        if run["state"] == "done":
+            run["answer_fingerprint"], _ = self.answers.take(
+                planned.approach, planned.point, answer
+            )
+        self._keep_curve(planned.number, ended["curve"])
+        shutil.rmtree(folder, ignore_errors=True)
+        return run
+
+    def _keep_curve(self, number: int, curve: list[list[float]]) -> None:
+        folder = self.folder / "curves"
+        folder.mkdir(exist_ok=True)
+        (folder / f"{number}.json").write_text(json.dumps(curve))
+
+    def _finish(self, ended: str) -> dict[str, Any]:
+        agreement = {
+            point_name(point): self.answers.judge(self.lanes, point) for point in self.points
+        }
+        self._write("agreement.json", json.dumps(agreement, indent=2))
+        self._write_curves()
+        found = {
+            "ended": ended,
+            "points": [
+                findings(
+                    self.comparison, self.runs, agreement[point_name(point)], self.machine, point
+                )
+                for point in self.points
+            ],
+        }
+        self._write("findings.json", json.dumps(found, indent=2))
+        self.listen("ended", {"ended": ended})
+        return found
+
+    def _write_curves(self) -> None:
+        rows = [
+            (run["run"], *sample)
+            for run in self.runs
+            for sample in read_curve(self.folder, run["run"])
+        ]
+        columns = list(zip(*rows, strict=True)) if rows else [[]] * len(CURVES)
+        table = pa.table([pa.array(c, t) for c, t in zip(columns, CURVES.types, strict=True)], CURVES)
+        pyarrow.parquet.write_table(table, self.folder / "curves.parquet")
+
+    def _write(self, name: str, text: str) -> None:
+        temporary = self.folder / f"{name}.part"
+        temporary.write_text(text, encoding="utf-8")
+        temporary.replace(self.folder / name)
+
+
+def read_curve(folder: Path, number: int) -> list[tuple[float, float, int]]:
+    """Curve of one run of a result folder: (t_s, cpu_s, memory_bytes) samples."""
+    path = folder / "curves" / f"{number}.json"
+    if not path.exists():
+        return []
+    return [(t, cpu, round(memory)) for t, cpu, memory in json.loads(path.read_text())]
+
+
+def _read_once(path: Path) -> None:
+    """Bring a file into the page cache, so that every run finds its input warm."""
+    with path.open("rb", buffering=0) as file:
+        while file.read(1 << 22):
+            pass
+

@@ -1,0 +1,106 @@
+"""Starting the runner and talking with it."""
+
+import json
+import os
+import select
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any, Self
+
+_RUNNER = Path(__file__).with_name("runner.py")
+_PASSED_ON = ("PATH", "LANG", "LC_ALL", "LD_LIBRARY_PATH", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
+
+
+def scrubbed_environment(folder: Path) -> dict[str, str]:
+    """The environment of an approach: nothing of Ivrell's, its own home and folder."""
+    kept = {name: os.environ[name] for name in _PASSED_ON if name in os.environ}
+    return {
+        "LANG": "C.UTF-8",
+        **kept,
+        "TZ": "UTC",
+        "HOME": str(folder),
+        "TMPDIR": str(folder / "tmp"),
+        "PYTHONDONTWRITEBYTECODE": "1",
+        "PYTHONHASHSEED": "0",
+    }
+
+
+class RunnerGone(Exception):
+    """The runner ended although nobody asked it to."""
+
+
+class Runner:
+    """The runner process of one trial."""
+
+    def __init__(self, journal: Path) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-I", "-S", str(_RUNNER), str(journal)],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            env={"PATH": os.environ.get("PATH", os.defpath), "LANG": "C.UTF-8"},
+            start_new_session=True,
+        )
+
+    @property
+    def pid(self) -> int:
+        """Process id of the runner."""
+        return self._process.pid
+
+    def events(
+        self, spec: dict[str, Any], wanted_stop: Callable[[], bool], poll_s: float = 0.25
+    ) -> Iterator[dict[str, Any]]:
+        """Do one run and give its events as they come, the last one ``ended``.
+
+        ``wanted_stop`` is asked every ``poll_s`` seconds; when it says yes the run's whole
+        tree is ended and the run is recorded as stopped. Raises RunnerGone.
+        """
+        self._say(spec)
+        asked = False
+        pending = b""
+        out = self._process.stdout
+        assert out is not None
+        while True:
+            ready, _, _ = select.select([out], [], [], poll_s)
+            if not asked and wanted_stop():
+                asked = True
+                self._say({"word": "stop"})
+            if not ready:
+                continue
+            data = os.read(out.fileno(), 1 << 16)
+            if not data:
+                raise RunnerGone(f"the runner ended with status {self._process.wait()}")
+            *lines, pending = (pending + data).split(b"\n")
+            for line in lines:
+                event = json.loads(line)
+                yield event
+                if event["event"] == "ended":
+                    return
+
+    def _say(self, message: dict[str, Any]) -> None:
+        stdin = self._process.stdin
+        assert stdin is not None
+        try:
+            stdin.write(json.dumps(message).encode() + b"\n")
+            stdin.flush()
+        except BrokenPipeError:
+            raise RunnerGone("the runner is gone") from None
+
+    def close(self) -> None:
+        """End the runner and whatever it still watches."""
+        if self._process.stdin:
+            self._process.stdin.close()
+        try:
+            self._process.wait(timeout=10)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+        if self._process.stdout:
+            self._process.stdout.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()

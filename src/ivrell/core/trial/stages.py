@@ -1,0 +1,95 @@
+"""Named parts of a run, timed where they happen; standard library only."""
+
+import mmap
+import resource
+import struct
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+
+BOARD_BYTES = 4096
+_NAME_BYTES = 120
+_SLOT = struct.Struct(f"<QH{_NAME_BYTES}s")
+_MOST_SPANS = 200
+
+
+def cpu_now() -> float:
+    """CPU seconds of this process and of the children it has waited for."""
+    own = resource.getrusage(resource.RUSAGE_SELF)
+    waited = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return own.ru_utime + own.ru_stime + waited.ru_utime + waited.ru_stime
+
+
+@dataclass
+class _Total:
+    elapsed: float = 0.0
+    cpu: float = 0.0
+    times: int = 0
+
+
+class Stages:
+    """Collects the stages of one run.
+
+    Each stage counts its own time only: what an inner stage takes is not the outer's.
+    The name of the current stage is written to a page of memory shared with the runner,
+    so that showing it costs the run no system call.
+    """
+
+    def __init__(self, board: mmap.mmap | None = None) -> None:
+        self._board = board
+        self._totals: dict[str, _Total] = {}
+        self._open: list[list[float]] = []
+        self._names: list[str] = []
+        self._entries = 0
+        self.spans: list[tuple[str, float, float]] = []
+        self.began = 0.0
+
+    @contextmanager
+    def __call__(self, name: str) -> Iterator[None]:
+        name = str(name)
+        self._names.append(name)
+        self._show()
+        inner = [0.0, 0.0]
+        self._open.append(inner)
+        cpu, start = cpu_now(), time.perf_counter()
+        try:
+            yield
+        finally:
+            end, used = time.perf_counter(), cpu_now() - cpu
+            self._open.pop()
+            self._names.pop()
+            self._show()
+            total = self._totals.setdefault(name, _Total())
+            total.elapsed += end - start - inner[0]
+            total.cpu += used - inner[1]
+            total.times += 1
+            if self._open:
+                self._open[-1][0] += end - start
+                self._open[-1][1] += used
+            if len(self.spans) < _MOST_SPANS:
+                self.spans.append((name, start - self.began, end - self.began))
+
+    def _show(self) -> None:
+        if self._board is not None:
+            self._entries += 1
+            shown = self._names[-1].encode()[:_NAME_BYTES] if self._names else b""
+            _SLOT.pack_into(self._board, 0, self._entries, len(shown), shown)
+
+    def records(self) -> list[dict[str, float | str | int]]:
+        """One record a name, in order of first end: elapsed and CPU seconds, times entered."""
+        return [
+            {
+                "name": name,
+                "elapsed_s": max(0.0, total.elapsed),
+                "cpu_s": max(0.0, total.cpu),
+                "times": total.times,
+            }
+            for name, total in self._totals.items()
+        ]
+
+
+def shown_stage(board: mmap.mmap) -> str:
+    """Name of the stage that a run is in, read by the runner; empty between stages."""
+    _, length, name = _SLOT.unpack_from(board, 0)
+    return bytes(name[:length]).decode("utf-8", "replace")
