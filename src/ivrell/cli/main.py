@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ivrell.cli import show
-from ivrell.cli.folders import data_folder
+from ivrell.core.folders import data_folder
 from ivrell.core.comparison.file import parse, read_text
 from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of

@@ -1,5 +1,6 @@
 """What the command line prints: progress on standard error, results on standard output."""
 
+import shutil
 import signal
 from pathlib import Path
 from types import FrameType
@@ -15,7 +16,9 @@ from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.recipe.store import Made
 from ivrell.core.trial.plan import Plan
 
-_out = Console(highlight=False, markup=False, soft_wrap=True)
+_out = Console(
+    highlight=False, markup=False, soft_wrap=True, width=max(150, shutil.get_terminal_size().columns)
+)
 _err = Console(stderr=True, highlight=False, markup=False)
 
 

@@ -1,0 +1,214 @@
+"""A private PostgreSQL cluster on loopback, in a folder of Ivrell's own."""
+
+import os
+import pwd
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+
+from ivrell.core.errors import BadInput
+
+_START_S = 60.0
+_STOP_S = 30.0
+_SYSTEM_USER = "postgres"
+
+
+def binaries() -> Path:
+    """Folder of the newest installed server binaries. Raises BadInput when there are none."""
+    found = sorted(
+        Path("/usr/lib/postgresql").glob("*/bin/initdb"),
+        key=lambda path: int(path.parts[-3]) if path.parts[-3].isdigit() else 0,
+    )
+    if found:
+        return found[-1].parent
+    if on_path := shutil.which("initdb"):
+        return Path(on_path).resolve().parent
+    raise BadInput(
+        "PostgreSQL's server programs are not installed.",
+        cure="Install them: apt-get install postgresql",
+    )
+
+
+def free_port() -> int:
+    """A port on loopback that nothing listens on now."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+class Cluster:
+    """One cluster: made when its folder is empty, started, stopped.
+
+    Run by root, the server runs as the system's ``postgres`` user, since PostgreSQL
+    refuses root; otherwise as the user. It listens on loopback only and asks for a
+    password, which is kept in a file beside the folder that only its owner can read.
+    """
+
+    def __init__(self, folder: Path, user: str = "ivrell") -> None:
+        self.folder = folder
+        self.user = user
+        self._process: subprocess.Popen[bytes] | None = None
+        self.port = 0
+
+    @property
+    def password(self) -> str:
+        """The password of the cluster's own user."""
+        path = self.folder.with_name(self.folder.name + ".password")
+        if not path.exists():
+            handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(handle, "w") as file:
+                file.write(secrets.token_urlsafe(24))
+        return path.read_text()
+
+    @property
+    def _as_user(self) -> dict[str, object]:
+        """How to start its programs as a user that PostgreSQL accepts."""
+        if os.geteuid() != 0:
+            return {}
+        entry = pwd.getpwnam(_SYSTEM_USER)
+        return {"user": entry.pw_uid, "group": entry.pw_gid, "extra_groups": []}
+
+    def ensure(self) -> None:
+        """Make the cluster unless it is there. Raises BadInput when that cannot be done."""
+        if (self.folder / "PG_VERSION").exists():
+            return
+        self.folder.mkdir(parents=True, exist_ok=True)
+        if os.geteuid() == 0:
+            shutil.chown(self.folder, _SYSTEM_USER, _SYSTEM_USER)
+            self._check_reachable()
+        self.folder.chmod(0o700)
+        with tempfile.NamedTemporaryFile("w", prefix="ivrell-", delete=False) as file:
+            file.write(self.password)
+        try:
+            if os.geteuid() == 0:
+                shutil.chown(file.name, _SYSTEM_USER)
+            done = subprocess.run(
+                [
+                    binaries() / "initdb",
+                    f"--pgdata={self.folder}",
+                    f"--username={self.user}",
+                    f"--pwfile={file.name}",
+                    "--auth=scram-sha-256",
+                    "--encoding=UTF8",
+                    "--locale=C.UTF-8",
+                    "--no-instructions",
+                ],
+                capture_output=True,
+                text=True,
+                cwd="/",
+                **self._as_user,  # type: ignore[call-overload]
+            )
+        finally:
+            Path(file.name).unlink()
+        if done.returncode:
+            raise BadInput(
+                f"PostgreSQL could not make its folder: {done.stderr.strip()[-500:]}",
+                where=str(self.folder),
+                cure="Check that the disk has room, or choose another data folder.",
+            )
+
+    def _check_reachable(self) -> None:
+        for parent in self.folder.parents:
+            if not parent.stat().st_mode & 0o001:
+                raise BadInput(
+                    f"The user {_SYSTEM_USER} cannot pass through {parent}, and PostgreSQL does "
+                    "not run as root.",
+                    where=str(self.folder),
+                    cure="Choose another data folder, or start Ivrell as an ordinary user.",
+                )
+
+    def start(self, settings: dict[str, str] | None = None) -> None:
+        """Start the server and wait until it takes connections; take over one that runs.
+
+        Args:
+            settings: server settings beside port and address.
+
+        Raises:
+            BadInput: it did not start; the message has the end of its log.
+        """
+        self.ensure()
+        if self._running_pid():
+            return
+        self.port = free_port()
+        given = {
+            "listen_addresses": "127.0.0.1",
+            "port": str(self.port),
+            "unix_socket_directories": "",
+            **(settings or {}),
+        }
+        arguments = [part for name, value in given.items() for part in ("-c", f"{name}={value}")]
+        log_path = self.folder.with_name(self.folder.name + ".log")
+        with log_path.open("ab") as log:
+            self._process = subprocess.Popen(
+                [binaries() / "postgres", "-D", self.folder, *arguments],
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                cwd="/",
+                # Its own session: Ctrl-C in the terminal is for Ivrell, which stops it last.
+                start_new_session=True,
+                **self._as_user,  # type: ignore[call-overload]
+            )
+        deadline = time.monotonic() + _START_S
+        while not self._answers():
+            if self._process.poll() is not None or time.monotonic() > deadline:
+                said = log_path.read_text(errors="replace").strip().splitlines()[-5:]
+                raise BadInput(
+                    f"PostgreSQL did not start: {' '.join(said)}", where=str(self.folder)
+                )
+            time.sleep(0.05)
+
+    def _running_pid(self) -> int | None:
+        """Process id of a server that runs on this folder already; sets the port."""
+        path = self.folder / "postmaster.pid"
+        try:
+            lines = path.read_text().splitlines()
+            pid = int(lines[0])
+            os.kill(pid, 0)
+            command = Path(f"/proc/{pid}/comm").read_text().strip()
+        except (OSError, ValueError, IndexError):
+            return None
+        if command != "postgres" or len(lines) < 4:
+            return None
+        self.port = int(lines[3])
+        return pid if self._answers() else None
+
+    def _answers(self) -> bool:
+        return (
+            subprocess.run(
+                [binaries() / "pg_isready", "-q", "-h", "127.0.0.1", "-p", str(self.port)]
+            ).returncode
+            == 0
+        )
+
+    def stop(self) -> None:
+        """Stop the server in order; connections are cut."""
+        pid = self._process.pid if self._process else self._running_pid()
+        if pid is None:
+            return
+        try:
+            os.kill(pid, signal.SIGINT)
+        except ProcessLookupError:
+            return
+        deadline = time.monotonic() + _STOP_S
+        while time.monotonic() < deadline:
+            if self._process and self._process.poll() is not None:
+                return
+            if not self._process and not Path(f"/proc/{pid}").exists():
+                return
+            time.sleep(0.05)
+
+    def environment(self, database: str) -> dict[str, str]:
+        """The variables that tell Ivrell's server where its records are."""
+        return {
+            "IVRELL_DB_HOST": "127.0.0.1",
+            "IVRELL_DB_PORT": str(self.port),
+            "IVRELL_DB_NAME": database,
+            "IVRELL_DB_USER": self.user,
+            "IVRELL_DB_PASSWORD": self.password,
+        }

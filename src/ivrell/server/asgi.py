@@ -1,0 +1,14 @@
+"""The application that uvicorn serves."""
+
+import os
+
+from django.core.asgi import get_asgi_application
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "ivrell.server.settings")
+django = get_asgi_application()
+
+from django.conf import settings  # noqa: E402
+
+from ivrell.server.assets import Assets  # noqa: E402
+
+application = Assets(django, settings.IVRELL_WEB)

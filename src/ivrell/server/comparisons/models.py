@@ -1,0 +1,61 @@
+"""Comparisons as records: the text of the file is the truth, the rest is read from it."""
+
+from django.db import models
+
+from ivrell.core.comparison.file import parse
+from ivrell.core.comparison.model import Comparison as ComparisonData
+
+
+class ComparisonQuerySet(models.QuerySet):
+    """Comparisons that are there, and making one from a file."""
+
+    def present(self):
+        """Those not deleted."""
+        return self.filter(deleted_at=None)
+
+    def from_text(self, text: str, *, demo: str = "") -> "Comparison":
+        """A new record from the text of a file. Raises BadInput when it is no good."""
+        record = Comparison(demo=demo)
+        record.put_text(text)
+        record.save()
+        return record
+
+
+class Comparison(models.Model):
+    """One question with its data and approaches, as the text of its file.
+
+    ``marks`` gives each lane that ever was its place in the palette of colours and glyphs,
+    so that a lane keeps them when others come, go or change places.
+    """
+
+    name = models.CharField(max_length=200)
+    text = models.TextField()
+    marks = models.JSONField(default=dict)
+    demo = models.CharField(max_length=100, blank=True, default="")
+    created_at = models.DateTimeField(auto_now_add=True)
+    changed_at = models.DateTimeField(auto_now=True)
+    deleted_at = models.DateTimeField(null=True, blank=True)
+
+    objects = ComparisonQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["-changed_at"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    def put_text(self, text: str) -> None:
+        """Take another text. Raises BadInput and changes nothing when it is no good."""
+        data = parse(text)
+        self.name = data.name
+        self.text = text
+        for approach in data.approach:
+            if approach.id not in self.marks:
+                taken = set(self.marks.values())
+                free = next(place for place in range(len(taken) + 1) if place not in taken)
+                self.marks = {**self.marks, approach.id: free}
+
+    @property
+    def data(self) -> ComparisonData:
+        """The text as typed data."""
+        return parse(self.text)

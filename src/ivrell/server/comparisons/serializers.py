@@ -1,0 +1,280 @@
+"""What the API takes and gives of comparisons."""
+
+from drf_spectacular.utils import extend_schema_field
+from rest_framework import serializers
+
+from ivrell.core.comparison.edit import data_text
+from ivrell.core.comparison.model import Comparison as ComparisonData
+from ivrell.core.engines import ENGINES
+from ivrell.core.report.code_lines import code_lines
+from ivrell.server.comparisons.models import Comparison
+
+
+class LastTrialSerializer(serializers.Serializer):
+    """A trial as the list of comparisons shows it."""
+
+    id = serializers.IntegerField()
+    state = serializers.CharField()
+    conclusion = serializers.CharField()
+    finished_at = serializers.DateTimeField(allow_null=True)
+
+
+class ComparisonLineSerializer(serializers.ModelSerializer):
+    """A comparison in the list."""
+
+    question = serializers.SerializerMethodField()
+    lanes = serializers.SerializerMethodField()
+    trials = serializers.IntegerField(source="trial_count", read_only=True)
+    last_trial = serializers.SerializerMethodField()
+
+    class Meta:
+        model = Comparison
+        fields = ["id", "name", "question", "lanes", "trials", "last_trial", "changed_at", "demo"]
+
+    def get_question(self, record: Comparison) -> str:
+        return record.data.question
+
+    def get_lanes(self, record: Comparison) -> list[str]:
+        return [approach.label for approach in record.data.approach]
+
+    @extend_schema_field(LastTrialSerializer(allow_null=True))
+    def get_last_trial(self, record: Comparison):
+        trial = record.trials.order_by("-id").first()
+        return LastTrialSerializer(trial).data if trial else None
+
+
+class LaneSerializer(serializers.Serializer):
+    """An approach with what can be told of its text without running it."""
+
+    id = serializers.CharField()
+    name = serializers.CharField()
+    engine = serializers.CharField()
+    language = serializers.CharField()
+    input = serializers.CharField()
+    parent = serializers.CharField(allow_null=True)
+    note = serializers.CharField(allow_blank=True)
+    code = serializers.CharField()
+    setup = serializers.CharField(allow_null=True)
+    code_lines = serializers.IntegerField()
+    problem = serializers.DictField(allow_null=True)
+
+
+def lane(approach) -> dict:
+    """The fields of LaneSerializer for an approach."""
+    engine = ENGINES[approach.engine]
+    problem = engine.problem(approach)
+    return {
+        "id": approach.id,
+        "name": approach.label,
+        "engine": approach.engine,
+        "language": engine.language,
+        "input": approach.input,
+        "parent": approach.parent,
+        "note": approach.note,
+        "code": approach.text(),
+        "setup": getattr(approach, "setup", None),
+        "code_lines": code_lines(approach.text(), engine.language),
+        "problem": vars(problem) if problem else None,
+    }
+
+
+class AnswerSerializer(serializers.Serializer):
+    """Shape of the answer and its tolerance."""
+
+    key = serializers.ListField(child=serializers.CharField())
+    order = serializers.BooleanField()
+    relative = serializers.FloatField()
+    absolute = serializers.FloatField()
+
+
+class TargetsSerializer(serializers.Serializer):
+    """Targets in seconds and bytes."""
+
+    elapsed = serializers.FloatField(allow_null=True)
+    memory = serializers.IntegerField(allow_null=True)
+
+
+class ComparisonSerializer(serializers.ModelSerializer):
+    """A comparison in full."""
+
+    question = serializers.SerializerMethodField()
+    baseline = serializers.SerializerMethodField()
+    answer = serializers.SerializerMethodField()
+    targets = serializers.SerializerMethodField()
+    knobs = serializers.SerializerMethodField()
+    lanes = serializers.SerializerMethodField()
+    data_text = serializers.SerializerMethodField()
+    tables = serializers.SerializerMethodField()
+    marks = serializers.DictField(child=serializers.IntegerField(), read_only=True)
+
+    class Meta:
+        model = Comparison
+        fields = [
+            "id", "name", "question", "baseline", "answer", "targets", "knobs", "lanes",
+            "data_text", "tables", "text", "marks", "changed_at", "demo",
+        ]  # fmt: skip
+
+    def to_representation(self, record: Comparison) -> dict:
+        self.read: ComparisonData = record.data
+        return super().to_representation(record)
+
+    def get_question(self, record: Comparison) -> str:
+        return self.read.question
+
+    def get_baseline(self, record: Comparison) -> str | None:
+        return self.read.baseline_id
+
+    @extend_schema_field(AnswerSerializer)
+    def get_answer(self, record: Comparison) -> dict:
+        return self.read.answer.model_dump()
+
+    @extend_schema_field(TargetsSerializer)
+    def get_targets(self, record: Comparison) -> dict:
+        return self.read.targets.model_dump()
+
+    @extend_schema_field(
+        {
+            "type": "object",
+            "additionalProperties": {
+                "type": "array",
+                "items": {
+                    "oneOf": [{"type": "number"}, {"type": "string"}, {"type": "boolean"}]
+                },
+            },
+        }
+    )
+    def get_knobs(self, record: Comparison) -> dict:
+        return self.read.knobs
+
+    @extend_schema_field(LaneSerializer(many=True))
+    def get_lanes(self, record: Comparison) -> list[dict]:
+        return [lane(approach) for approach in self.read.approach]
+
+    def get_data_text(self, record: Comparison) -> str:
+        return data_text(record.text)
+
+    def get_tables(self, record: Comparison) -> list[str]:
+        return list(self.read.data.tables)
+
+
+class SettingsSerializer(serializers.Serializer):
+    """Settings of the question that may be changed one by one; absent ones stay."""
+
+    name = serializers.CharField(required=False, max_length=200)
+    question = serializers.CharField(required=False, allow_blank=True)
+    baseline = serializers.CharField(required=False)
+    answer = serializers.DictField(required=False)
+    targets = serializers.DictField(required=False)
+    knobs = serializers.DictField(required=False)
+
+
+class TextSerializer(serializers.Serializer):
+    """A comparison file, or its recipe."""
+
+    text = serializers.CharField(max_length=2_000_000, trim_whitespace=False)
+
+
+class LaneChangeSerializer(serializers.Serializer):
+    """Fields of an approach to set; absent ones stay."""
+
+    id = serializers.CharField(required=False)
+    name = serializers.CharField(required=False, allow_blank=True)
+    engine = serializers.ChoiceField(required=False, choices=list(ENGINES))
+    input = serializers.CharField(required=False)
+    parent = serializers.CharField(required=False, allow_null=True)
+    note = serializers.CharField(required=False, allow_blank=True)
+    code = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
+    setup = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
+
+
+class NewLaneSerializer(serializers.Serializer):
+    """A new lane: of an engine, or branched from another lane."""
+
+    engine = serializers.ChoiceField(required=False, choices=list(ENGINES))
+    branch_from = serializers.CharField(required=False)
+    name = serializers.CharField(required=False, allow_blank=True)
+
+
+class OrderSerializer(serializers.Serializer):
+    """Every lane's id in the order wanted."""
+
+    ids = serializers.ListField(child=serializers.CharField())
+
+
+class PreviewRequestSerializer(serializers.Serializer):
+    """A recipe to look at (the stored one when absent) at some knob values."""
+
+    data_text = serializers.CharField(required=False, trim_whitespace=False)
+    knobs = serializers.DictField(required=False)
+
+
+class HistogramSerializer(serializers.Serializer):
+    """Counts between edges."""
+
+    counts = serializers.ListField(child=serializers.IntegerField())
+    edges = serializers.ListField(child=serializers.FloatField())
+
+
+class TopSerializer(serializers.Serializer):
+    """A frequent value."""
+
+    value = serializers.CharField()
+    count = serializers.IntegerField()
+
+
+class ProfileSerializer(serializers.Serializer):
+    """What stands in a column of a sample."""
+
+    name = serializers.CharField()
+    type = serializers.CharField()
+    rows = serializers.IntegerField()
+    nulls = serializers.IntegerField()
+    distinct = serializers.IntegerField()
+    smallest = serializers.CharField(allow_null=True)
+    largest = serializers.CharField(allow_null=True)
+    histogram = HistogramSerializer(allow_null=True)
+    top = TopSerializer(many=True, allow_null=True)
+
+
+class PreviewColumnSerializer(serializers.Serializer):
+    """A column of a previewed table."""
+
+    name = serializers.CharField()
+    kind = serializers.CharField()
+    settings = serializers.CharField(allow_blank=True)
+    profile = ProfileSerializer()
+
+
+class PreviewPartSerializer(serializers.Serializer):
+    """Some rows of a table as text, from row number ``first`` (counted from 0)."""
+
+    first = serializers.IntegerField()
+    rows = serializers.ListField(
+        child=serializers.ListField(child=serializers.CharField(allow_null=True))
+    )
+
+
+class CostSerializer(serializers.Serializer):
+    """Estimated size and time of a form."""
+
+    bytes = serializers.IntegerField()
+    seconds = serializers.FloatField()
+
+
+class PreviewTableSerializer(serializers.Serializer):
+    """One table looked at before it is made."""
+
+    table = serializers.CharField()
+    rows = serializers.IntegerField()
+    fingerprint = serializers.CharField()
+    profiled_rows = serializers.IntegerField()
+    columns = PreviewColumnSerializer(many=True)
+    parts = PreviewPartSerializer(many=True)
+    forms = serializers.DictField(child=CostSerializer())
+
+
+class PreviewSerializer(serializers.Serializer):
+    """All tables of a recipe at one point."""
+
+    seed = serializers.IntegerField()
+    tables = PreviewTableSerializer(many=True)

@@ -1,0 +1,219 @@
+"""The API of comparisons."""
+
+from typing import Any
+
+from django.db import transaction
+from django.db.models import Count
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404
+from django.utils import timezone
+from django.utils.text import slugify
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import extend_schema
+from rest_framework import mixins, status, viewsets
+from rest_framework.decorators import action
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from ivrell.core.comparison import edit
+from ivrell.core.comparison.file import parse
+from ivrell.core.recipe.preview import preview
+from ivrell.server.comparisons import serializers as shapes
+from ivrell.server.comparisons.models import Comparison
+from ivrell.server.comparisons.starting import fresh_id, starting_code
+
+NEW_COMPARISON = """format = "ivrell-comparison/1"
+name = "New comparison"
+question = ""
+
+[answer]
+key = []
+order = false
+relative = 1e-9
+absolute = 0.0
+
+[knobs]
+rows = [100_000, 10_000, 1_000_000]
+
+[data]
+seed = 1
+
+[data.tables.passages]
+rows = "{rows}"
+columns = [
+  { name = "passage", kind = "sequence", start = 1 },
+  { name = "lock", kind = "category", values = ["Hallow", "Sill", "Weir"] },
+  { name = "toll", kind = "number", spread = "uniform", low = 3, high = 90, decimals = 2 },
+]
+"""
+
+
+def _checked(serializer_class: type, request: Request) -> dict[str, Any]:
+    serializer = serializer_class(data=request.data)
+    serializer.is_valid(raise_exception=True)
+    return serializer.validated_data
+
+
+class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
+    """Comparisons: list, make, change, delete and bring back."""
+
+    queryset = Comparison.objects.all()
+    serializer_class = shapes.ComparisonSerializer
+
+    @extend_schema(responses=shapes.ComparisonLineSerializer(many=True))
+    def list(self, request: Request) -> Response:
+        """All comparisons, the last changed first."""
+        records = (
+            Comparison.objects.present()
+            .annotate(trial_count=Count("trials"))
+            .prefetch_related("trials")
+        )
+        return Response(shapes.ComparisonLineSerializer(records, many=True).data)
+
+    @extend_schema(request=None, responses={201: shapes.ComparisonSerializer})
+    def create(self, request: Request) -> Response:
+        """A new comparison with a small recipe to start from."""
+        return self._shown(Comparison.objects.from_text(NEW_COMPARISON), status.HTTP_201_CREATED)
+
+    @extend_schema(
+        request=shapes.TextSerializer, responses={201: shapes.ComparisonSerializer}
+    )
+    @action(detail=False, methods=["post"], url_path="import")
+    def import_file(self, request: Request) -> Response:
+        """A new comparison from the text of a comparison file."""
+        text = _checked(shapes.TextSerializer, request)["text"]
+        return self._shown(Comparison.objects.from_text(text), status.HTTP_201_CREATED)
+
+    @extend_schema(request=shapes.SettingsSerializer)
+    def partial_update(self, request: Request, pk: str) -> Response:
+        """Change name, question, baseline, answer, targets or knobs."""
+        given = _checked(shapes.SettingsSerializer, request)
+
+        def changed(text: str) -> str:
+            top = {key: given[key] for key in ("name", "question", "baseline") if key in given}
+            if top:
+                text = edit.set_fields(text, None, top)
+            for section in ("answer", "targets", "knobs"):
+                if section in given:
+                    text = edit.set_fields(text, section, given[section])
+            return text
+
+        return self._change(pk, changed)
+
+    def destroy(self, request: Request, pk: str) -> Response:
+        """Delete; it can be brought back."""
+        record = self.get_object()
+        record.deleted_at = timezone.now()
+        record.save(update_fields=["deleted_at"])
+        return Response(status=status.HTTP_204_NO_CONTENT)
+
+    @extend_schema(request=None)
+    @action(detail=True, methods=["post"])
+    def restore(self, request: Request, pk: str) -> Response:
+        """Bring a deleted comparison back."""
+        record = self.get_object()
+        record.deleted_at = None
+        record.save(update_fields=["deleted_at"])
+        return self._shown(record)
+
+    @extend_schema(responses={(200, "application/toml"): OpenApiTypes.STR})
+    @action(detail=True, methods=["get"])
+    def file(self, request: Request, pk: str) -> HttpResponse:
+        """The comparison file, exactly as it is kept."""
+        record = self.get_object()
+        name = slugify(record.name) or "comparison"
+        return HttpResponse(
+            record.text,
+            content_type="application/toml; charset=utf-8",
+            headers={"Content-Disposition": f'attachment; filename="{name}.toml"'},
+        )
+
+    @extend_schema(request=shapes.TextSerializer)
+    @action(detail=True, methods=["put"], url_path="text")
+    def text(self, request: Request, pk: str) -> Response:
+        """Put another text in place of the whole file."""
+        given = _checked(shapes.TextSerializer, request)["text"]
+        return self._change(pk, lambda _: given)
+
+    @extend_schema(request=shapes.TextSerializer)
+    @action(detail=True, methods=["put"], url_path="recipe")
+    def recipe(self, request: Request, pk: str) -> Response:
+        """Put another recipe in place of ``[data]``."""
+        given = _checked(shapes.TextSerializer, request)["text"]
+        return self._change(pk, lambda text: edit.replace_data(text, given))
+
+    @extend_schema(
+        request=shapes.PreviewRequestSerializer, responses=shapes.PreviewSerializer
+    )
+    @action(detail=True, methods=["post"])
+    def preview(self, request: Request, pk: str) -> Response:
+        """Look at the tables of the stored recipe, or of one being written."""
+        given = _checked(shapes.PreviewRequestSerializer, request)
+        text = self.get_object().text
+        if "data_text" in given:
+            text = edit.replace_data(text, given["data_text"])
+        comparison = parse(text)
+        point = {**next(comparison.points({})), **given.get("knobs", {})}
+        recipe = comparison.data.resolved(point)
+        tables = [preview(recipe, table) for table in recipe.tables]
+        return Response({"seed": recipe.seed, "tables": tables})
+
+    @extend_schema(request=shapes.NewLaneSerializer, responses={201: shapes.ComparisonSerializer})
+    @action(detail=True, methods=["post"], url_path="lanes")
+    def add_lane(self, request: Request, pk: str) -> Response:
+        """Add a lane with starting text, or as a branch of another."""
+        given = _checked(shapes.NewLaneSerializer, request)
+
+        def changed(text: str) -> str:
+            comparison = parse(text)
+            origin = given.get("branch_from")
+            if origin:
+                parent = comparison.lane(origin)
+                fields = {
+                    key: value
+                    for key, value in vars(parent).items()
+                    if key not in ("id", "name", "parent", "note") and value
+                }
+                name = given.get("name") or f"{parent.label}, changed"
+                fields = {"name": name, **fields, "parent": origin}
+            else:
+                engine = given.get("engine", "python")
+                name = given.get("name") or "New lane"
+                code = starting_code(engine, comparison)
+                fields = {"name": name, "engine": engine, "input": "csv", "code": code}
+            fields = {"id": fresh_id(name, comparison), **fields}
+            return edit.add_approach(text, fields, after=origin)
+
+        return self._change(pk, changed, status.HTTP_201_CREATED)
+
+    @extend_schema(request=shapes.OrderSerializer)
+    @action(detail=True, methods=["put"], url_path="lane-order")
+    def lane_order(self, request: Request, pk: str) -> Response:
+        """Put the lanes in another order."""
+        ids = _checked(shapes.OrderSerializer, request)["ids"]
+        return self._change(pk, lambda text: edit.order_approaches(text, ids))
+
+    @extend_schema(
+        methods=["PATCH"],
+        request=shapes.LaneChangeSerializer,
+        responses=shapes.ComparisonSerializer,
+    )
+    @extend_schema(methods=["DELETE"], responses={200: shapes.ComparisonSerializer})
+    @action(detail=True, methods=["patch", "delete"], url_path=r"lanes/(?P<lane>\w+)")
+    def lane(self, request: Request, pk: str, lane: str) -> Response:
+        """Change a lane's fields, or take it out."""
+        if request.method == "DELETE":
+            return self._change(pk, lambda text: edit.remove_approach(text, lane))
+        fields = _checked(shapes.LaneChangeSerializer, request)
+        return self._change(pk, lambda text: edit.change_approach(text, lane, fields))
+
+    def _change(self, pk: str, changed, code: int = status.HTTP_200_OK) -> Response:
+        """Change the text of a comparison as one step; two changes at once queue up."""
+        with transaction.atomic():
+            record = get_object_or_404(Comparison.objects.select_for_update(), pk=pk)
+            record.put_text(changed(record.text))
+            record.save()
+        return self._shown(record, code)
+
+    def _shown(self, record: Comparison, code: int = status.HTTP_200_OK) -> Response:
+        return Response(shapes.ComparisonSerializer(record).data, status=code)

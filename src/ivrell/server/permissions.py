@@ -1,0 +1,15 @@
+"""Who may do what: everyone signed in may read; only owners may change and run."""
+
+from rest_framework.permissions import SAFE_METHODS, BasePermission
+
+
+class ReadOrOwn(BasePermission):
+    """Signed in to read; staff to change anything or to run code."""
+
+    message = "Your account may look but not change or run anything. Ask the owner."
+
+    def has_permission(self, request, view) -> bool:
+        user = request.user
+        if not user or not user.is_authenticated:
+            return False
+        return request.method in SAFE_METHODS or user.is_staff

@@ -1,0 +1,111 @@
+"""Django settings; what differs between installations comes from the environment.
+
+IVRELL_DATA         Ivrell's data folder
+IVRELL_DB_HOST, IVRELL_DB_PORT, IVRELL_DB_NAME, IVRELL_DB_USER, IVRELL_DB_PASSWORD
+IVRELL_SECRET_KEY   signs sessions
+IVRELL_WEB          folder of the built page
+IVRELL_HOSTS        names the server answers to, besides the loopback ones
+"""
+
+import os
+from pathlib import Path
+
+from ivrell.core.folders import data_folder
+
+IVRELL_DATA = data_folder()
+IVRELL_WEB = Path(
+    os.environ.get("IVRELL_WEB", Path(__file__).resolve().parents[3] / "web" / "dist")
+)
+
+SECRET_KEY = os.environ.get("IVRELL_SECRET_KEY") or "only-for-commands-that-serve-nobody"
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", *os.environ.get("IVRELL_HOSTS", "").split()]
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "procrastinate.contrib.django",
+    "rest_framework",
+    "drf_spectacular",
+    "ivrell.server.accounts",
+    "ivrell.server.comparisons",
+    "ivrell.server.trials",
+]
+
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "ivrell.server.headers.ContentSecurityPolicy",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+]
+
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [Path(__file__).resolve().parent / "templates"],
+        "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+    }
+]
+
+ROOT_URLCONF = "ivrell.server.urls"
+ASGI_APPLICATION = "ivrell.server.asgi.application"
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.postgresql",
+        "NAME": os.environ.get("IVRELL_DB_NAME", "ivrell"),
+        "USER": os.environ.get("IVRELL_DB_USER", "ivrell"),
+        "PASSWORD": os.environ.get("IVRELL_DB_PASSWORD", ""),
+        "HOST": os.environ.get("IVRELL_DB_HOST", "127.0.0.1"),
+        "PORT": os.environ.get("IVRELL_DB_PORT", "5432"),
+        "OPTIONS": {"application_name": "ivrell"},
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+
+USE_TZ = True
+TIME_ZONE = "UTC"
+
+SESSION_COOKIE_AGE = 60 * 60 * 24 * 30
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+# Cookies do not tell ports apart: without names of its own, two servers on one machine
+# would sign each other's users out.
+SESSION_COOKIE_NAME = f"ivrell_session_{os.environ.get('IVRELL_PORT', '')}"
+CSRF_COOKIE_NAME = f"ivrell_csrf_{os.environ.get('IVRELL_PORT', '')}"
+CSRF_COOKIE_SAMESITE = "Lax"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+SECURE_REFERRER_POLICY = "same-origin"
+X_FRAME_OPTIONS = "DENY"
+DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 2**20
+
+REST_FRAMEWORK = {
+    "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
+    "DEFAULT_PERMISSION_CLASSES": ["ivrell.server.permissions.ReadOrOwn"],
+    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
+    "EXCEPTION_HANDLER": "ivrell.server.problems.handle",
+}
+
+SPECTACULAR_SETTINGS = {
+    "TITLE": "Ivrell",
+    "DESCRIPTION": "Comparisons, trials and their findings.",
+    "VERSION": "1",
+    "SERVE_INCLUDE_SCHEMA": False,
+    "COMPONENT_SPLIT_REQUEST": True,
+    "ENUM_NAME_OVERRIDES": {"TrialState": "ivrell.server.trials.models.Trial.State"},
+}
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"plain": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "root": {"handlers": ["stderr"], "level": "WARNING"},
+    "loggers": {"ivrell": {"level": "INFO"}},
+}

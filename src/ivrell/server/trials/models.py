@@ -1,0 +1,159 @@
+"""Trials, their runs, and the events that are shown while they go on."""
+
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.db import connection, models, transaction
+from django.utils import timezone
+
+from ivrell.core.agreement.record import point_name
+from ivrell.core.comparison.file import parse
+from ivrell.core.comparison.model import Comparison as ComparisonData
+from ivrell.core.report.findings import findings
+from ivrell.core.trial.plan import Plan, ordered_runs
+from ivrell.server.comparisons.models import Comparison
+
+CHANNEL = "ivrell_events"
+MACHINE_LOCK = "machine"
+
+
+class TrialQuerySet(models.QuerySet):
+    """Launching trials and finding those that matter now."""
+
+    def launch(self, comparison: Comparison, plan: Plan) -> "Trial":
+        """Record a trial of the comparison as it is now and put it into the queue.
+
+        Raises BadInput when the plan does not fit the comparison.
+        """
+        from ivrell.server.trials.tasks import conduct_trial
+
+        data = comparison.data
+        runs = sum(1 for _ in ordered_runs(data, plan))
+        for point in data.points(plan.knobs):
+            data.data.resolved(point)
+        with transaction.atomic():
+            trial = self.create(
+                comparison=comparison,
+                text=comparison.text,
+                plan=plan.model_dump(),
+                planned_runs=runs,
+            )
+            conduct_trial.defer(trial_id=trial.pk)
+        return trial
+
+    def under_way(self):
+        """Waiting or running, the oldest first."""
+        return self.filter(state__in=[Trial.State.WAITING, Trial.State.RUNNING]).order_by("id")
+
+
+class Trial(models.Model):
+    """One launch of a plan, with the exact text that it ran."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        RUNNING = "running"
+        DONE = "done"
+        STOPPED = "stopped"
+        FAILED = "failed"
+
+    comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="trials")
+    text = models.TextField()
+    plan = models.JSONField()
+    planned_runs = models.IntegerField()
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    message = models.JSONField(null=True)
+    conclusion = models.TextField(blank=True, default="")
+    machine = models.JSONField(default=dict)
+    data = models.JSONField(default=list)
+    agreement = models.JSONField(default=dict)
+    stop_asked = models.BooleanField(default=False)
+    stop_run_asked = models.IntegerField(null=True)
+    dropped = models.JSONField(default=list)
+    created_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    finished_at = models.DateTimeField(null=True)
+
+    objects = TrialQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["-id"]
+
+    def __str__(self) -> str:
+        return f"trial {self.pk} of {self.comparison}"
+
+    @property
+    def folder(self) -> Path:
+        """The result folder."""
+        return settings.IVRELL_DATA / "trials" / str(self.pk)
+
+    @property
+    def read(self) -> ComparisonData:
+        """The comparison as it was when the trial was launched."""
+        return parse(self.text)
+
+    @property
+    def points(self) -> list[dict[str, Any]]:
+        """The choices of knob values that it runs at."""
+        return list(self.read.points(self.plan["knobs"]))
+
+    def findings(self, point: dict[str, Any] | None = None) -> dict[str, Any]:
+        """Findings at a point (the first when absent), from the runs there are so far."""
+        point = self.points[0] if point is None else point
+        return findings(
+            self.read,
+            [run.record for run in self.runs.order_by("number")],
+            self.agreement.get(point_name(point), {}),
+            self.machine or {"cores": "?"},
+            point,
+        )
+
+    def tell(self, kind: str, fields: dict[str, Any]) -> None:
+        """Keep an event and wake those who watch."""
+        with transaction.atomic():
+            Event.objects.create(trial=self, kind=kind, fields=fields)
+            with connection.cursor() as cursor:
+                cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, str(self.pk)])
+
+    def finish(self, state: str, message: dict[str, str] | None = None) -> None:
+        """Set the end state, keep the conclusion, and drop events nobody needs any more."""
+        self.state, self.message, self.finished_at = state, message, timezone.now()
+        if self.runs.exists():
+            self.conclusion = self.findings()["conclusion"]
+        self.save()
+        self.events.filter(kind__in=["progress", "data"]).delete()
+        self.tell("ended", {"state": state})
+
+
+class Run(models.Model):
+    """One run as runs.jsonl holds it, with its curve."""
+
+    trial = models.ForeignKey(Trial, on_delete=models.CASCADE, related_name="runs")
+    number = models.IntegerField()
+    approach = models.CharField(max_length=63)
+    state = models.CharField(max_length=10)
+    record = models.JSONField()
+    curve = models.JSONField(default=list)
+
+    class Meta:
+        ordering = ["number"]
+        constraints = [
+            models.UniqueConstraint(fields=["trial", "number"], name="run_number_once_a_trial")
+        ]
+
+    def __str__(self) -> str:
+        return f"run {self.number} of trial {self.trial_id}"
+
+
+class Event(models.Model):
+    """Something that happened in a trial, for the page that watches it."""
+
+    trial = models.ForeignKey(Trial, on_delete=models.CASCADE, related_name="events")
+    kind = models.CharField(max_length=20)
+    fields = models.JSONField()
+
+    class Meta:
+        ordering = ["id"]
+
+    def __str__(self) -> str:
+        return f"{self.kind} of trial {self.trial_id}"

@@ -1,0 +1,165 @@
+"""What the API takes and gives of trials."""
+
+from typing import Any
+
+from pydantic import BaseModel
+from rest_framework import serializers
+
+from ivrell.core.report.shape import Findings
+from ivrell.server.trials.models import Trial
+
+
+class TrialLineSerializer(serializers.ModelSerializer):
+    """A trial in a list."""
+
+    done_runs = serializers.IntegerField(source="runs.count", read_only=True)
+    comparison_name = serializers.CharField(source="comparison.name", read_only=True)
+
+    class Meta:
+        model = Trial
+        fields = [
+            "id", "comparison", "comparison_name", "state", "conclusion", "planned_runs",
+            "done_runs", "created_at", "started_at", "finished_at", "stop_asked",
+        ]  # fmt: skip
+
+
+class LimitsSerializer(serializers.Serializer):
+    """Bounds of one run: seconds and bytes."""
+
+    seconds = serializers.FloatField()
+    memory_bytes = serializers.IntegerField()
+
+
+class PlanSerializer(serializers.Serializer):
+    """A plan; what is absent takes its usual value."""
+
+    rounds = serializers.IntegerField(required=False, min_value=1, max_value=1000)
+    warm_ups = serializers.IntegerField(required=False, min_value=0, max_value=100)
+    lanes = serializers.ListField(
+        child=serializers.CharField(), required=False, allow_null=True
+    )
+    knobs = serializers.DictField(child=serializers.ListField(), required=False)
+    limits = LimitsSerializer(required=False)
+    order_seed = serializers.IntegerField(required=False, min_value=0)
+
+
+class MadeSerializer(serializers.Serializer):
+    """A table in a form as it was made for a trial."""
+
+    table = serializers.CharField()
+    form = serializers.CharField()
+    rows = serializers.IntegerField()
+    size_bytes = serializers.IntegerField()
+    seconds = serializers.FloatField()
+    fingerprint = serializers.CharField()
+    sha256 = serializers.CharField()
+
+
+class TrialSerializer(TrialLineSerializer):
+    """A trial in full, without its runs."""
+
+    plan = PlanSerializer()
+    machine = serializers.DictField()
+    data = MadeSerializer(many=True)
+    message = serializers.DictField(child=serializers.CharField(), allow_null=True)
+    points = serializers.ListField(child=serializers.DictField())
+    ahead = serializers.SerializerMethodField()
+    lanes = serializers.SerializerMethodField()
+
+    class Meta(TrialLineSerializer.Meta):
+        fields = [
+            *TrialLineSerializer.Meta.fields, "plan", "machine", "data", "message", "points",
+            "ahead", "lanes", "dropped",
+        ]  # fmt: skip
+
+    def get_ahead(self, trial: Trial) -> int:
+        """How many trials go before it."""
+        return Trial.objects.under_way().filter(id__lt=trial.pk).count()
+
+    def get_lanes(self, trial: Trial) -> dict[str, str]:
+        """The exact code that each lane ran, by lane id."""
+        return {approach.id: approach.text() for approach in trial.read.approach}
+
+
+class StageSpan(BaseModel):
+    """A stage of one run."""
+
+    name: str
+    elapsed_s: float
+    cpu_s: float
+    times: int
+
+
+class RunShape(BaseModel):
+    """One run in full; times in seconds, sizes in bytes, curve as (t, CPU, memory)."""
+
+    run: int
+    approach: str
+    engine: str
+    point: dict[str, Any]
+    round: int
+    position: int
+    warm_up: bool
+    state: str
+    elapsed_s: float | None
+    elapsed_at_least_s: float | None
+    cpu_user_s: float | None
+    cpu_system_s: float | None
+    peak_memory_bytes: int | None
+    start_memory_bytes: int | None
+    memory_method: str | None
+    read_bytes: int | None
+    written_bytes: int | None
+    start_s: float | None
+    page_faults: int | None
+    context_switches: int | None
+    core_wait_s: float | None
+    stages: list[StageSpan]
+    spans: list[tuple[str, float, float]]
+    counters: dict[str, float]
+    answer_rows: int | None
+    answer_bytes: int | None
+    answer_fingerprint: str | None
+    left_bytes: int
+    limit: dict[str, Any] | None
+    error: dict[str, Any] | None
+    output: str
+    output_bytes: int
+    not_measured: dict[str, str]
+    curve: list[tuple[float, float, int]]
+    code: str
+
+
+class TrialFindings(Findings):
+    """Findings with the trial they come from."""
+
+    trial: int
+    state: str
+
+
+class EngineLine(BaseModel):
+    """An engine on this machine."""
+
+    name: str
+    language: str
+    installed: bool
+    versions: dict[str, str]
+    cure: str
+
+
+class Now(BaseModel):
+    """Who is signed in, and what the machine is doing."""
+
+    user: str
+    may_run: bool
+    trial: int | None
+    comparison: int | None
+    comparison_name: str | None
+    waiting: int
+    worker: bool
+
+
+class EngineList(BaseModel):
+    """All engines that Ivrell knows."""
+
+    engines: list[EngineLine]

@@ -1,0 +1,137 @@
+"""The queue: trials wait here and run one at a time on a machine."""
+
+import logging
+import platform
+import time
+from typing import Any
+
+from django.conf import settings
+from django.utils import timezone
+from procrastinate.contrib.django import app
+
+from ivrell.core.agreement.record import point_name
+from ivrell.core.errors import BadInput
+from ivrell.core.recipe.store import DataStore
+from ivrell.core.trial.conduct import Trial as CoreTrial
+from ivrell.core.trial.conduct import read_curve
+from ivrell.core.trial.plan import Plan
+from ivrell.server.trials.models import MACHINE_LOCK, Run, Trial
+
+log = logging.getLogger("ivrell.trials")
+QUEUE = "trials"
+_ASK_EVERY_S = 0.5
+_TELL_DATA_EVERY_S = 0.3
+
+
+class Conductor:
+    """Brings what the core tells into records and events, and asks them for stops."""
+
+    def __init__(self, trial: Trial) -> None:
+        self.trial = trial
+        self._asked_at = 0.0
+        self._told_data_at = 0.0
+
+    def listen(self, kind: str, fields: dict[str, Any]) -> None:
+        if kind == "machine":
+            self.trial.machine = fields
+            self.trial.save(update_fields=["machine"])
+        elif kind == "data made":
+            self.trial.data = fields["tables"]
+            self.trial.save(update_fields=["data"])
+            self.trial.tell("data made", {})
+        elif kind == "data":
+            if fields["rows"] < fields["total"] and not self._due():
+                return
+            self.trial.tell("data", fields)
+        elif kind == "run ended":
+            self._keep_run(fields)
+        elif kind in ("run started", "progress", "lane out"):
+            self.trial.tell(kind, fields)
+
+    def _due(self) -> bool:
+        if time.monotonic() - self._told_data_at < _TELL_DATA_EVERY_S:
+            return False
+        self._told_data_at = time.monotonic()
+        return True
+
+    def _keep_run(self, record: dict[str, Any]) -> None:
+        Run.objects.update_or_create(
+            trial=self.trial,
+            number=record["run"],
+            defaults={
+                "approach": record["approach"],
+                "state": record["state"],
+                "record": record,
+                "curve": read_curve(self.trial.folder, record["run"]),
+            },
+        )
+        keep = ("run", "approach", "point", "round", "warm_up", "state", "elapsed_s",
+                "cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes",
+                "limit", "error")  # fmt: skip
+        self.trial.tell("run ended", {key: record[key] for key in keep})
+
+    def _ask(self) -> None:
+        if time.monotonic() - self._asked_at >= _ASK_EVERY_S:
+            self._asked_at = time.monotonic()
+            fields = ["stop_asked", "stop_run_asked", "dropped"]
+            self.trial.refresh_from_db(fields=fields)
+
+    def stop_all(self) -> bool:
+        self._ask()
+        return self.trial.stop_asked
+
+    def stop_run(self, number: int) -> bool:
+        return self.trial.stop_run_asked == number
+
+    def dropped(self) -> set[str]:
+        self._ask()
+        return set(self.trial.dropped)
+
+
+@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="conduct_trial")
+def conduct_trial(trial_id: int) -> None:
+    """Conduct a trial from its record; one that was cut off goes on where it was."""
+    trial = Trial.objects.get(pk=trial_id)
+    if trial.state not in (Trial.State.WAITING, Trial.State.RUNNING):
+        return
+    if trial.stop_asked:
+        trial.finish(Trial.State.STOPPED)
+        return
+    trial.state = Trial.State.RUNNING
+    trial.started_at = trial.started_at or timezone.now()
+    trial.save(update_fields=["state", "started_at"])
+    trial.tell("started", {})
+    conductor = Conductor(trial)
+    try:
+        core = CoreTrial(
+            trial.text,
+            Plan.model_validate(trial.plan),
+            trial.folder,
+            DataStore(settings.IVRELL_DATA / "made"),
+            listen=conductor.listen,
+            control=conductor,
+        )
+        found = core.conduct()
+        for run in core.runs:
+            if not trial.runs.filter(number=run["run"]).exists():
+                conductor.listen("run ended", run)
+        trial.agreement = {
+            point_name(point["point"]): {
+                lane["id"]: lane["agreement"] for lane in point["lanes"]
+            }
+            for point in found["points"]
+        }
+        trial.finish(found["ended"])
+    except BadInput as error:
+        trial.finish(Trial.State.FAILED, error.as_dict())
+    except Exception:
+        log.exception("trial %s ended with an error of Ivrell's own", trial_id)
+        trial.finish(
+            Trial.State.FAILED,
+            {
+                "what": "The trial ended with an error inside Ivrell; the runs done until then are kept.",
+                "where": "",
+                "cure": "The worker's log has the details. Run it again.",
+            },
+        )
+        raise

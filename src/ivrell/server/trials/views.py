@@ -1,0 +1,149 @@
+"""The API of trials, their runs and findings, and of the machine."""
+
+import json
+from dataclasses import asdict
+
+from django.conf import settings
+from django.db import connection
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from procrastinate.contrib.django.models import ProcrastinateWorker
+from rest_framework import status, viewsets
+from rest_framework.decorators import action, api_view
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from ivrell.core.engines import ENGINES
+from ivrell.core.engines.base import state_of
+from ivrell.core.errors import BadInput
+from ivrell.core.measure.machine import snapshot
+from ivrell.core.trial.plan import Plan
+from ivrell.server.comparisons.models import Comparison
+from ivrell.server.trials import shapes
+from ivrell.server.trials.models import Run, Trial
+
+
+class TrialViewSet(viewsets.ReadOnlyModelViewSet):
+    """Trials: watch them, stop them, read what they found."""
+
+    queryset = Trial.objects.select_related("comparison")
+    serializer_class = shapes.TrialSerializer
+
+    @extend_schema(
+        parameters=[OpenApiParameter("comparison", int, required=True)],
+        responses=shapes.TrialLineSerializer(many=True),
+    )
+    def list(self, request: Request) -> Response:
+        """The trials of a comparison, the newest first."""
+        trials = self.queryset.filter(comparison=request.query_params.get("comparison") or 0)
+        return Response(shapes.TrialLineSerializer(trials, many=True).data)
+
+    @extend_schema(
+        parameters=[OpenApiParameter("point", str, description="knob values as JSON")],
+        responses=shapes.TrialFindings,
+    )
+    @action(detail=True, methods=["get"])
+    def findings(self, request: Request, pk: str) -> Response:
+        """What the runs so far say at a point (the first when none is named)."""
+        trial = self.get_object()
+        point = None
+        if given := request.query_params.get("point"):
+            try:
+                point = json.loads(given)
+            except ValueError:
+                point = None
+            if point not in trial.points:
+                raise BadInput(
+                    "This trial has no such point.", where="point", cure="Take one of its points."
+                )
+        found = shapes.TrialFindings(trial=trial.pk, state=trial.state, **trial.findings(point))
+        return Response(found.model_dump(mode="json"))
+
+    @extend_schema(responses=shapes.RunShape)
+    @action(detail=True, methods=["get"], url_path=r"runs/(?P<number>\d+)")
+    def run(self, request: Request, pk: str, number: str) -> Response:
+        """One run in full, with its curve and the exact code."""
+        run = get_object_or_404(Run, trial=pk, number=number)
+        code = run.trial.read.lane(run.approach).text()
+        shape = shapes.RunShape(curve=run.curve, code=code, **run.record)
+        return Response(shape.model_dump(mode="json"))
+
+    @extend_schema(request=None, responses=shapes.TrialSerializer)
+    @action(detail=True, methods=["post"])
+    def stop(self, request: Request, pk: str) -> Response:
+        """End the trial; what was measured stays."""
+        trial = self.get_object()
+        Trial.objects.filter(pk=trial.pk).update(stop_asked=True)
+        waiting = Trial.objects.filter(pk=trial.pk, state=Trial.State.WAITING)
+        if waiting.update(state=Trial.State.STOPPED):
+            trial.tell("ended", {"state": Trial.State.STOPPED})
+        trial.refresh_from_db()
+        return Response(shapes.TrialSerializer(trial).data)
+
+    @extend_schema(request=None, responses=shapes.TrialSerializer)
+    @action(detail=True, methods=["post"], url_path=r"runs/(?P<number>\d+)/stop")
+    def stop_run(self, request: Request, pk: str, number: str) -> Response:
+        """End one run; the trial goes on with the next."""
+        trial = self.get_object()
+        Trial.objects.filter(pk=trial.pk).update(stop_run_asked=int(number))
+        return Response(shapes.TrialSerializer(trial).data)
+
+    @extend_schema(request=None, responses=shapes.TrialSerializer)
+    @action(detail=True, methods=["post"], url_path=r"lanes/(?P<lane>\w+)/drop")
+    def drop(self, request: Request, pk: str, lane: str) -> Response:
+        """Run a lane no more in this trial."""
+        trial = self.get_object()
+        trial.read.lane(lane)
+        trial.dropped = sorted({*trial.dropped, lane})
+        trial.save(update_fields=["dropped"])
+        return Response(shapes.TrialSerializer(trial).data)
+
+
+@extend_schema(
+    request=shapes.PlanSerializer, responses={201: shapes.TrialSerializer}, operation_id="launch"
+)
+@api_view(["POST"])
+def launch(request: Request, comparison: int) -> Response:
+    """Launch a trial of a comparison as it is now."""
+    record = get_object_or_404(Comparison.objects.present(), pk=comparison)
+    trial = Trial.objects.launch(record, Plan.model_validate(request.data))
+    return Response(shapes.TrialSerializer(trial).data, status=status.HTTP_201_CREATED)
+
+
+@extend_schema(responses=shapes.EngineList)
+@api_view(["GET"])
+def engines(request: Request) -> Response:
+    """The engines and whether they are there."""
+    states = [state_of(engine) for engine in ENGINES.values()]
+    return Response({"engines": [{**asdict(state), "cure": state.cure} for state in states]})
+
+
+@extend_schema(responses={200: {"type": "object", "additionalProperties": {}}})
+@api_view(["GET"])
+def machine(request: Request) -> Response:
+    """What this machine is and is doing."""
+    return Response(snapshot(settings.IVRELL_DATA))
+
+
+@extend_schema(responses=shapes.Now)
+@api_view(["GET"])
+def now(request: Request) -> Response:
+    """Who is signed in and what the machine is doing; cheap, asked often."""
+    trials = list(Trial.objects.under_way().select_related("comparison"))
+    running = next((t for t in trials if t.state == Trial.State.RUNNING), None)
+    with connection.cursor() as cursor:
+        cursor.execute(
+            f"SELECT count(*) FROM {ProcrastinateWorker._meta.db_table} "
+            "WHERE last_heartbeat > now() - interval '40 seconds'"
+        )
+        workers = cursor.fetchone()[0]
+    shape = shapes.Now(
+        user=request.user.get_username(),
+        may_run=request.user.is_staff,
+        trial=running.pk if running else None,
+        comparison=running.comparison_id if running else None,
+        comparison_name=running.comparison.name if running else None,
+        waiting=sum(1 for trial in trials if trial.state == Trial.State.WAITING),
+        worker=workers > 0,
+    )
+    return Response(shape.model_dump())

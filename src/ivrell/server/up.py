@@ -1,0 +1,267 @@
+"""``python -m ivrell.server.up``: everything that ./start starts, and its clean end.
+
+Starts the cluster of the records, brings the records up to date, loads the demo, starts
+the web server and the trial worker, prints a sign-in link, and waits.
+"""
+
+import argparse
+import ctypes
+import json
+import os
+import secrets
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable
+from pathlib import Path
+
+from ivrell.core.cluster import Cluster
+from ivrell.core.errors import BadInput
+from ivrell.core.folders import data_folder
+
+HOME = Path(__file__).resolve().parents[3]
+USUAL_PORT = 8420
+_PORTS_TRIED = 20
+_READY_S = 30.0
+_STOP_S = 12.0
+_PR_SET_PDEATHSIG = 1
+
+
+def _die_with_parent() -> None:
+    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
+
+
+class Up:
+    """What one start has running."""
+
+    def __init__(self, folder: Path, port: int | None, demo: bool) -> None:
+        self.folder = folder
+        self.demo = demo
+        self.wanted_port = port
+        self.children: list[subprocess.Popen[bytes]] = []
+        self.cluster = Cluster(folder / "records")
+        self.state = folder / "running.json"
+
+    def prepare_folder(self) -> None:
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise BadInput(
+                f"The data folder cannot be made: {error.strerror}.",
+                where=str(self.folder),
+                cure="Choose another one with --data-dir.",
+            ) from None
+        for name in ("made", "trials", "log"):
+            (self.folder / name).mkdir(exist_ok=True)
+            (self.folder / name).chmod(0o700)
+
+    def running(self) -> dict[str, int] | None:
+        """Process id and port of an Ivrell that runs on this data folder already."""
+        try:
+            found = json.loads(self.state.read_text())
+            command = Path(f"/proc/{found['pid']}/cmdline").read_bytes()
+        except (OSError, ValueError, KeyError):
+            return None
+        return found if b"ivrell.server.up" in command else None
+
+    def port(self) -> int:
+        """The port asked for, or the first free one from the usual one on."""
+        wanted = self.wanted_port
+        tried = [wanted] if wanted else range(USUAL_PORT, USUAL_PORT + _PORTS_TRIED)
+        for port in tried:
+            with socket.socket() as probe:
+                probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                try:
+                    probe.bind(("127.0.0.1", port))
+                except OSError:
+                    continue
+                return port
+        if wanted:
+            raise BadInput(
+                f"Port {wanted} is taken by another program.",
+                where="--port",
+                cure="Choose another port, or leave --port out and a free one is found.",
+            )
+        raise BadInput(
+            f"No port from {USUAL_PORT} to {USUAL_PORT + _PORTS_TRIED - 1} is free.",
+            cure="Give a free one with --port.",
+        )
+
+    def secret(self) -> str:
+        path = self.folder / "secret"
+        if not path.exists():
+            handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(handle, "w") as file:
+                file.write(secrets.token_urlsafe(48))
+        return path.read_text()
+
+    def environment(self, port: int) -> dict[str, str]:
+        return {
+            **os.environ,
+            **self.cluster.environment("ivrell"),
+            "DJANGO_SETTINGS_MODULE": "ivrell.server.settings",
+            "IVRELL_DATA": str(self.folder),
+            "IVRELL_SECRET_KEY": self.secret(),
+            "IVRELL_PORT": str(port),
+        }
+
+    def manage(self, env: dict[str, str], *arguments: str) -> str:
+        """Run one of Django's commands. Raises BadInput with what it said when it fails."""
+        done = subprocess.run(
+            [sys.executable, "-m", "ivrell.server.manage", *arguments],
+            env=env,
+            capture_output=True,
+            text=True,
+        )
+        if done.returncode:
+            raise BadInput(f"{arguments[0]} failed: {done.stderr.strip()[-1500:]}")
+        return done.stdout.strip()
+
+    def spawn(self, name: str, env: dict[str, str], *arguments: str) -> None:
+        with (self.folder / "log" / f"{name}.log").open("ab") as log:
+            self.children.append(
+                subprocess.Popen(
+                    [sys.executable, "-m", *arguments],
+                    env=env,
+                    stdin=subprocess.DEVNULL,
+                    stdout=log,
+                    stderr=log,
+                    start_new_session=True,
+                    preexec_fn=_die_with_parent,
+                )
+            )
+
+    def create_database(self) -> None:
+        import psycopg
+
+        where = {"host": "127.0.0.1", "port": self.cluster.port, "user": self.cluster.user}
+        with psycopg.connect(
+            **where, password=self.cluster.password, dbname="postgres", autocommit=True
+        ) as connection:
+            there = connection.execute("SELECT 1 FROM pg_database WHERE datname = 'ivrell'")
+            if not there.fetchone():
+                connection.execute("CREATE DATABASE ivrell")
+
+    def start(self) -> str:
+        """Start everything; returns the sign-in link."""
+        port = self.port()
+        say("Starting the database of records")
+        self.cluster.start({"shared_buffers": "64MB", "max_connections": "60"})
+        self.create_database()
+        env = self.environment(port)
+        self.manage(env, "migrate", "--no-input", "-v", "0")
+        if self.demo:
+            self.manage(env, "load_demo", str(HOME / "demo"))
+        link = self.manage(env, "sign_in_link")
+        say("Starting the web server and the trial worker")
+        self.spawn(
+            "web", env, "uvicorn", "ivrell.server.asgi:application", "--host", "127.0.0.1",
+            "--port", str(port), "--timeout-graceful-shutdown", "2", "--no-access-log",
+            "--no-server-header", "--log-level", "warning",
+        )  # fmt: skip
+        self.spawn("worker", env, "ivrell.server.manage", "work")
+        self.wait_until_ready(port)
+        self.state.write_text(json.dumps({"pid": os.getpid(), "port": port}))
+        return f"http://127.0.0.1:{port}{link}"
+
+    def another_link(self, port: int) -> str:
+        """A fresh link for an Ivrell that runs already."""
+        self.cluster.start()
+        return f"http://127.0.0.1:{port}{self.manage(self.environment(port), 'sign_in_link')}"
+
+    def wait_until_ready(self, port: int) -> None:
+        deadline = time.monotonic() + _READY_S
+        while time.monotonic() < deadline:
+            if self.ended():
+                break
+            try:
+                with urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=2):
+                    return
+            except urllib.error.HTTPError:
+                return
+            except OSError:
+                time.sleep(0.1)
+        raise BadInput(
+            "The web server did not start.",
+            where=str(self.folder / "log"),
+            cure="The logs there say why.",
+        )
+
+    def ended(self) -> subprocess.Popen[bytes] | None:
+        """A child that has ended, if any."""
+        return next((child for child in self.children if child.poll() is not None), None)
+
+    def stop(self) -> None:
+        """Stop children, then the cluster; nothing stays behind."""
+        for child in reversed(self.children):
+            if child.poll() is None:
+                child.terminate()
+        deadline = time.monotonic() + _STOP_S
+        for child in self.children:
+            try:
+                child.wait(max(0.1, deadline - time.monotonic()))
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait()
+        self.cluster.stop()
+        self.state.unlink(missing_ok=True)
+
+
+def say(text: str) -> None:
+    """Tell whoever started Ivrell, at once."""
+    print(text, flush=True)
+
+
+def _arguments() -> argparse.Namespace:
+    parser = argparse.ArgumentParser(prog="start", description="Start Ivrell.")
+    parser.add_argument("--port", type=int, help=f"port on loopback (usually {USUAL_PORT})")
+    parser.add_argument("--data-dir", type=Path, help="where records, data and results are kept")
+    parser.add_argument("--no-demo", action="store_true", help="do not load the demo comparison")
+    return parser.parse_args()
+
+
+def _wait(up: Up, asked: Callable[[], bool]) -> int:
+    while not asked():
+        if child := up.ended():
+            name = Path(child.args[2]).name if isinstance(child.args, list) else "a part"
+            say(f"{name} ended unexpectedly; its log is in {up.folder / 'log'}.")
+            return 1
+        time.sleep(0.3)
+    return 0
+
+
+def main() -> int:
+    """Start, wait for Ctrl-C, stop."""
+    args = _arguments()
+    up = Up((args.data_dir or data_folder()).resolve(), args.port, not args.no_demo)
+    stopping: list[int] = []
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, lambda got, frame: stopping.append(got))
+    try:
+        up.prepare_folder()
+        if found := up.running():
+            say(f"Ivrell is running already. A fresh sign-in link:\n\n  {up.another_link(found['port'])}\n")
+            return 0
+    except BadInput as error:
+        say(f"Ivrell cannot start. {error}")
+        return 1
+    status = 1
+    try:
+        link = up.start()
+        say(f"\nIvrell is running. Open this link (it signs you in once):\n\n  {link}\n")
+        say("Ctrl-C stops it; nothing is lost.")
+        status = _wait(up, lambda: bool(stopping))
+    except BadInput as error:
+        say(f"Ivrell cannot start. {error}")
+    finally:
+        say("Stopping")
+        up.stop()
+    return status
+
+
+if __name__ == "__main__":
+    sys.exit(main())

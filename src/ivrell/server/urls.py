@@ -1,0 +1,33 @@
+"""Where everything is reached."""
+
+from django.urls import include, path, re_path
+from drf_spectacular.views import SpectacularAPIView
+from rest_framework.routers import DefaultRouter
+
+from ivrell.server.accounts.views import enter, leave
+from ivrell.server.comparisons.views import ComparisonViewSet
+from ivrell.server.page import page
+from ivrell.server.trials import views as trials
+from ivrell.server.trials.live import events
+
+router = DefaultRouter()
+router.include_root_view = False
+router.register("comparisons", ComparisonViewSet)
+router.register("trials", trials.TrialViewSet)
+
+api = [
+    path("", include(router.urls)),
+    path("comparisons/<int:comparison>/launch/", trials.launch),
+    path("engines/", trials.engines),
+    path("machine/", trials.machine),
+    path("now/", trials.now),
+    path("schema/", SpectacularAPIView.as_view()),
+]
+
+urlpatterns = [
+    path("enter/<str:token>", enter),
+    path("leave", leave),
+    path("live/trials/<int:trial>", events),
+    path("api/", include(api)),
+    re_path(r"^(?!api/|live/|assets/).*$", page),
+]

