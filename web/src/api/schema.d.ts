@@ -801,7 +801,7 @@ export interface components {
         };
         /**
          * RunShape
-         * @description One run in full; times in seconds, sizes in bytes, curve as (t, CPU, memory).
+         * @description One run in full; times in seconds, sizes in bytes.
          */
         RunShape: {
             /** Run */
@@ -851,11 +851,7 @@ export interface components {
             /** Stages */
             stages: components["schemas"]["StageSpan"][];
             /** Spans */
-            spans: [
-                string,
-                number,
-                number
-            ][];
+            spans: components["schemas"]["Span"][];
             /** Counters */
             counters: {
                 [key: string]: number;
@@ -885,13 +881,33 @@ export interface components {
                 [key: string]: string;
             };
             /** Curve */
-            curve: [
-                number,
-                number,
-                number
-            ][];
+            curve: components["schemas"]["Sample"][];
             /** Code */
             code: string;
+        };
+        /**
+         * Sample
+         * @description CPU used and memory held at a time since the start of the timed part.
+         */
+        Sample: {
+            /** T S */
+            t_s: number;
+            /** Cpu S */
+            cpu_s: number;
+            /** Memory Bytes */
+            memory_bytes: number;
+        };
+        /**
+         * Span
+         * @description When a stage was in one run, in seconds since its start.
+         */
+        Span: {
+            /** Name */
+            name: string;
+            /** Start S */
+            start_s: number;
+            /** End S */
+            end_s: number;
         };
         /**
          * StageShape
@@ -991,7 +1007,7 @@ export interface components {
             readonly lanes: {
                 [key: string]: string;
             };
-            dropped?: unknown;
+            readonly dropped: string[];
         };
         /**
          * TrialFindings

@@ -42,7 +42,7 @@ class Stages:
         self._open: list[list[float]] = []
         self._names: list[str] = []
         self._entries = 0
-        self.spans: list[tuple[str, float, float]] = []
+        self.spans: list[dict[str, float | str]] = []
         self.began = 0.0
 
     @contextmanager
@@ -68,7 +68,9 @@ class Stages:
                 self._open[-1][0] += end - start
                 self._open[-1][1] += used
             if len(self.spans) < _MOST_SPANS:
-                self.spans.append((name, start - self.began, end - self.began))
+                self.spans.append(
+                    {"name": name, "start_s": start - self.began, "end_s": end - self.began}
+                )
 
     def _show(self) -> None:
         if self._board is not None:

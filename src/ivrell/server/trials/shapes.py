@@ -62,6 +62,7 @@ class TrialSerializer(TrialLineSerializer):
     machine = serializers.DictField()
     data = MadeSerializer(many=True)
     message = serializers.DictField(child=serializers.CharField(), allow_null=True)
+    dropped = serializers.ListField(child=serializers.CharField(), read_only=True)
     points = serializers.ListField(child=serializers.DictField())
     ahead = serializers.SerializerMethodField()
     lanes = serializers.SerializerMethodField()
@@ -90,8 +91,24 @@ class StageSpan(BaseModel):
     times: int
 
 
+class Sample(BaseModel):
+    """CPU used and memory held at a time since the start of the timed part."""
+
+    t_s: float
+    cpu_s: float
+    memory_bytes: int
+
+
+class Span(BaseModel):
+    """When a stage was in one run, in seconds since its start."""
+
+    name: str
+    start_s: float
+    end_s: float
+
+
 class RunShape(BaseModel):
-    """One run in full; times in seconds, sizes in bytes, curve as (t, CPU, memory)."""
+    """One run in full; times in seconds, sizes in bytes."""
 
     run: int
     approach: str
@@ -115,7 +132,7 @@ class RunShape(BaseModel):
     context_switches: int | None
     core_wait_s: float | None
     stages: list[StageSpan]
-    spans: list[tuple[str, float, float]]
+    spans: list[Span]
     counters: dict[str, float]
     answer_rows: int | None
     answer_bytes: int | None
@@ -126,7 +143,7 @@ class RunShape(BaseModel):
     output: str
     output_bytes: int
     not_measured: dict[str, str]
-    curve: list[tuple[float, float, int]]
+    curve: list[Sample]
     code: str
 
 

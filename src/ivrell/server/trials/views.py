@@ -65,7 +65,10 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
         """One run in full, with its curve and the exact code."""
         run = get_object_or_404(Run, trial=pk, number=number)
         code = run.trial.read.lane(run.approach).text()
-        shape = shapes.RunShape(curve=run.curve, code=code, **run.record)
+        curve = [
+            {"t_s": t, "cpu_s": cpu, "memory_bytes": memory} for t, cpu, memory in run.curve
+        ]
+        shape = shapes.RunShape(curve=curve, code=code, **run.record)
         return Response(shape.model_dump(mode="json"))
 
     @extend_schema(request=None, responses=shapes.TrialSerializer)

@@ -1,0 +1,127 @@
+/** What the page asks the server for, each with its key in the cache. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { App } from "antd";
+import { api, taken, type Comparison, type Problem, type Schemas } from "./client";
+
+const NOW_EVERY_MS = 4000;
+
+export function useNow() {
+  return useQuery({
+    queryKey: ["now"],
+    queryFn: () => taken(api.GET("/api/now/")),
+    refetchInterval: NOW_EVERY_MS,
+    retry: false,
+  });
+}
+
+export function useComparisons() {
+  return useQuery({
+    queryKey: ["comparisons"],
+    queryFn: () => taken(api.GET("/api/comparisons/")),
+  });
+}
+
+export function useComparison(id: number) {
+  return useQuery({
+    queryKey: ["comparison", id],
+    queryFn: () => taken(api.GET("/api/comparisons/{id}/", { params: { path: { id } } })),
+  });
+}
+
+export function useTrials(comparison: number) {
+  return useQuery({
+    queryKey: ["trials", comparison],
+    queryFn: () => taken(api.GET("/api/trials/", { params: { query: { comparison } } })),
+  });
+}
+
+export function useTrial(id: number | null) {
+  return useQuery({
+    queryKey: ["trial", id],
+    enabled: id !== null,
+    queryFn: () => taken(api.GET("/api/trials/{id}/", { params: { path: { id: id ?? 0 } } })),
+  });
+}
+
+export function useFindings(trial: number | null, point: string | null) {
+  return useQuery({
+    queryKey: ["findings", trial, point],
+    enabled: trial !== null,
+    queryFn: () =>
+      taken(
+        api.GET("/api/trials/{id}/findings/", {
+          params: { path: { id: trial ?? 0 }, query: point ? { point } : {} },
+        }),
+      ),
+    placeholderData: (before) => (before?.trial === trial ? before : undefined),
+  });
+}
+
+export function useRun(trial: number, number: number | null) {
+  return useQuery({
+    queryKey: ["run", trial, number],
+    enabled: number !== null,
+    queryFn: () =>
+      taken(
+        api.GET("/api/trials/{id}/runs/{number}/", {
+          params: { path: { id: trial, number: String(number) } },
+        }),
+      ),
+    staleTime: Infinity,
+  });
+}
+
+export function useMachine() {
+  return useQuery({
+    queryKey: ["machine"],
+    queryFn: () => taken(api.GET("/api/machine/")),
+  });
+}
+
+export function useEngines() {
+  return useQuery({
+    queryKey: ["engines"],
+    queryFn: () => taken(api.GET("/api/engines/")),
+    staleTime: Infinity,
+  });
+}
+
+type Change = (id: number) => Promise<Comparison>;
+
+/** Change a comparison; the answer takes the place of what was shown. Errors are told. */
+export function useChange(id: number, options: { quiet?: boolean } = {}) {
+  const cache = useQueryClient();
+  const { message } = App.useApp();
+  return useMutation<Comparison, Problem, Change>({
+    mutationFn: (change) => change(id),
+    onSuccess: (changed) => {
+      cache.setQueryData(["comparison", id], changed);
+      void cache.invalidateQueries({ queryKey: ["comparisons"] });
+      void cache.invalidateQueries({ queryKey: ["preview", id] });
+    },
+    onError: (problem) => {
+      if (!options.quiet) void message.error(problem.message, 6);
+    },
+  });
+}
+
+const at = (id: number) => ({ params: { path: { id } } });
+
+export const changes = {
+  settings: (body: Schemas["PatchedSettingsRequest"]) => (id: number) =>
+    taken(api.PATCH("/api/comparisons/{id}/", { ...at(id), body })),
+  recipe: (text: string) => (id: number) =>
+    taken(api.PUT("/api/comparisons/{id}/recipe/", { ...at(id), body: { text } })),
+  addLane: (body: Schemas["NewLaneRequest"]) => (id: number) =>
+    taken(api.POST("/api/comparisons/{id}/lanes/", { ...at(id), body })),
+  lane: (lane: string, body: Schemas["PatchedLaneChangeRequest"]) => (id: number) =>
+    taken(
+      api.PATCH("/api/comparisons/{id}/lanes/{lane}/", { params: { path: { id, lane } }, body }),
+    ),
+  removeLane: (lane: string) => (id: number) =>
+    taken(api.DELETE("/api/comparisons/{id}/lanes/{lane}/", { params: { path: { id, lane } } })),
+  order: (ids: string[]) => (id: number) =>
+    taken(api.PUT("/api/comparisons/{id}/lane-order/", { ...at(id), body: { ids } })),
+  text: (text: string) => (id: number) =>
+    taken(api.PUT("/api/comparisons/{id}/text/", { ...at(id), body: { text } })),
+};

@@ -1,0 +1,102 @@
+/** One comparison: lanes on the left, the steps of the work, and the step in view. */
+import { lazy, Suspense } from "react";
+import { Link, useSearchParams } from "react-router";
+import type { Comparison, Findings, Trial } from "../api/client";
+import { useComparison, useFindings, useTrial, useTrials } from "../api/queries";
+import { AgreementStep } from "../steps/AgreementStep";
+import { FindingsStep } from "../steps/FindingsStep";
+import { QuestionStep } from "../steps/QuestionStep";
+import { TrialStep } from "../steps/TrialStep";
+import { Trouble } from "../ui/Trouble";
+import { Rail } from "./Rail";
+import { useView } from "./view";
+
+const ApproachesStep = lazy(() => import("../steps/ApproachesStep"));
+const DataStep = lazy(() => import("../steps/DataStep"));
+
+export type StepProps = { comparison: Comparison; trial?: Trial; findings?: Findings };
+
+const STEPS: Record<string, { word: string; view: React.ComponentType<StepProps> }> = {
+  question: { word: "Question", view: QuestionStep },
+  data: { word: "Data", view: DataStep },
+  approaches: { word: "Approaches", view: ApproachesStep },
+  agreement: { word: "Agreement", view: AgreementStep },
+  trial: { word: "Trial", view: TrialStep },
+  findings: { word: "Findings", view: FindingsStep },
+};
+
+/** What a step still wants, or how it stands; an empty text says that all is well. */
+function stateOf(step: string, { comparison, trial, findings }: StepProps): string {
+  const troubled = comparison.lanes.filter((lane) => lane.problem).length;
+  switch (step) {
+    case "question":
+      return comparison.question ? "" : "wanting";
+    case "approaches":
+      if (comparison.lanes.length < 2) return "two wanted";
+      return troubled ? `${troubled} to mend` : "";
+    case "agreement": {
+      const odd = findings?.lanes.filter((l) => l.agreement && !l.agreement.agrees).length;
+      return odd ? `${odd} differ` : "";
+    }
+    case "trial":
+      return trial?.state === "running" || trial?.state === "waiting" ? trial.state : "";
+    case "findings":
+      return trial && changedSince(comparison, trial) ? "stale" : "";
+    default:
+      return "";
+  }
+}
+
+/** Whether the comparison was changed after a trial took its text. */
+export function changedSince(comparison: Comparison, trial: Trial): boolean {
+  return comparison.changed_at > trial.created_at;
+}
+
+export function ComparisonPage() {
+  const view = useView();
+  const [search] = useSearchParams();
+  const comparison = useComparison(view.comparison);
+  const trials = useTrials(view.comparison);
+  const trialId = view.trial ?? trials.data?.[0]?.id ?? null;
+  const trial = useTrial(trialId);
+  const findings = useFindings(trialId, view.point);
+  if (comparison.error) {
+    return (
+      <main className="sheet-page">
+        <Trouble error={comparison.error} />
+        <p>
+          <Link to="/">All comparisons</Link>
+        </p>
+      </main>
+    );
+  }
+  if (!comparison.data) return null;
+  const Step = (STEPS[view.step] ?? STEPS.question)?.view ?? QuestionStep;
+  const props = { comparison: comparison.data, trial: trial.data, findings: findings.data };
+  return (
+    <div className="work">
+      <Rail {...props} />
+      <main className="main" key={view.comparison}>
+        <nav className="steps" aria-label="Steps">
+          {Object.entries(STEPS).map(([name, { word }]) => {
+            const state = stateOf(name, props);
+            return (
+              <Link
+                key={name}
+                to={{ pathname: `/comparisons/${view.comparison}/${name}`, search: `?${search}` }}
+                className={name === view.step ? "here" : ""}
+                aria-current={name === view.step ? "step" : undefined}
+              >
+                {word}
+                {state && <span className="state caution">{state}</span>}
+              </Link>
+            );
+          })}
+        </nav>
+        <Suspense fallback={<p className="faint">Opening…</p>}>
+          <Step {...props} />
+        </Suspense>
+      </main>
+    </div>
+  );
+}

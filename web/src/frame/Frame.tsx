@@ -1,0 +1,71 @@
+/** The slim bar on top, and the page below it. */
+import { MoonOutlined, SunOutlined, UserOutlined } from "@ant-design/icons";
+import { Button, Dropdown, Tooltip } from "antd";
+import { Link, Outlet, useMatch } from "react-router";
+import { Problem } from "../api/client";
+import { useComparison, useNow } from "../api/queries";
+import { setMode, useMode } from "../ui/theme";
+import { Doing } from "./Doing";
+import { SignedOut } from "./SignedOut";
+
+function Name({ id }: { id: number }) {
+  const { data } = useComparison(id);
+  return <span className="of cut">{data?.name}</span>;
+}
+
+export function Frame() {
+  const mode = useMode();
+  const now = useNow();
+  const open = useMatch("/comparisons/:id/*");
+  const signedOut = now.error instanceof Problem && [401, 403].includes(now.error.status);
+  return (
+    <div className="frame">
+      <header className="topbar">
+        <Link to="/" className="mark" aria-label="Ivrell, all comparisons">
+          <svg width="24" height="24" viewBox="0 0 24 24" aria-hidden="true">
+            <path
+              d="M3 6h17M3 12h11M3 18h14"
+              stroke="var(--ink)"
+              strokeWidth="2"
+              strokeLinecap="round"
+            />
+            <circle cx="14" cy="12" r="3" fill="var(--lane-1)" />
+          </svg>
+          Ivrell
+        </Link>
+        {open?.params.id && !signedOut && <Name id={Number(open.params.id)} />}
+        <span className="grow" />
+        {!signedOut && <Doing />}
+        <Tooltip title={mode === "dark" ? "Light theme" : "Dark theme"}>
+          <Button
+            type="text"
+            aria-label={mode === "dark" ? "Light theme" : "Dark theme"}
+            icon={mode === "dark" ? <SunOutlined /> : <MoonOutlined />}
+            onClick={() => setMode(mode === "dark" ? "light" : "dark")}
+          />
+        </Tooltip>
+        {now.data && (
+          <Dropdown
+            trigger={["click"]}
+            menu={{
+              items: [
+                { key: "who", disabled: true, label: `Signed in as ${now.data.user}` },
+                { key: "machine", label: <Link to="/machine">This machine</Link> },
+                { key: "out", label: "Sign out", onClick: () => void signOut() },
+              ],
+            }}
+          >
+            <Button type="text" icon={<UserOutlined />} aria-label="Account" />
+          </Dropdown>
+        )}
+      </header>
+      {signedOut ? <SignedOut /> : <Outlet />}
+    </div>
+  );
+}
+
+async function signOut() {
+  const token = /ivrell_csrf_\d*=([^;]+)/.exec(document.cookie)?.[1] ?? "";
+  await fetch("/leave", { method: "POST", headers: { "X-CSRFToken": token } });
+  location.assign("/");
+}

@@ -1,0 +1,132 @@
+/** All comparisons: what each asks, who is in it, what the last trial said. */
+import { DeleteOutlined, DownloadOutlined, PlusOutlined, UploadOutlined } from "@ant-design/icons";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Tooltip } from "antd";
+import { useRef } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, taken, type Comparison, type ComparisonLine } from "../api/client";
+import { useComparisons } from "../api/queries";
+import { Trouble } from "../ui/Trouble";
+import { ago, plural } from "../ui/units";
+
+export function ListPage() {
+  const { data, error, isPending } = useComparisons();
+  const navigate = useNavigate();
+  const open = (made: Comparison) => void navigate(`/comparisons/${made.id}/question`);
+  const create = useMutation({
+    mutationFn: () => taken(api.POST("/api/comparisons/")),
+    onSuccess: open,
+  });
+  const bringIn = useMutation({
+    mutationFn: async (file: File) =>
+      taken(api.POST("/api/comparisons/import/", { body: { text: await file.text() } })),
+    onSuccess: open,
+  });
+  const picker = useRef<HTMLInputElement>(null);
+  return (
+    <main className="sheet-page wide">
+      <div className="row list-head">
+        <h1 className="grow">Comparisons</h1>
+        <input
+          ref={picker}
+          type="file"
+          accept=".toml"
+          hidden
+          data-testid="import-file"
+          onChange={(event) => {
+            const file = event.target.files?.[0];
+            if (file) bringIn.mutate(file);
+            event.target.value = "";
+          }}
+        />
+        <Button icon={<UploadOutlined />} onClick={() => picker.current?.click()}>
+          Import a file
+        </Button>
+        <Button type="primary" icon={<PlusOutlined />} onClick={() => create.mutate()}>
+          New comparison
+        </Button>
+      </div>
+      <Trouble error={error ?? create.error ?? bringIn.error} id="import-problem" />
+      {!isPending && !data?.length && !error && (
+        <p className="quiet">
+          There is no comparison yet. Start a new one, or import a comparison file.
+        </p>
+      )}
+      <ul className="comparisons">
+        {data?.map((line) => (
+          <Line key={line.id} line={line} />
+        ))}
+      </ul>
+    </main>
+  );
+}
+
+function Line({ line }: { line: ComparisonLine }) {
+  const cache = useQueryClient();
+  const { message } = App.useApp();
+  const refresh = () => cache.invalidateQueries({ queryKey: ["comparisons"] });
+  const at = { params: { path: { id: line.id } } };
+  const restore = async () => {
+    await taken(api.POST("/api/comparisons/{id}/restore/", at));
+    message.destroy(`deleted-${line.id}`);
+    await refresh();
+  };
+  const remove = useMutation({
+    mutationFn: () => taken(api.DELETE("/api/comparisons/{id}/", at)),
+    onSuccess: async () => {
+      await refresh();
+      void message.open({
+        key: `deleted-${line.id}`,
+        duration: 10,
+        content: (
+          <>
+            “{line.name}” is deleted.{" "}
+            <Button type="link" size="small" onClick={() => void restore()}>
+              Undo
+            </Button>
+          </>
+        ),
+      });
+    },
+  });
+  const trial = line.last_trial;
+  return (
+    <li>
+      <div className="grow">
+        <h2>
+          <Link to={`/comparisons/${line.id}/${trial ? "findings" : "question"}`}>{line.name}</Link>
+        </h2>
+        <p>{line.question || <span className="faint">No question written yet.</span>}</p>
+        {trial?.conclusion && <p className="conclusion-line">{trial.conclusion}</p>}
+        <p className="small faint">
+          {plural(line.lanes.length, "lane")}: {line.lanes.join(", ") || "none yet"}
+        </p>
+      </div>
+      <div className="small quiet side">
+        <div>{line.trials ? plural(line.trials, "trial") : "no trial yet"}</div>
+        {trial && trial.state !== "done" && <div>last one {trial.state}</div>}
+        <div>changed {ago(line.changed_at)}</div>
+        <div className="row">
+          <Tooltip title="Download the comparison file">
+            <Button
+              size="small"
+              type="text"
+              href={`/api/comparisons/${line.id}/file/`}
+              icon={<DownloadOutlined />}
+              aria-label={`Download ${line.name}`}
+            />
+          </Tooltip>
+          <Tooltip title="Delete (can be undone)">
+            <Button
+              size="small"
+              type="text"
+              icon={<DeleteOutlined />}
+              aria-label={`Delete ${line.name}`}
+              onClick={() => remove.mutate()}
+            />
+          </Tooltip>
+        </div>
+      </div>
+    </li>
+  );
+}

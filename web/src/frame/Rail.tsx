@@ -1,0 +1,140 @@
+/** The lanes, always in sight: who competes, in what, and how each stands. */
+import { PlusOutlined } from "@ant-design/icons";
+import { Button, Dropdown, Tooltip } from "antd";
+import { useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import type { Lane } from "../api/client";
+import { changes, useChange, useEngines } from "../api/queries";
+import { Glyph, laneColour } from "../lanes/mark";
+import { verdictWord } from "../lanes/words";
+import { figures, plural } from "../ui/units";
+import type { StepProps } from "./ComparisonPage";
+import { useOff, useView } from "./view";
+
+export function Rail({ comparison, findings }: StepProps) {
+  const view = useView();
+  const navigate = useNavigate();
+  const [search] = useSearchParams();
+  const [off, tick] = useOff(comparison.id);
+  const [held, setHeld] = useState<string | null>(null);
+  const change = useChange(comparison.id);
+  const engines = useEngines();
+  const marks = comparison.marks;
+  const open = (lane: string) => {
+    const next = new URLSearchParams(search);
+    next.set("lane", lane);
+    next.delete("run");
+    const step = ["findings", "agreement", "trial"].includes(view.step) ? view.step : "approaches";
+    void navigate({ pathname: `/comparisons/${comparison.id}/${step}`, search: `?${next}` });
+  };
+  const add = (engine: string) =>
+    change.mutate(changes.addLane({ engine: engine as "python" }), {
+      onSuccess: (changed) => {
+        const known = new Set(comparison.lanes.map((lane) => lane.id));
+        const made = changed.lanes.find((lane) => !known.has(lane.id));
+        void navigate(`/comparisons/${comparison.id}/approaches?lane=${made?.id ?? ""}`);
+      },
+    });
+  const dropBefore = (lane: string) => {
+    if (!held || held === lane) return;
+    const ids = comparison.lanes.map((l) => l.id).filter((id) => id !== held);
+    ids.splice(ids.indexOf(lane), 0, held);
+    change.mutate(changes.order(ids));
+  };
+  return (
+    <aside className="rail" aria-label="Lanes">
+      <h2>
+        Lanes
+        {findings && <span className="faint">times faster</span>}
+      </h2>
+      {comparison.lanes.map((lane) => (
+        <div
+          key={lane.id}
+          className={`rail-lane ${view.lane === lane.id ? "chosen" : ""} ${off.has(lane.id) ? "off" : ""}`}
+          style={{ "--mark": laneColour(marks[lane.id] ?? 0) } as React.CSSProperties}
+          data-testid={`rail-${lane.id}`}
+          draggable
+          onDragStart={() => setHeld(lane.id)}
+          onDragEnd={() => setHeld(null)}
+          onDragOver={(event) => event.preventDefault()}
+          onDrop={() => dropBefore(lane.id)}
+          onClick={() => open(lane.id)}
+        >
+          <input
+            type="checkbox"
+            checked={!off.has(lane.id)}
+            aria-label={`${lane.name} counts`}
+            onClick={(event) => event.stopPropagation()}
+            onChange={(event) => tick(lane.id, event.target.checked)}
+          />
+          <Glyph place={marks[lane.id] ?? 0} size={15} />
+          <button className="text name" onClick={() => open(lane.id)} title={lane.name}>
+            {lane.name}
+          </button>
+          <Ratio lane={lane} findings={findings} />
+          <div className="facts">
+            <Facts lane={lane} findings={findings} />
+          </div>
+        </div>
+      ))}
+      {!comparison.lanes.length && (
+        <p className="quiet small rail-empty">
+          No lane yet. Add the first way to get the answer; two are needed to compare.
+        </p>
+      )}
+      <div className="add">
+        <Dropdown
+          trigger={["click"]}
+          menu={{
+            items: engines.data?.engines.map((engine) => ({
+              key: engine.name,
+              disabled: !engine.installed,
+              label: engine.installed ? `${engine.name}` : `${engine.name} (not installed)`,
+            })),
+            onClick: ({ key }) => add(key),
+          }}
+        >
+          <Button size="small" icon={<PlusOutlined />} data-testid="add-lane">
+            Add a lane
+          </Button>
+        </Dropdown>
+      </div>
+    </aside>
+  );
+}
+
+function Ratio({ lane, findings }: { lane: Lane; findings: StepProps["findings"] }) {
+  const found = findings?.lanes.find((l) => l.id === lane.id);
+  if (!found) return <span />;
+  if (found.state === "limit") return <span className="ratio caution">limit</span>;
+  if (found.state === "failed") return <span className="ratio bad">failed</span>;
+  if (found.baseline) return <span className="ratio faint">1×</span>;
+  if (!found.ratio) return <span />;
+  const unsure = found.ratio.verdict === "cannot tell apart";
+  return (
+    <Tooltip title={unsure ? "cannot be told apart from the baseline" : undefined}>
+      <span className={`ratio ${unsure ? "faint" : ""}`}>
+        {unsure ? "≈ 1" : figures(found.ratio.value)}
+        {!unsure && "×"}
+      </span>
+    </Tooltip>
+  );
+}
+
+function Facts({ lane, findings }: { lane: Lane; findings: StepProps["findings"] }) {
+  const found = findings?.lanes.find((l) => l.id === lane.id);
+  const agreement = found?.agreement;
+  return (
+    <>
+      {found?.baseline && <strong>baseline · </strong>}
+      {lane.engine}, {lane.input} · {plural(lane.code_lines, "line")}
+      {lane.problem && <span className="bad"> · to mend</span>}
+      {agreement && (
+        <>
+          {" · "}
+          <span className={agreement.agrees ? "" : "bad"}>{verdictWord(agreement.verdict)}</span>
+        </>
+      )}
+    </>
+  );
+}

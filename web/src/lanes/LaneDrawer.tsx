@@ -1,0 +1,258 @@
+/** A lane opened: its runs in order, one run's curves and stages, what it printed, the code. */
+import { Drawer } from "antd";
+import { scaleLinear } from "d3-scale";
+import { lazy, Suspense } from "react";
+import { Link } from "react-router";
+import type { Comparison, Dot, LaneFindings, Run, Trial } from "../api/client";
+import { useRun } from "../api/queries";
+import type { View } from "../frame/view";
+import { RunCurve } from "../steps/RunCurve";
+import type { Language } from "../ui/CodeEditor";
+import { bytes, count, figures, seconds } from "../ui/units";
+import { Glyph, laneColour } from "./mark";
+
+const CodeEditor = lazy(() =>
+  import("../ui/CodeEditor").then((module) => ({ default: module.CodeEditor })),
+);
+
+type Props = {
+  comparison: Comparison;
+  trial: Trial;
+  lane: LaneFindings;
+  lanes: LaneFindings[];
+  view: View;
+};
+
+const WIDTH = 620;
+
+export function LaneDrawer({ comparison, trial, lane, view }: Props) {
+  const place = comparison.marks[lane.id] ?? 0;
+  const middle = [...lane.runs]
+    .filter((run) => run.counted)
+    .sort((a, b) => (a.elapsed_s ?? 0) - (b.elapsed_s ?? 0));
+  const usual = middle[Math.floor(middle.length / 2)] ?? lane.runs[lane.runs.length - 1];
+  const number = lane.runs.some((run) => run.run === view.run) ? view.run : (usual?.run ?? null);
+  const { data: run } = useRun(trial.id, number);
+  return (
+    <Drawer
+      open
+      size={WIDTH + 60}
+      onClose={() => view.set({ lane: null, run: null })}
+      title={
+        <span className="row">
+          <Glyph place={place} size={18} /> {lane.name}
+        </span>
+      }
+    >
+      <div className="lane-drawer">
+        {lane.told && <div className="trouble">{lane.told}</div>}
+        <section>
+          <h3>Runs in order</h3>
+          <RunsInOrder
+            runs={lane.runs}
+            chosen={number}
+            colour={laneColour(place)}
+            onChoose={(n) => view.set({ run: n })}
+          />
+        </section>
+        {run && <OneRun run={run} colour={laneColour(place)} />}
+        {run && (
+          <section>
+            <h3>The code that ran</h3>
+            <Suspense fallback={null}>
+              <div className="code-shown">
+                <CodeEditor
+                  label={`Code of ${lane.name} in trial ${trial.id}`}
+                  value={run.code}
+                  wrong={(run.error as { line?: number } | null)?.line ?? null}
+                  language={
+                    (comparison.lanes.find((l) => l.id === lane.id)?.language ?? "sql") as Language
+                  }
+                />
+              </div>
+            </Suspense>
+            <Link to={`/comparisons/${comparison.id}/approaches?lane=${lane.id}`}>
+              Open in Approaches
+            </Link>
+          </section>
+        )}
+      </div>
+    </Drawer>
+  );
+}
+
+type RunsProps = {
+  runs: Dot[];
+  chosen: number | null;
+  colour: string;
+  onChoose: (run: number) => void;
+};
+
+function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
+  const height = 96;
+  const known = runs.map((run) => run.elapsed_s ?? run.at_least_s ?? 0);
+  const y = scaleLinear([0, Math.max(...known, 1e-9) * 1.08], [height - 18, 8]);
+  const step = Math.min(60, (WIDTH - 70) / Math.max(1, runs.length));
+  return (
+    <svg width={WIDTH} height={height} role="group" aria-label="Runs in order">
+      {y.ticks(3).map((t) => (
+        <g key={t} className="axis">
+          <line x1={58} x2={WIDTH} y1={y(t)} y2={y(t)} stroke="var(--line-2)" />
+          <text x={52} y={y(t) + 4} textAnchor="end">
+            {t ? seconds(t) : "0"}
+          </text>
+        </g>
+      ))}
+      {runs.map((run, i) => {
+        const cx = 70 + i * step;
+        const value = run.elapsed_s ?? run.at_least_s;
+        return (
+          <g
+            key={run.run}
+            role="button"
+            tabIndex={0}
+            aria-label={`run ${run.run}: ${seconds(value)}`}
+            className="run-dot"
+            onClick={() => onChoose(run.run)}
+            onKeyDown={(event) => event.key === "Enter" && onChoose(run.run)}
+          >
+            <rect x={cx - step / 2} width={step} height={height} fill="transparent" />
+            {run.run === chosen && (
+              <line x1={cx} x2={cx} y1={4} y2={height - 18} stroke="var(--ink-3)" />
+            )}
+            {value != null && run.state === "done" ? (
+              <circle
+                cx={cx}
+                cy={y(value)}
+                r={4.2}
+                fill={run.counted ? colour : "var(--sheet)"}
+                stroke={colour}
+                strokeWidth={1.5}
+              />
+            ) : (
+              <text x={cx} y={height / 2} textAnchor="middle" className="bad-mark">
+                ✕
+              </text>
+            )}
+            <text className="axis-word" x={cx} y={height - 3} textAnchor="middle">
+              {run.warm_up ? "w" : run.round}
+            </text>
+            <title>{`${run.warm_up ? "warm-up" : `round ${run.round}`}: ${seconds(value)}`}</title>
+          </g>
+        );
+      })}
+    </svg>
+  );
+}
+
+function OneRun({ run, colour }: { run: Run; colour: string }) {
+  const facts: [string, string][] = [
+    ["elapsed", seconds(run.elapsed_s)],
+    ["CPU user", seconds(run.cpu_user_s)],
+    ["CPU system", seconds(run.cpu_system_s)],
+    [
+      "peak memory",
+      run.peak_memory_bytes === null || run.start_memory_bytes === null
+        ? "–"
+        : `${bytes(run.peak_memory_bytes - run.start_memory_bytes)} above ${bytes(run.start_memory_bytes)}`,
+    ],
+    ["start and imports", `${seconds(run.start_s)} (not counted)`],
+    ["waited for a core", seconds(run.core_wait_s)],
+    ["read from disk", bytes(run.read_bytes)],
+    ["written to disk", bytes(run.written_bytes)],
+    ["page faults", run.page_faults === null ? "–" : count(run.page_faults)],
+    ["switches", run.context_switches === null ? "–" : count(run.context_switches)],
+    [
+      "answer",
+      run.answer_rows === null ? "–" : `${count(run.answer_rows)} rows, ${bytes(run.answer_bytes)}`,
+    ],
+    ["left behind", bytes(run.left_bytes)],
+  ];
+  const curve = run.curve.map((sample) => ({
+    t: sample.t_s,
+    cpu: sample.cpu_s,
+    memory: sample.memory_bytes - (run.start_memory_bytes ?? 0),
+  }));
+  const error = run.error as {
+    kind: string;
+    message: string;
+    trace: string;
+    line: number | null;
+  } | null;
+  const reasons = Object.entries(run.not_measured);
+  return (
+    <section>
+      <h3>
+        Run {run.run}, {run.warm_up ? "a warm-up" : `round ${run.round}`}, {ordinal(run.position)}{" "}
+        in its round
+      </h3>
+      {error && (
+        <div className="trouble">
+          {error.line && <div className="where">line {error.line}</div>}
+          {error.kind}: {error.message}
+          {error.trace && (
+            <details>
+              <summary>Where it happened</summary>
+              <pre>{error.trace}</pre>
+            </details>
+          )}
+        </div>
+      )}
+      {curve.length > 1 ? (
+        <RunCurve curve={curve} spans={run.spans} colour={colour} width={WIDTH} height={150} />
+      ) : (
+        <p className="small faint">
+          Too short for a curve: samples are {figures(25)} ms apart, its figures are exact all the
+          same.
+        </p>
+      )}
+      <dl className="facts-grid">
+        {facts.map(([name, value]) => (
+          <div key={name}>
+            <dt>{name}</dt>
+            <dd>{value}</dd>
+          </div>
+        ))}
+      </dl>
+      {reasons.length > 0 && (
+        <p className="small faint">
+          Not measured: {[...new Set(reasons.map(([, why]) => why))].join("; ")}.
+        </p>
+      )}
+      {run.memory_method && <p className="small faint">Peak memory by {run.memory_method}.</p>}
+      {run.stages.length > 0 && (
+        <table className="plain">
+          <thead>
+            <tr>
+              <th>stage</th>
+              <th className="number">elapsed</th>
+              <th className="number">CPU</th>
+              <th className="number">times</th>
+            </tr>
+          </thead>
+          <tbody>
+            {run.stages.map((stage) => (
+              <tr key={stage.name}>
+                <td>{stage.name}</td>
+                <td className="number">{seconds(stage.elapsed_s)}</td>
+                <td className="number">{seconds(stage.cpu_s)}</td>
+                <td className="number">{count(stage.times)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {run.output && (
+        <details>
+          <summary>What it printed ({bytes(run.output_bytes)})</summary>
+          <pre className="printed">{run.output}</pre>
+        </details>
+      )}
+    </section>
+  );
+}
+
+function ordinal(n: number): string {
+  const tail = n % 100 > 10 && n % 100 < 14 ? "th" : (["th", "st", "nd", "rd"][n % 10] ?? "th");
+  return `${n}${tail}`;
+}

@@ -1,0 +1,13 @@
+/** Short words for what agreement says. */
+const SHORT: Record<string, string> = {
+  same: "same",
+  "same, other order": "same",
+  "same within tolerance": "same",
+  "same values, other types": "types differ",
+  different: "different",
+  "no answer": "no answer",
+};
+
+export function verdictWord(verdict: string): string {
+  return SHORT[verdict] ?? verdict;
+}

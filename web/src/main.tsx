@@ -1,0 +1,68 @@
+import "antd/dist/reset.css";
+import "@fontsource-variable/source-sans-3";
+import "@fontsource-variable/source-serif-4";
+import "@fontsource-variable/source-code-pro";
+import "./styles/theme.css";
+import "./styles/frame.css";
+import "./styles/steps.css";
+import "./styles/board.css";
+import "./styles/race.css";
+
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { App as AntApp, ConfigProvider } from "antd";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import { Problem } from "./api/client";
+import { Frame } from "./frame/Frame";
+import { ListPage } from "./frame/ListPage";
+import { MachinePage } from "./frame/MachinePage";
+import { ComparisonPage } from "./frame/ComparisonPage";
+import { nonce } from "./ui/nonce";
+import { antd, applyMode, useMode } from "./ui/theme";
+
+applyMode();
+
+const cache = new QueryClient({
+  defaultOptions: {
+    queries: {
+      refetchOnWindowFocus: false,
+      retry: (failures, error) => !(error instanceof Problem && error.status) && failures < 2,
+    },
+  },
+});
+
+const router = createBrowserRouter([
+  {
+    element: <Frame />,
+    children: [
+      { path: "/", element: <ListPage /> },
+      { path: "/machine", element: <MachinePage /> },
+      { path: "/comparisons/:id", element: <Navigate to="question" replace /> },
+      { path: "/comparisons/:id/:step", element: <ComparisonPage /> },
+      { path: "*", element: <Navigate to="/" replace /> },
+    ],
+  },
+]);
+
+function Root() {
+  const mode = useMode();
+  return (
+    <ConfigProvider csp={{ nonce: nonce() }} theme={antd(mode)}>
+      <AntApp component={false}>
+        <QueryClientProvider client={cache}>
+          <RouterProvider router={router} />
+        </QueryClientProvider>
+      </AntApp>
+    </ConfigProvider>
+  );
+}
+
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <Root />
+    </StrictMode>,
+  );
+}

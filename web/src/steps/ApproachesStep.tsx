@@ -1,0 +1,250 @@
+/** Where approaches are written: the lane's editor, and beside it where it came from. */
+import { BranchesOutlined, DeleteOutlined, FlagOutlined } from "@ant-design/icons";
+import { App, Button, Select, Tooltip } from "antd";
+import { diffLines } from "../ui/diff";
+import { useEffect, useRef, useState } from "react";
+import { useNavigate } from "react-router";
+import type { Comparison, Lane } from "../api/client";
+import { changes, useChange } from "../api/queries";
+import type { StepProps } from "../frame/ComparisonPage";
+import { useView } from "../frame/view";
+import { Glyph } from "../lanes/mark";
+import { CodeDifference, CodeEditor, type Language } from "../ui/CodeEditor";
+import { Editable } from "../ui/Editable";
+import { plural } from "../ui/units";
+
+const SAVE_AFTER_MS = 700;
+
+export default function ApproachesStep({ comparison, trial }: StepProps) {
+  const view = useView();
+  const lane = comparison.lanes.find((l) => l.id === view.lane) ?? comparison.lanes[0];
+  if (!lane) {
+    return (
+      <p className="quiet">
+        No approach yet. Use “Add a lane” on the left: it starts with a few lines that already run
+        on this comparison’s tables.
+      </p>
+    );
+  }
+  return (
+    <LaneEditor key={lane.id} comparison={comparison} lane={lane} ran={trial?.lanes[lane.id]} />
+  );
+}
+
+function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | undefined }) {
+  const { comparison, lane, ran } = props;
+  const change = useChange(comparison.id);
+  const navigate = useNavigate();
+  const { message } = App.useApp();
+  const [code, setCode] = useState(lane.code);
+  const [saved, setSaved] = useState(lane.code);
+  const parent = comparison.lanes.find((l) => l.id === lane.parent);
+  const timer = useRef<number>(0);
+
+  const save = (text: string) => {
+    if (text === saved) return;
+    setSaved(text);
+    change.mutate(changes.lane(lane.id, { code: text }));
+  };
+  const typed = (text: string) => {
+    setCode(text);
+    window.clearTimeout(timer.current);
+    timer.current = window.setTimeout(() => save(text), SAVE_AFTER_MS);
+  };
+  const last = useRef(() => {});
+  useEffect(() => {
+    last.current = () => {
+      window.clearTimeout(timer.current);
+      save(code);
+    };
+  });
+  // What was typed just before leaving is saved too.
+  useEffect(() => () => last.current(), []);
+
+  const open = (made: Comparison, fallback: string | undefined) => {
+    const known = new Set(comparison.lanes.map((l) => l.id));
+    const id = made.lanes.find((l) => !known.has(l.id))?.id ?? fallback ?? "";
+    void navigate(`/comparisons/${comparison.id}/approaches?lane=${id}`);
+  };
+  const branch = () =>
+    change.mutate(changes.addLane({ branch_from: lane.id }), {
+      onSuccess: (made) => open(made, lane.id),
+    });
+  const remove = () => {
+    const before = comparison.text;
+    change.mutate(changes.removeLane(lane.id), {
+      onSuccess: (made) => {
+        open(made, made.lanes[0]?.id);
+        const undo = () => {
+          message.destroy(`removed-${lane.id}`);
+          change.mutate(changes.text(before), { onSuccess: (back) => open(back, lane.id) });
+        };
+        void message.open({
+          key: `removed-${lane.id}`,
+          duration: 10,
+          content: (
+            <>
+              “{lane.name}” is removed.{" "}
+              <Button type="link" size="small" onClick={undo}>
+                Undo
+              </Button>
+            </>
+          ),
+        });
+      },
+    });
+  };
+  const state = change.isPending ? "saving" : code === saved ? "saved" : "not saved yet";
+  const problem = lane.problem as { what: string; line: number | null; cure: string } | null;
+  return (
+    <div className="approach">
+      <div className="row approach-head">
+        <Glyph place={comparison.marks[lane.id] ?? 0} size={18} />
+        <div className="approach-name">
+          <Editable
+            label="Name of the lane"
+            value={lane.name}
+            wrong={(text) => (text.trim() ? "" : "A lane needs a name.")}
+            onTake={(name) => change.mutate(changes.lane(lane.id, { name }))}
+          />
+        </div>
+        <span className="quiet nowrap">
+          {lane.engine} reading{" "}
+          <Select
+            size="small"
+            value={lane.input}
+            aria-label="Form of the input"
+            options={["csv", "parquet"].map((form) => ({ value: form, label: form }))}
+            onChange={(input: string) => change.mutate(changes.lane(lane.id, { input }))}
+          />
+        </span>
+        <span className="quiet small nowrap">{plural(lane.code_lines, "line")}</span>
+        <span className="small faint grow nowrap" data-testid="save-state">
+          {state}
+        </span>
+        <Tooltip title="Make a variant that remembers this lane">
+          <Button size="small" icon={<BranchesOutlined />} onClick={branch}>
+            Branch
+          </Button>
+        </Tooltip>
+        {comparison.baseline !== lane.id && (
+          <Tooltip title="Hold the others against this lane">
+            <Button
+              size="small"
+              icon={<FlagOutlined />}
+              onClick={() => change.mutate(changes.settings({ baseline: lane.id }))}
+            >
+              Baseline
+            </Button>
+          </Tooltip>
+        )}
+        <Tooltip title="Remove (can be undone)">
+          <Button
+            size="small"
+            icon={<DeleteOutlined />}
+            aria-label="Remove this lane"
+            onClick={remove}
+          />
+        </Tooltip>
+      </div>
+      {problem && (
+        <div className="trouble" role="alert" data-testid="lane-problem">
+          {problem.line && <div className="where">line {problem.line}</div>}
+          {problem.what} {problem.cure}
+        </div>
+      )}
+      {ran !== undefined && ran !== lane.code && (
+        <p className="small caution">
+          Changed since the trial in view: its figures belong to the text that ran then.
+        </p>
+      )}
+      <div className="approach-body">
+        <div className="editor-box">
+          <CodeEditor
+            id="code"
+            label={`Code of ${lane.name}`}
+            language={lane.language as Language}
+            value={code}
+            onChange={typed}
+            wrong={problem?.line ?? null}
+          />
+        </div>
+        <Beside lane={lane} code={code} parent={parent} comparison={comparison} />
+      </div>
+    </div>
+  );
+}
+
+type BesideProps = { lane: Lane; code: string; parent: Lane | undefined; comparison: Comparison };
+
+function Beside({ lane, code, parent, comparison }: BesideProps) {
+  if (parent && parent.language === lane.language) {
+    const { added, removed } = diffLines(parent.code, code);
+    return (
+      <section className="beside">
+        <h3>
+          Branched from <Glyph place={comparison.marks[parent.id] ?? 0} size={13} /> {parent.name}
+        </h3>
+        <p className="small quiet">
+          {added || removed
+            ? `${plural(added, "line")} added, ${removed} taken out.`
+            : "The text is the same; " +
+              (parent.input === lane.input
+                ? "change it to make a variant."
+                : `it reads ${lane.input} instead of ${parent.input}.`)}
+        </p>
+        {(added > 0 || removed > 0) && (
+          <CodeDifference before={parent.code} after={code} language={lane.language as Language} />
+        )}
+      </section>
+    );
+  }
+  return (
+    <section className="beside">
+      <h3>What an approach sees</h3>
+      {lane.language === "python" ? (
+        <p className="quiet">
+          Write a function <code className="mono">answer(data, knobs, stage)</code>. What stands
+          outside it, such as imports, is not timed.
+        </p>
+      ) : (
+        <p className="quiet">
+          Write SQL; the rows of the last statement are the answer, fetched inside the clock.
+        </p>
+      )}
+      <table className="plain">
+        <tbody>
+          {comparison.tables.map((table) => (
+            <tr key={table}>
+              <td className="mono">{lane.language === "python" ? `data.${table}` : table}</td>
+              <td className="quiet">
+                {lane.language === "python"
+                  ? `path of the ${lane.input} file`
+                  : "a view over its file"}
+              </td>
+            </tr>
+          ))}
+          {Object.keys(comparison.knobs).map((knob) => (
+            <tr key={knob}>
+              <td className="mono">{lane.language === "python" ? `knobs.${knob}` : `:${knob}`}</td>
+              <td className="quiet">a knob’s value</td>
+            </tr>
+          ))}
+          <tr>
+            <td className="mono">
+              {lane.language === "python" ? 'with stage("read"):' : "-- stage: read"}
+            </td>
+            <td className="quiet">names a part of the run, timed on its own</td>
+          </tr>
+        </tbody>
+      </table>
+      <p className="quiet">
+        The answer is{" "}
+        {lane.language === "python"
+          ? "a table of pandas, Polars or PyArrow, a list of dicts, or the path of a file. Lazy ones are computed before the clock stops."
+          : "taken with its column names as they are."}
+      </p>
+      {lane.note && <p className="note">{lane.note}</p>}
+    </section>
+  );
+}

@@ -1,0 +1,157 @@
+/** Findings: the conclusion in words, what weakens it, and the lanes board. */
+import { CopyOutlined, DownloadOutlined } from "@ant-design/icons";
+import { App, Button, Select, Tooltip } from "antd";
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Findings } from "../api/client";
+import { useTrials } from "../api/queries";
+import { changedSince, type StepProps } from "../frame/ComparisonPage";
+import { useOff, useView } from "../frame/view";
+import { Board } from "../lanes/Board";
+import { asDelimited } from "../lanes/table";
+import { LaneDrawer } from "../lanes/LaneDrawer";
+import { ago, plural, pointWords } from "../ui/units";
+
+const SHOWN_CAUTIONS = 2;
+
+export function FindingsStep({ comparison, trial, findings }: StepProps) {
+  const view = useView();
+  const trials = useTrials(comparison.id);
+  const [off] = useOff(comparison.id);
+  if (!trial || !findings) {
+    return (
+      <p className="quiet">
+        {trials.data?.length === 0 ? (
+          <>
+            No trial yet. Go to <Link to={`/comparisons/${comparison.id}/trial`}>Trial</Link>, press
+            “Run the trial”, and the lanes stand here side by side when it ends.
+          </>
+        ) : (
+          "Reading the findings…"
+        )}
+      </p>
+    );
+  }
+  const lanes = findings.lanes.filter((lane) => !off.has(lane.id));
+  const open = lanes.find((lane) => lane.id === view.lane);
+  return (
+    <div className="findings">
+      <div className="row findings-head">
+        <Select
+          size="small"
+          variant="underlined"
+          value={trial.id}
+          aria-label="Trial in view"
+          popupMatchSelectWidth={false}
+          options={trials.data?.map((t) => ({
+            value: t.id,
+            label: `trial ${t.id}, ${ago(t.created_at)}${t.state === "done" ? "" : `, ${t.state}`}`,
+          }))}
+          onChange={(id: number) => view.set({ trial: id, point: null, run: null })}
+        />
+        {trial.points.length > 1 && (
+          <Select
+            size="small"
+            variant="underlined"
+            aria-label="Point in view"
+            popupMatchSelectWidth={false}
+            value={JSON.stringify(findings.point)}
+            options={trial.points.map((point) => ({
+              value: JSON.stringify(point),
+              label: pointWords(point),
+            }))}
+            onChange={(point: string) => view.set({ point })}
+          />
+        )}
+        <span className="small faint grow cut">
+          {plural(trial.done_runs, "run")}
+          {trial.state !== "done" && `, trial ${trial.state}`}
+        </span>
+        {changedSince(comparison, trial) && (
+          <Tooltip title="The comparison was changed after this trial; these figures belong to the text that ran then.">
+            <span className="small caution">changed since</span>
+          </Tooltip>
+        )}
+        <Export findings={findings} />
+      </div>
+      <p className="conclusion" data-testid="conclusion">
+        {findings.conclusion}
+      </p>
+      <Cautions findings={findings} />
+      <Board
+        comparison={comparison}
+        lanes={lanes}
+        ranking={findings.ranking}
+        chosen={view.lane}
+        onOpen={(lane) => view.set({ lane, run: null })}
+      />
+      {open && (
+        <LaneDrawer comparison={comparison} trial={trial} lane={open} lanes={lanes} view={view} />
+      )}
+    </div>
+  );
+}
+
+function Cautions({ findings }: { findings: Findings }) {
+  const [all, setAll] = useState(false);
+  const found = findings.cautions;
+  if (!found.length) {
+    return <p className="small faint">Nothing speaks against this result that Ivrell can see.</p>;
+  }
+  const shown = all ? found : found.slice(0, SHOWN_CAUTIONS);
+  return (
+    <ul className="cautions" data-testid="cautions">
+      {shown.map((caution) => (
+        <li key={`${caution.word} ${caution.lane}`}>
+          <strong>{caution.word}</strong> {caution.reason}{" "}
+          <span className="cure">{caution.cure}</span>
+        </li>
+      ))}
+      {found.length > SHOWN_CAUTIONS && (
+        <li>
+          <button className="text" onClick={() => setAll(!all)}>
+            {all ? "show fewer" : `${plural(found.length - SHOWN_CAUTIONS, "more caution")}`}
+          </button>
+        </li>
+      )}
+    </ul>
+  );
+}
+
+function Export({ findings }: { findings: Findings }) {
+  const { message } = App.useApp();
+  const copy = async () => {
+    await navigator.clipboard.writeText(asDelimited(findings, "\t"));
+    void message.success("The table is on the clipboard");
+  };
+  const download = () => {
+    const url = URL.createObjectURL(new Blob([asDelimited(findings, ",")], { type: "text/csv" }));
+    const link = document.createElement("a");
+    link.href = url;
+    link.download = `trial-${findings.trial}.csv`;
+    link.click();
+    URL.revokeObjectURL(url);
+  };
+  return (
+    <>
+      <Tooltip title="Copy the table as text">
+        <Button
+          size="small"
+          type="text"
+          icon={<CopyOutlined />}
+          aria-label="Copy the table"
+          onClick={() => void copy()}
+        />
+      </Tooltip>
+      <Tooltip title="Download the figures as CSV">
+        <Button
+          size="small"
+          type="text"
+          icon={<DownloadOutlined />}
+          aria-label="Download the figures"
+          onClick={download}
+        />
+      </Tooltip>
+    </>
+  );
+}

@@ -1,0 +1,303 @@
+/** The race: a lane is a row of rounds filling up, the running one drawn as it goes. */
+import { useMutation } from "@tanstack/react-query";
+import { Button, Tooltip } from "antd";
+import { Link } from "react-router";
+import { api, taken, type Comparison, type Trial } from "../api/client";
+import { useView } from "../frame/view";
+import { Glyph, laneColour } from "../lanes/mark";
+import { bytes, figures, plural, pointWords, seconds } from "../ui/units";
+import { RunCurve } from "./RunCurve";
+import { type Ended, type Running, useLive } from "./useLive";
+
+export function Race({ comparison, trial }: { comparison: Comparison; trial: Trial }) {
+  const view = useView();
+  const race = useLive(trial.id, comparison.id);
+  const at = { params: { path: { id: trial.id } } };
+  const stopAll = useMutation({
+    mutationFn: () => taken(api.POST("/api/trials/{id}/stop/", at)),
+  });
+  const stopRun = useMutation({
+    mutationFn: (number: number) =>
+      taken(
+        api.POST("/api/trials/{id}/runs/{number}/stop/", {
+          params: { path: { id: trial.id, number: String(number) } },
+        }),
+      ),
+  });
+  const drop = useMutation({
+    mutationFn: (lane: string) =>
+      taken(
+        api.POST("/api/trials/{id}/lanes/{lane}/drop/", {
+          params: { path: { id: trial.id, lane } },
+        }),
+      ),
+  });
+  const going = (trial.state === "running" || trial.state === "waiting") && !race.over;
+  const ids = trial.plan.lanes ?? Object.keys(trial.lanes);
+  const shown =
+    trial.points.find((point) => JSON.stringify(point) === view.point) ??
+    race.running?.point ??
+    trial.points[0] ??
+    {};
+  const here = (point: Record<string, unknown>) => pointWords(point) === pointWords(shown);
+  const rounds = trial.plan.rounds ?? 5;
+  const warmUps = trial.plan.warm_ups ?? 1;
+  const columns = Array.from({ length: rounds + warmUps }, (_, i) => i + 1 - warmUps);
+  const ended = race.ended.filter((run) => here(run.point));
+  const longest = Math.max(
+    0,
+    ...ended.map((run) => run.elapsed_s ?? 0),
+    race.running?.elapsed ?? 0,
+  );
+  return (
+    <section className="race" data-testid="race" data-state={trial.state}>
+      <div className="row race-head">
+        <h2>Trial {trial.id}</h2>
+        <span className="quiet grow cut" data-testid="race-state">
+          {stateWords(trial, race.ended.length, race.over)}
+          {trial.points.length > 1 && `, ${pointWords(shown)}`}
+        </span>
+        {going ? (
+          <>
+            <TimeLeft trial={trial} ended={race.ended} seen={race.seen} />
+            {race.running && (
+              <Button size="small" onClick={() => stopRun.mutate(race.running?.run ?? 0)}>
+                Stop this run
+              </Button>
+            )}
+            <Button
+              size="small"
+              danger
+              loading={stopAll.isPending || trial.stop_asked}
+              onClick={() => stopAll.mutate()}
+              data-testid="stop-all"
+            >
+              Stop all
+            </Button>
+          </>
+        ) : (
+          <Link to={`/comparisons/${comparison.id}/findings?trial=${trial.id}`} className="nowrap">
+            Read the findings
+          </Link>
+        )}
+      </div>
+      {trial.message && (
+        <div className="trouble" role="alert">
+          {trial.message.where && <div className="where">{trial.message.where}</div>}
+          {trial.message.what} {trial.message.cure}
+        </div>
+      )}
+      {race.making && going && (
+        <div className="making">
+          <span>
+            Making {race.making.table} as {race.making.form}
+          </span>
+          <progress max={race.making.total} value={race.making.rows} />
+          <span className="quiet">
+            {figures((100 * race.making.rows) / race.making.total, 2)} % of{" "}
+            {plural(race.making.total, "row")}
+          </span>
+        </div>
+      )}
+      <div
+        className="race-grid"
+        style={{
+          gridTemplateColumns: `minmax(150px, 220px) repeat(${columns.length}, minmax(46px, 92px)) 28px`,
+        }}
+      >
+        <span />
+        {columns.map((round) => (
+          <span key={round} className="round-head">
+            {round < 1 ? "warm-up" : round}
+          </span>
+        ))}
+        <span />
+        {ids.map((id) => {
+          const lane = comparison.lanes.find((l) => l.id === id);
+          const place = comparison.marks[id] ?? 0;
+          return [
+            <div key={id} className="race-lane" data-testid={`race-${id}`}>
+              <Glyph place={place} />
+              <span className="cut" title={lane?.name ?? id}>
+                {lane?.name ?? id}
+              </span>
+            </div>,
+            ...columns.map((round) => (
+              <Cell
+                key={`${id} ${round}`}
+                place={place}
+                longest={longest}
+                ended={ended.find((run) => run.approach === id && run.round === round)}
+                running={
+                  race.running?.approach === id && race.running.round === round && going
+                    ? race.running
+                    : undefined
+                }
+              />
+            )),
+            <span key={`${id} drop`}>
+              {going && !trial.dropped.includes(id) && !race.out.has(id) && (
+                <Tooltip title="Run this lane no more">
+                  <button
+                    className="text faint"
+                    aria-label={`Drop ${lane?.name ?? id}`}
+                    onClick={() => drop.mutate(id)}
+                  >
+                    ✕
+                  </button>
+                </Tooltip>
+              )}
+            </span>,
+          ];
+        })}
+      </div>
+      {going && (
+        <Now
+          comparison={comparison}
+          running={race.running}
+          cores={race.cores}
+          shadows={race.shadows}
+        />
+      )}
+      <Failures comparison={comparison} ended={ended} />
+    </section>
+  );
+}
+
+function stateWords(trial: Trial, done: number, over: boolean): string {
+  const runs = `${done} of ${plural(trial.planned_runs, "run")}`;
+  if (trial.state === "waiting" && !over)
+    return trial.ahead
+      ? `waiting behind ${plural(trial.ahead, "trial")}`
+      : "waiting for the worker";
+  if (trial.state === "running" && !over) return trial.stop_asked ? `stopping, ${runs}` : runs;
+  const word = { done: "done", stopped: "stopped", failed: "failed" }[trial.state as string];
+  return `${word ?? "done"}, ${runs}`;
+}
+
+/** Time left, from what the runs so far took in all, preparation included. */
+function TimeLeft({ trial, ended, seen }: { trial: Trial; ended: Ended[]; seen: number }) {
+  if (ended.length < 2 || !trial.started_at) return null;
+  const gone = (seen - new Date(trial.started_at).getTime()) / 1000;
+  const left = (gone / ended.length) * (trial.planned_runs - ended.length);
+  return (
+    <span className="quiet nowrap">
+      about {left < 10 ? "a few s" : seconds(Math.round(left))} left
+    </span>
+  );
+}
+
+type CellProps = { place: number; longest: number; ended?: Ended; running?: Running };
+
+function Cell({ place, longest, ended, running }: CellProps) {
+  const time = ended?.elapsed_s ?? running?.elapsed ?? 0;
+  const share = longest > 0 ? Math.max(0.02, time / longest) : 0;
+  const state = ended?.state ?? (running ? "running" : "open");
+  const label =
+    state === "done"
+      ? seconds(time)
+      : state === "running"
+        ? time
+          ? seconds(time)
+          : "ready"
+        : state === "limit"
+          ? `> ${seconds(ended?.limit?.kind === "elapsed" ? ended.limit.value : null)}`
+          : state === "open"
+            ? ""
+            : state;
+  return (
+    <div
+      className={`cell ${state} ${ended?.warm_up || running?.warm_up ? "warm-up" : ""}`}
+      style={{ "--mark": laneColour(place) } as React.CSSProperties}
+    >
+      {(state === "done" || state === "running") && (
+        <span className="fill" style={{ width: `${100 * share}%` }} />
+      )}
+      <span className="label">{label}</span>
+    </div>
+  );
+}
+
+type NowProps = {
+  comparison: Comparison;
+  running: Running | null;
+  cores: number[];
+  shadows: Record<string, { t: number; cpu: number; memory: number }[]>;
+};
+
+function Now({ comparison, running, cores, shadows }: NowProps) {
+  const lane = comparison.lanes.find((l) => l.id === running?.approach);
+  const place = comparison.marks[running?.approach ?? ""] ?? 0;
+  return (
+    <div className="now">
+      <div className="now-words">
+        {running ? (
+          <>
+            <div className="row">
+              <Glyph place={place} size={16} />
+              <strong className="cut">{lane?.name}</strong>
+            </div>
+            <div className="quiet">
+              {running.warm_up ? "warm-up" : `round ${running.round}`}
+              {running.elapsed
+                ? `, ${running.stage || "running"}`
+                : ", getting ready (not timed) or too short to watch"}
+            </div>
+            {running.elapsed > 0 && (
+              <div>
+                {seconds(running.elapsed)}, {figures(running.cpu / running.elapsed, 2)} cores busy,{" "}
+                {bytes(running.memory)}
+              </div>
+            )}
+          </>
+        ) : (
+          <span className="faint">Between runs</span>
+        )}
+      </div>
+      <RunCurve
+        curve={running?.samples ?? []}
+        shadow={running ? shadows[running.approach] : undefined}
+        colour={laneColour(place)}
+        width={430}
+        height={84}
+      />
+      <div className="cores" aria-label="Cores of the machine">
+        {cores.map((busy, i) => (
+          <div key={i} className="core">
+            <span className="fill" style={{ width: `${Math.round(busy * 100)}%` }} />
+            <span className="label">
+              core {i} {Math.round(busy * 100)} %
+            </span>
+          </div>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+function Failures({ comparison, ended }: { comparison: Comparison; ended: Ended[] }) {
+  const first = new Map<string, Ended>();
+  for (const run of ended) {
+    if (run.state === "failed" && !first.has(run.approach)) first.set(run.approach, run);
+  }
+  return (
+    <>
+      {[...first.values()].map((run) => (
+        <div
+          className="trouble"
+          role="alert"
+          key={run.approach}
+          data-testid={`failed-${run.approach}`}
+        >
+          <div className="where">
+            <Link to={`/comparisons/${comparison.id}/approaches?lane=${run.approach}`}>
+              {comparison.lanes.find((l) => l.id === run.approach)?.name ?? run.approach}
+              {run.error?.line ? `, line ${run.error.line}` : ""}
+            </Link>
+          </div>
+          {run.error?.kind}: {run.error?.message}
+        </div>
+      ))}
+    </>
+  );
+}

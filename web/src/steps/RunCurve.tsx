@@ -1,0 +1,105 @@
+/** CPU and memory over the time of one run, with its stages, over the shadow of another. */
+import { max } from "d3-array";
+import { scaleLinear } from "d3-scale";
+import { area, curveStepAfter, line } from "d3-shape";
+import { bytes, figures, shortSeconds } from "../ui/units";
+import type { Sample } from "./useLive";
+
+type Props = {
+  curve: Sample[];
+  shadow?: Sample[];
+  spans?: { name: string; start_s: number; end_s: number }[];
+  colour: string;
+  width: number;
+  height: number;
+};
+
+const LEFT = 58;
+const RIGHT = 44;
+const TOP = 6;
+
+/** Cores kept busy between samples, from CPU seconds used so far. */
+function busy(curve: Sample[]): { t: number; cores: number }[] {
+  return curve.map((sample, i) => {
+    const before = curve[i - 1] ?? { t: 0, cpu: 0 };
+    const span = sample.t - before.t;
+    return { t: sample.t, cores: span > 0 ? Math.max(0, (sample.cpu - before.cpu) / span) : 0 };
+  });
+}
+
+export function RunCurve({ curve, shadow = [], spans = [], colour, width, height }: Props) {
+  const bottom = spans.length ? 34 : 18;
+  const floor = height - bottom;
+  const end = max([...curve, ...shadow], (s) => s.t) ?? 1;
+  const most = max([...curve, ...shadow], (s) => s.memory) ?? 1;
+  const cores = busy(curve);
+  const top = Math.max(1, Math.ceil(max(cores, (c) => c.cores) ?? 1));
+  const x = scaleLinear([0, end], [LEFT, width - RIGHT]);
+  const memory = scaleLinear([0, most || 1], [floor, TOP]);
+  const cpu = scaleLinear([0, top], [floor, TOP]);
+  const memoryArea = area<Sample>()
+    .x((s) => x(s.t))
+    .y0(floor)
+    .y1((s) => memory(s.memory))
+    .curve(curveStepAfter);
+  const cpuLine = line<{ t: number; cores: number }>()
+    .x((c) => x(c.t))
+    .y((c) => cpu(c.cores));
+  return (
+    <svg
+      className="run-curve"
+      width={width}
+      height={height}
+      role="img"
+      aria-label={`Memory up to ${bytes(most)} and cores busy over ${figures(end)} s`}
+    >
+      {shadow.length > 1 && <path d={memoryArea(shadow) ?? ""} fill="var(--line)" opacity={0.6} />}
+      {curve.length > 0 && (
+        <path d={memoryArea(curve) ?? ""} fill={colour} opacity={0.25} stroke={colour} />
+      )}
+      {cores.length > 1 && (
+        <path d={cpuLine(cores) ?? ""} fill="none" stroke="var(--ink)" strokeWidth={1.4} />
+      )}
+      <line x1={LEFT} x2={width - RIGHT} y1={floor} y2={floor} stroke="var(--line)" />
+      {curve.length > 0 && (
+        <g className="axis">
+          <text x={LEFT - 6} y={TOP + 9} textAnchor="end">
+            {bytes(most)}
+          </text>
+          <text x={LEFT - 6} y={floor} textAnchor="end">
+            memory
+          </text>
+          <text x={width - RIGHT + 6} y={TOP + 9}>
+            {top} {top === 1 ? "core" : "cores"}
+          </text>
+          <text x={width - RIGHT + 6} y={floor}>
+            CPU
+          </text>
+          {[0, end / 2, end].map((t) => (
+            <text key={t} x={x(t)} y={floor + 14} textAnchor="middle">
+              {shortSeconds(t)}
+            </text>
+          ))}
+        </g>
+      )}
+      {spans.map(({ name, start_s: from, end_s: until }, i) => (
+        <g key={i}>
+          <rect
+            x={x(from)}
+            y={height - 15}
+            width={Math.max(1, x(until) - x(from) - 1)}
+            height={14}
+            fill={colour}
+            opacity={0.35 + 0.3 * (i % 2)}
+          />
+          {x(until) - x(from) > name.length * 6.2 && (
+            <text className="span-word" x={x(from) + 4} y={height - 4}>
+              {name}
+            </text>
+          )}
+          <title>{`${name}: ${figures(until - from)} s`}</title>
+        </g>
+      ))}
+    </svg>
+  );
+}

@@ -1,0 +1,90 @@
+/** Numbers as people read them: three figures and the unit that fits. */
+
+export function figures(value: number, digits = 3): string {
+  if (!Number.isFinite(value)) return "–";
+  if (value === 0) return "0";
+  const places = Math.max(0, digits - 1 - Math.floor(Math.log10(Math.abs(value))));
+  return value.toLocaleString("en-GB", {
+    minimumFractionDigits: Math.min(places, 6),
+    maximumFractionDigits: Math.min(places, 6),
+    maximumSignificantDigits: undefined,
+  });
+}
+
+export function seconds(value: number | null | undefined): string {
+  if (value == null) return "–";
+  const size = Math.abs(value);
+  if (size >= 120) return `${figures(value / 60)} min`;
+  if (size >= 1) return `${figures(value)} s`;
+  if (size >= 1e-3) return `${figures(value * 1e3)} ms`;
+  return `${figures(value * 1e6)} µs`;
+}
+
+export function bytes(value: number | null | undefined): string {
+  if (value == null) return "–";
+  const size = Math.abs(value);
+  if (size >= 1e12) return `${figures(value / 1e12)} TB`;
+  if (size >= 1e9) return `${figures(value / 1e9)} GB`;
+  if (size >= 1e6) return `${figures(value / 1e6)} MB`;
+  if (size >= 1e3) return `${figures(value / 1e3)} kB`;
+  return `${Math.round(value)} B`;
+}
+
+export function count(value: number): string {
+  return value.toLocaleString("en-GB");
+}
+
+export function plural(n: number, one: string, many = `${one}s`): string {
+  return `${count(n)} ${n === 1 ? one : many}`;
+}
+
+export function ago(moment: string): string {
+  const s = (Date.now() - new Date(moment).getTime()) / 1000;
+  if (s < 60) return "just now";
+  if (s < 3600) return `${Math.round(s / 60)} min ago`;
+  if (s < 86400) return `${Math.round(s / 3600)} h ago`;
+  return new Date(moment).toLocaleDateString("en-GB", {
+    day: "numeric",
+    month: "short",
+    year: "numeric",
+  });
+}
+
+/** A tick on a time axis: short, no trailing zeros. */
+export function shortSeconds(value: number): string {
+  const trim = (n: number) => Number(n.toPrecision(2)).toString();
+  if (value >= 60) return `${trim(value / 60)} min`;
+  if (value >= 1) return `${trim(value)} s`;
+  if (value >= 1e-3) return `${trim(value * 1e3)} ms`;
+  return `${trim(value * 1e6)} µs`;
+}
+
+/** Knob values of a point in words. */
+export function pointWords(point: Record<string, unknown>): string {
+  return Object.entries(point)
+    .map(([knob, value]) => `${knob} = ${typeof value === "number" ? count(value) : String(value)}`)
+    .join(", ");
+}
+
+const SECONDS: Record<string, number> = { us: 1e-6, µs: 1e-6, ms: 1e-3, s: 1, min: 60, h: 3600 };
+const BYTES: Record<string, number> = {
+  b: 1,
+  kb: 1e3,
+  mb: 1e6,
+  gb: 1e9,
+  tb: 1e12,
+  kib: 2 ** 10,
+  mib: 2 ** 20,
+  gib: 2 ** 30,
+  tib: 2 ** 40,
+};
+
+function read(text: string, units: Record<string, number>, usual: string): number | null {
+  const match = /^\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-zµ]*)\s*$/.exec(text);
+  if (!match) return null;
+  const unit = units[(match[2] || usual).toLowerCase()];
+  return unit === undefined ? null : Number(match[1]) * unit;
+}
+
+export const readSeconds = (text: string) => read(text, SECONDS, "s");
+export const readBytes = (text: string) => read(text, BYTES, "b");
