@@ -10,12 +10,12 @@ from pathlib import Path
 from typing import Any
 
 from ivrell.cli import show
-from ivrell.core.folders import data_folder
 from ivrell.core.comparison.file import parse, read_text
 from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
 from ivrell.core.errors import BadInput
-from ivrell.core.measure.machine import snapshot
+from ivrell.core.folders import data_folder
+from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.quantities import parse_bytes, parse_seconds
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial.conduct import Trial
@@ -99,9 +99,7 @@ def _run(args: argparse.Namespace) -> int:
         raise BadInput(f"The plan cannot be used: {error}") from None
     folder = args.out or Path(f"{args.file.stem}-results")
     if folder.exists() and any(folder.iterdir()):
-        raise BadInput(
-            f"The folder {folder} is not empty.", cure="Name a new one with --out."
-        )
+        raise BadInput(f"The folder {folder} is not empty.", cure="Name a new one with --out.")
     with show.Progress(plan) as progress:
         trial = Trial(
             text,
@@ -151,7 +149,7 @@ def _engines(args: argparse.Namespace) -> int:
 
 
 def _machine(args: argparse.Namespace) -> int:
-    found = snapshot(Path.cwd())
+    found = {**snapshot(Path.cwd()), "busy_cores": busy_cores()}
     if args.json:
         print(json.dumps(found, indent=2))
     else:

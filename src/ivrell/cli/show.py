@@ -17,7 +17,10 @@ from ivrell.core.recipe.store import Made
 from ivrell.core.trial.plan import Plan
 
 _out = Console(
-    highlight=False, markup=False, soft_wrap=True, width=max(150, shutil.get_terminal_size().columns)
+    highlight=False,
+    markup=False,
+    soft_wrap=True,
+    width=max(150, shutil.get_terminal_size().columns),
 )
 _err = Console(stderr=True, highlight=False, markup=False)
 
@@ -100,8 +103,18 @@ def findings(found: dict[str, Any], folder: Path) -> None:
         _out.print()
         _out.print(point["conclusion"])
         table = Table(box=None, pad_edge=False)
-        for heading in ("lane", "engine", "median", "interval", "times faster", "CPU", "cores",
-                        "peak", "lines", "answer"):
+        for heading in (
+            "lane",
+            "engine",
+            "median",
+            "interval",
+            "times faster",
+            "CPU",
+            "cores",
+            "peak",
+            "lines",
+            "answer",
+        ):
             words = heading in ("lane", "engine", "answer")
             table.add_column(heading, justify="left" if words else "right", no_wrap=True)
         order = {lane["id"]: lane for lane in point["lanes"]}

@@ -1,6 +1,5 @@
 """Errors as the API tells them: what, where, cure; the same shape for every error."""
 
-from django.db import transaction
 from pydantic import ValidationError
 from rest_framework import serializers, status
 from rest_framework.exceptions import APIException
@@ -25,8 +24,6 @@ def _problem(what: str, where: str = "", cure: str = "") -> dict[str, str]:
 def handle(error: Exception, context: dict) -> Response | None:
     """Turn errors into answers; what nobody foresaw is left to Django (status 500)."""
     if isinstance(error, BadInput):
-        if transaction.get_connection().in_atomic_block:
-            transaction.set_rollback(True)
         return Response(error.as_dict(), status.HTTP_400_BAD_REQUEST)
     if isinstance(error, ValidationError):
         first = error.errors(include_url=False)[0]

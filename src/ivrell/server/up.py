@@ -153,10 +153,8 @@ class Up:
         self.cluster.start({"shared_buffers": "64MB", "max_connections": "60"})
         self.create_database()
         env = self.environment(port)
-        self.manage(env, "migrate", "--no-input", "-v", "0")
-        if self.demo:
-            self.manage(env, "load_demo", str(HOME / "demo"))
-        link = self.manage(env, "sign_in_link")
+        demo = ["--demo", str(HOME / "demo")] if self.demo else []
+        link = self.manage(env, "prepare", *demo)
         say("Starting the web server and the trial worker")
         self.spawn(
             "web", env, "uvicorn", "ivrell.server.asgi:application", "--host", "127.0.0.1",
@@ -244,7 +242,8 @@ def main() -> int:
     try:
         up.prepare_folder()
         if found := up.running():
-            say(f"Ivrell is running already. A fresh sign-in link:\n\n  {up.another_link(found['port'])}\n")
+            link = up.another_link(found["port"])
+            say(f"Ivrell is running already. A fresh sign-in link:\n\n  {link}\n")
             return 0
     except BadInput as error:
         say(f"Ivrell cannot start. {error}")

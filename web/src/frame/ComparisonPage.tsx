@@ -35,7 +35,7 @@ function stateOf(step: string, { comparison, trial, findings }: StepProps): stri
       if (comparison.lanes.length < 2) return "two wanted";
       return troubled ? `${troubled} to mend` : "";
     case "agreement": {
-      const odd = findings?.lanes.filter((l) => l.agreement && !l.agreement.agrees).length;
+      const odd = findings?.lanes.filter((l) => l.agreement?.verdict === "different").length;
       return odd ? `${odd} differ` : "";
     }
     case "trial":

@@ -127,14 +127,14 @@ function Facts({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
   return (
     <>
       {found?.baseline && <strong>baseline · </strong>}
-      {lane.engine}, {lane.input} · {plural(lane.code_lines, "line")}
-      {lane.problem && <span className="bad"> · to mend</span>}
-      {agreement && (
+      {lane.problem && <span className="bad">to mend · </span>}
+      {agreement && agreement.verdict !== "no answer" && (
         <>
-          {" · "}
           <span className={agreement.agrees ? "" : "bad"}>{verdictWord(agreement.verdict)}</span>
+          {" · "}
         </>
       )}
+      {lane.engine}, {lane.input} · {plural(lane.code_lines, "line")}
     </>
   );
 }

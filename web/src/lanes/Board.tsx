@@ -3,8 +3,8 @@ import { max } from "d3-array";
 import { scaleLinear, scaleLog } from "d3-scale";
 import { useState } from "react";
 import type { Comparison, LaneFindings } from "../api/client";
-import { Bands, type Scale, TimeTicks, timeScale } from "../plot/time";
-import { bytes, figures, seconds } from "../ui/units";
+import { BANDS, Bands, type Scale, TimeTicks, timeScale } from "../plot/time";
+import { bytes, figures, seconds, trimmed } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
 import { Glyph, glyphPath, laneColour } from "./mark";
 import { verdictWord } from "./words";
@@ -20,6 +20,8 @@ type Props = {
 };
 
 const ROW = 50;
+const LOW_ROW = 42;
+const MANY_LANES = 7;
 const FIXED = { name: 138, ratio: 138, cpu: 112, memory: 94, stages: 126, lines: 44, answer: 92 };
 
 const cpuOf = (lane: LaneFindings) => (lane.cpu_user?.median ?? 0) + (lane.cpu_system?.median ?? 0);
@@ -42,8 +44,9 @@ export function Board({ comparison, lanes, ranking, chosen, onOpen }: Props) {
       ? [...lanes].sort((a, b) => ranking.indexOf(a.id) - ranking.indexOf(b.id))
       : [...lanes].sort((a, b) => VALUE[sort](a) - VALUE[sort](b));
   const target = comparison.targets.elapsed;
+  const row = lanes.length > MANY_LANES ? LOW_ROW : ROW;
   const times = lanes.flatMap((lane) =>
-    lane.runs.flatMap((run) => run.elapsed_s ?? run.at_least_s ?? []),
+    lane.runs.flatMap((run) => (run.state === "done" ? run.elapsed_s : run.at_least_s) ?? []),
   );
   const scale = timeScale([...times, ...(target ? [target] : [])], width, 12);
   const heading = (key: SortKey, text: string, note = "") => (
@@ -56,7 +59,7 @@ export function Board({ comparison, lanes, ranking, chosen, onOpen }: Props) {
       {text} <span className="faint">{note}</span>
     </button>
   );
-  const shared = { lanes, scale, width, target };
+  const shared = { lanes, scale, width, target, row };
   return (
     <div ref={ref} className="board" role="table" aria-label="Lanes side by side">
       <div
@@ -94,12 +97,41 @@ export function Board({ comparison, lanes, ranking, chosen, onOpen }: Props) {
         ))}
         <div className="board-row foot" aria-hidden="true">
           <span />
-          <svg width={width} height={22}>
-            <TimeTicks scale={scale} y={0} />
-          </svg>
+          <Foot scale={scale} width={width} target={target} />
         </div>
       </div>
     </div>
+  );
+}
+
+/** Below the rows: the axis, what the bands of patience mean, and the target. */
+function Foot({ scale, width, target }: { scale: Scale; width: number; target: number | null }) {
+  const [low = 0, high = 1] = scale.domain();
+  return (
+    <svg width={width} height={34}>
+      <TimeTicks scale={scale} y={0} />
+      {BANDS.map((band, i) => {
+        const from = Math.max(low, BANDS[i - 1]?.until ?? 0);
+        const until = Math.min(high, band.until);
+        const room = from < until ? scale(until) - scale(from) : 0;
+        const at = (scale(from) + scale(until)) / 2;
+        const hidden = target !== null && Math.abs(scale(target) - at) < 62;
+        return room > band.word.length * 5.6 && !hidden ? (
+          <text key={band.word} className="foot-word" x={at} y={30}>
+            {band.word}
+          </text>
+        ) : null;
+      })}
+      {target !== null && (
+        <text
+          className="foot-word target"
+          x={Math.min(width - 34, Math.max(34, scale(target)))}
+          y={30}
+        >
+          target {trimmed(seconds(target))}
+        </text>
+      )}
+    </svg>
   );
 }
 
@@ -109,6 +141,7 @@ type RowProps = {
   place: number;
   scale: Scale;
   width: number;
+  row: number;
   target: number | null;
   memoryTarget: number | null;
   chosen: boolean;
@@ -121,6 +154,7 @@ function LaneRow(props: RowProps) {
   return (
     <div
       className={`board-row lane ${chosen ? "chosen" : ""}`}
+      style={{ height: props.row + 1 }}
       role="row"
       data-testid={`board-${lane.id}`}
       onClick={onOpen}
@@ -159,8 +193,8 @@ function LaneRow(props: RowProps) {
   );
 }
 
-function Elapsed({ lane, place, scale, width, target }: RowProps) {
-  const middle = 31;
+function Elapsed({ lane, place, scale, width, target, row }: RowProps) {
+  const middle = row - 17;
   const colour = laneColour(place);
   const elapsed = lane.elapsed;
   const counted = lane.runs.filter((run) => run.counted);
@@ -171,13 +205,13 @@ function Elapsed({ lane, place, scale, width, target }: RowProps) {
       }`
     : lane.told || lane.state;
   return (
-    <svg width={width} height={ROW} role="img" aria-label={`${lane.name}: ${label}`}>
-      <Bands scale={scale} height={ROW} />
+    <svg width={width} height={row} role="img" aria-label={`${lane.name}: ${label}`}>
+      <Bands scale={scale} height={row} />
       {target && (
         <line
           x1={scale(target)}
           x2={scale(target)}
-          y2={ROW}
+          y2={row}
           stroke="var(--target)"
           strokeWidth={1.5}
           strokeDasharray="4 3"
@@ -195,7 +229,7 @@ function Elapsed({ lane, place, scale, width, target }: RowProps) {
         />
       )}
       {lane.runs
-        .filter((run) => run.warm_up && run.elapsed_s !== null)
+        .filter((run) => run.warm_up && run.state === "done")
         .map((run) => (
           <circle
             key={run.run}
@@ -394,7 +428,9 @@ function Stages({ lane, lanes, place }: CellProps) {
         .join("\n")}
     >
       <div className="figure cut small">
-        {biggest.name ?? "outside stages"} {figures((100 * biggest.elapsed_s) / (all || 1), 2)} %
+        {biggest.name === null && lane.stages.length === 1
+          ? "no stages named"
+          : `${biggest.name ?? "outside stages"} ${figures((100 * biggest.elapsed_s) / (all || 1), 2)} %`}
       </div>
       <svg width={w} height={10} role="img" aria-label={`Stages of ${lane.name}`}>
         {lane.stages.map((stage, i) => (

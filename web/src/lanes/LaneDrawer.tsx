@@ -36,6 +36,7 @@ export function LaneDrawer({ comparison, trial, lane, view }: Props) {
   return (
     <Drawer
       open
+      mask={false}
       size={WIDTH + 60}
       onClose={() => view.set({ lane: null, run: null })}
       title={

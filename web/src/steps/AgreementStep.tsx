@@ -47,7 +47,8 @@ export function AgreementStep({ comparison, findings }: StepProps) {
   }
   const chosen =
     lanes.find((lane) => lane.id === view.lane) ??
-    lanes.find((lane) => !lane.agreement?.agrees || lane.agreement.drifted.length) ??
+    lanes.find((lane) => lane.agreement?.verdict === "different") ??
+    lanes.find((lane) => lane.agreement?.drifted.length) ??
     lanes.find((lane) => !lane.baseline);
   const reference = comparison.lanes.find((l) => l.id === lanes[0]?.agreement?.reference);
   return (
@@ -134,12 +135,6 @@ function Evidence({ lane, agreement }: { lane: LaneFindings; agreement: Agreemen
               : "The same answer to the last digit."}
         </p>
       )}
-      {agreement.drifted.map((drift) => (
-        <p key={drift.column}>
-          <span className="mono">{drift.column}</span>: {drift.reference} in the reference,{" "}
-          <strong>{drift.answer}</strong> here.
-        </p>
-      ))}
       {agreement.examples.length > 0 && (
         <div className="scroll">
           <table className="plain mono">

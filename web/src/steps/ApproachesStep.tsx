@@ -178,29 +178,42 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
 type BesideProps = { lane: Lane; code: string; parent: Lane | undefined; comparison: Comparison };
 
 function Beside({ lane, code, parent, comparison }: BesideProps) {
-  if (parent && parent.language === lane.language) {
-    const { added, removed } = diffLines(parent.code, code);
-    return (
-      <section className="beside">
-        <h3>
-          Branched from <Glyph place={comparison.marks[parent.id] ?? 0} size={13} /> {parent.name}
-        </h3>
-        <p className="small quiet">
-          {added || removed
-            ? `${plural(added, "line")} added, ${removed} taken out.`
-            : "The text is the same; " +
-              (parent.input === lane.input
-                ? "change it to make a variant."
-                : `it reads ${lane.input} instead of ${parent.input}.`)}
-        </p>
-        {(added > 0 || removed > 0) && (
-          <CodeDifference before={parent.code} after={code} language={lane.language as Language} />
-        )}
-      </section>
-    );
-  }
   return (
     <section className="beside">
+      {lane.note && <p className="note">{lane.note}</p>}
+      {parent && parent.language === lane.language && (
+        <Origin lane={lane} code={code} parent={parent} comparison={comparison} />
+      )}
+      <Seen lane={lane} comparison={comparison} />
+    </section>
+  );
+}
+
+function Origin({ lane, code, parent, comparison }: BesideProps & { parent: Lane }) {
+  const { added, removed } = diffLines(parent.code, code);
+  return (
+    <>
+      <h3>
+        Branched from <Glyph place={comparison.marks[parent.id] ?? 0} size={13} /> {parent.name}
+      </h3>
+      <p className="small quiet">
+        {added || removed
+          ? `${plural(added, "line")} added, ${removed} taken out.`
+          : "The text is the same; " +
+            (parent.input === lane.input
+              ? "change it to make a variant."
+              : `it reads ${lane.input} instead of ${parent.input}.`)}
+      </p>
+      {(added > 0 || removed > 0) && (
+        <CodeDifference before={parent.code} after={code} language={lane.language as Language} />
+      )}
+    </>
+  );
+}
+
+function Seen({ lane, comparison }: { lane: Lane; comparison: Comparison }) {
+  return (
+    <>
       <h3>What an approach sees</h3>
       {lane.language === "python" ? (
         <p className="quiet">
@@ -244,7 +257,6 @@ function Beside({ lane, code, parent, comparison }: BesideProps) {
           ? "a table of pandas, Polars or PyArrow, a list of dicts, or the path of a file. Lazy ones are computed before the clock stops."
           : "taken with its column names as they are."}
       </p>
-      {lane.note && <p className="note">{lane.note}</p>}
-    </section>
+    </>
   );
 }

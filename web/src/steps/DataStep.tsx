@@ -235,10 +235,10 @@ function TableCard({ table, trial }: { table: PreviewTable; trial: StepProps["tr
           const real = made(form);
           return (
             <span key={form}>
-              {form}:{" "}
+              <strong>{form}</strong>{" "}
               {real
                 ? `${bytes(real.size_bytes)}, made in ${seconds(real.seconds)}`
-                : `about ${bytes(Number(figures(cost.bytes, 2).replaceAll(",", "")))}, some ${seconds(cost.seconds)} to make`}
+                : `about ${bytes(Number(figures(cost.bytes, 2).replaceAll(",", "")))}, some ${seconds(Number(cost.seconds.toPrecision(2)))} on one core`}
             </span>
           );
         })}

@@ -6,7 +6,7 @@ import { glyphPath, laneColour } from "../lanes/mark";
 import { BANDS, Bands, TimeTicks, timeScale } from "../plot/time";
 import { Editable } from "../ui/Editable";
 import { useWidth } from "../ui/useWidth";
-import { bytes, readBytes, readSeconds, seconds } from "../ui/units";
+import { bytes, readBytes, readSeconds, seconds, trimmed } from "../ui/units";
 
 export function QuestionStep({ comparison, findings }: StepProps) {
   const change = useChange(comparison.id);
@@ -98,7 +98,7 @@ export function QuestionStep({ comparison, findings }: StepProps) {
             <span>Elapsed time at most</span>
             <Editable
               label="Target for elapsed time"
-              value={targets.elapsed ? seconds(targets.elapsed) : ""}
+              value={targets.elapsed ? trimmed(seconds(targets.elapsed)) : ""}
               placeholder="no target"
               wrong={(text) =>
                 !text.trim() || readSeconds(text) ? "" : "Write it as 250 ms, 2 s or 5 min."
@@ -112,7 +112,7 @@ export function QuestionStep({ comparison, findings }: StepProps) {
             <span>Peak memory at most</span>
             <Editable
               label="Target for peak memory"
-              value={targets.memory ? bytes(targets.memory) : ""}
+              value={targets.memory ? trimmed(bytes(targets.memory)) : ""}
               placeholder="no target"
               wrong={(text) =>
                 !text.trim() || readBytes(text) ? "" : "Write it as 500 MB or 1 GiB."
@@ -162,7 +162,7 @@ function Picture({ comparison, findings }: StepProps) {
               strokeWidth={2}
             />
             <text className="target-word" x={scale(target) + 5} y={38}>
-              target {seconds(target)}
+              target {trimmed(seconds(target))}
             </text>
           </g>
         )}

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, taken, type Comparison, type Trial } from "../api/client";
 import { useView } from "../frame/view";
 import { Glyph, laneColour } from "../lanes/mark";
-import { bytes, figures, plural, pointWords, seconds } from "../ui/units";
+import { bytes, figures, plural, pointWords, seconds, trimmed } from "../ui/units";
 import { RunCurve } from "./RunCurve";
 import { type Ended, type Running, useLive } from "./useLive";
 
@@ -182,7 +182,7 @@ function TimeLeft({ trial, ended, seen }: { trial: Trial; ended: Ended[]; seen: 
   const left = (gone / ended.length) * (trial.planned_runs - ended.length);
   return (
     <span className="quiet nowrap">
-      about {left < 10 ? "a few s" : seconds(Math.round(left))} left
+      about {left < 10 ? "a few s" : trimmed(seconds(Math.round(left)))} left
     </span>
   );
 }
@@ -295,7 +295,9 @@ function Failures({ comparison, ended }: { comparison: Comparison; ended: Ended[
               {run.error?.line ? `, line ${run.error.line}` : ""}
             </Link>
           </div>
-          {run.error?.kind}: {run.error?.message}
+          <span className={run.error?.message.includes("\n") ? "mono" : ""}>
+            {run.error?.kind}: {run.error?.message}
+          </span>
         </div>
       ))}
     </>

@@ -17,19 +17,27 @@ type Props = {
 const LEFT = 58;
 const RIGHT = 44;
 const TOP = 6;
+const SHORTEST_SPAN_S = 0.02;
 
 /** Cores kept busy between samples, from CPU seconds used so far. */
 function busy(curve: Sample[]): { t: number; cores: number }[] {
-  return curve.map((sample, i) => {
-    const before = curve[i - 1] ?? { t: 0, cpu: 0 };
+  const found: { t: number; cores: number }[] = [];
+  let before = { t: 0, cpu: 0 };
+  for (const sample of curve) {
     const span = sample.t - before.t;
-    return { t: sample.t, cores: span > 0 ? Math.max(0, (sample.cpu - before.cpu) / span) : 0 };
-  });
+    // Two samples that nearly coincide would divide one clock's grain by the other's.
+    if (span < SHORTEST_SPAN_S) continue;
+    found.push({ t: sample.t, cores: Math.max(0, (sample.cpu - before.cpu) / span) });
+    before = sample;
+  }
+  return found.length ? [{ t: 0, cores: found[0]?.cores ?? 0 }, ...found] : [];
 }
 
-export function RunCurve({ curve, shadow = [], spans = [], colour, width, height }: Props) {
+export function RunCurve({ curve: given, shadow = [], spans = [], colour, width, height }: Props) {
   const bottom = spans.length ? 34 : 18;
   const floor = height - bottom;
+  const origin: Sample = { t: 0, cpu: 0, memory: given[0]?.memory ?? 0 };
+  const curve = given.length ? [origin, ...given] : given;
   const end = max([...curve, ...shadow], (s) => s.t) ?? 1;
   const most = max([...curve, ...shadow], (s) => s.memory) ?? 1;
   const cores = busy(curve);
@@ -77,7 +85,7 @@ export function RunCurve({ curve, shadow = [], spans = [], colour, width, height
           </text>
           {[0, end / 2, end].map((t) => (
             <text key={t} x={x(t)} y={floor + 14} textAnchor="middle">
-              {shortSeconds(t)}
+              {t ? shortSeconds(t) : "0"}
             </text>
           ))}
         </g>

@@ -129,7 +129,7 @@ function Sentence({ comparison, plan, lanes, onChange }: SentenceProps) {
       value={value}
       {...range}
       aria-label={label}
-      style={{ width: `${Math.max(2, String(value).length) + 2.2}ch` }}
+      style={{ width: `${Math.max(2, String(value).length) * 0.62 + 1.5}em` }}
       onChange={(v) => v !== null && take(v)}
     />
   );

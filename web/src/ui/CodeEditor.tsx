@@ -90,6 +90,7 @@ function common(language: Language): Extension[] {
     bracketMatching(),
     highlightActiveLine(),
     spoken[language],
+    language === "toml" ? EditorView.lineWrapping : [],
     syntaxHighlighting(inks),
     look,
     wrongLine,

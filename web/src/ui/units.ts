@@ -50,6 +50,11 @@ export function ago(moment: string): string {
   });
 }
 
+/** A quantity without the zeros that only its three figures brought, for what people set. */
+export function trimmed(quantity: string): string {
+  return quantity.replace(/(\.\d*?)0+ /, "$1 ").replace(". ", " ");
+}
+
 /** A tick on a time axis: short, no trailing zeros. */
 export function shortSeconds(value: number): string {
   const trim = (n: number) => Number(n.toPrecision(2)).toString();

@@ -25,7 +25,9 @@ def _plain(column: pa.ChunkedArray | pa.Array) -> pa.Array:
         column = column.cast(pa.int64() if (largest or 0) < 2**63 else pa.float64())
     elif pa.types.is_floating(kind) or pa.types.is_decimal(kind):
         column = column.cast(pa.float64(), safe=False)
-    elif pa.types.is_string(kind) or pa.types.is_string_view(kind) or pa.types.is_large_string(kind):
+    elif (
+        pa.types.is_string(kind) or pa.types.is_string_view(kind) or pa.types.is_large_string(kind)
+    ):
         column = column.cast(pa.large_string())
     elif pa.types.is_date(kind) or (pa.types.is_timestamp(kind) and kind.unit != "us"):
         column = column.cast(pa.timestamp("us"), safe=False)

@@ -98,13 +98,13 @@ def compare(reference: pa.Table, answer: pa.Table, question: Answer) -> Agreemen
     left, right = _same_types(canonical(reference), canonical(answer.select(names)))
     if fingerprint(left) != fingerprint(right):
         _compare_values(left, right, question, found)
+    found.reasons += [
+        f"{d['column']}: {d['reference']} became {d['answer']}" for d in found.drifted
+    ]
     if found.verdict == DIFFERENT:
         return found
     if found.drifted:
         found.verdict = OTHER_TYPES
-        found.reasons += [
-            f"{d['column']}: {d['reference']} became {d['answer']}" for d in found.drifted
-        ]
     elif not left.equals(right) and found.verdict == SAME:
         found.verdict = OTHER_ORDER
     if question.order and not _in_order(left, right, question):
@@ -167,11 +167,12 @@ def _compare_values(left: pa.Table, right: pa.Table, question: Answer, found: Ag
     for name, count in found.columns.items():
         found.reasons.append(f"{name}: {count:,} values differ")
     wrong = pairs[off][:_EXAMPLES]
-    found.examples = [
-        *({"reference": _row(ours, a), "answer": _row(theirs, b)} for a, b in wrong),
-        *({"reference": _row(ours, a), "answer": None} for a in lost),
-        *({"reference": None, "answer": _row(theirs, b)} for b in surplus),
-    ][:_EXAMPLES]
+    examples: list[dict[str, Any]] = [
+        {"reference": _row(ours, a), "answer": _row(theirs, b)} for a, b in wrong
+    ]
+    examples += [{"reference": _row(ours, a), "answer": None} for a in lost[:_EXAMPLES]]
+    examples += [{"reference": None, "answer": _row(theirs, b)} for b in surplus[:_EXAMPLES]]
+    found.examples = examples[:_EXAMPLES]
 
 
 def _frame(table: pa.Table) -> pl.DataFrame:
@@ -246,7 +247,9 @@ def _rematched(
     """The pairs, with those that lie too far apart matched anew among their likes."""
     near = np.ones(len(pairs), dtype=bool)
     for name in floats:
-        near &= _near(_values(ours, name, pairs[:, 0]), _values(theirs, name, pairs[:, 1]), question)
+        near &= _near(
+            _values(ours, name, pairs[:, 0]), _values(theirs, name, pairs[:, 1]), question
+        )
     groups = ours.select(pl.struct(by).rank("dense").alias("g"))["g"].to_numpy()[pairs[:, 0]]
     for group in np.unique(groups[~near]):
         members = np.flatnonzero(groups == group)

@@ -41,9 +41,7 @@ def replace_data(text: str, data_text: str) -> str:
     try:
         recipe = tomlkit.parse(data_text)
     except tomlkit.exceptions.ParseError as error:
-        raise BadInput(
-            f"The recipe is not TOML: {error}.", where=f"line {error.line}"
-        ) from None
+        raise BadInput(f"The recipe is not TOML: {error}.", where=f"line {error.line}") from None
     if list(recipe) != ["data"]:
         raise BadInput(
             "The recipe text must hold [data] and its tables, and nothing else.",
@@ -165,4 +163,5 @@ def _written(key: str, value: Any) -> Item:
     if isinstance(value, str) and ("\n" in value or (key in _MULTILINE and len(value) > 80)):
         plain = "'''" not in value and not re.search(r"[\x00-\x08\x0b-\x1f\x7f]", value)
         return tomlkit.string(value, literal=plain, multiline=True)
-    return tomlkit.item(value)
+    item: Item = tomlkit.item(value)
+    return item

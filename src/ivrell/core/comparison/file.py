@@ -68,8 +68,7 @@ def _place(source: str, line: int | None) -> str:
 
 
 _TAGS = {"union", *ENGINES} | {
-    kind.model_fields["kind"].default
-    for kind in kinds.Kind.__subclasses__()
+    kind.model_fields["kind"].default for kind in kinds.Kind.__subclasses__()
 }
 
 
@@ -77,11 +76,15 @@ def _told(error: ValidationError, text: str, source: str) -> BadInput:
     problems = error.errors(include_url=False)
     problem = problems[0]
     keys = [part for position, part in enumerate(problem["loc"]) if _is_key(problem, position)]
+    message = problem["msg"].removeprefix("Value error, ")
+    if not keys and ": " in message:
+        # Rules over the whole file name their place at the head of the message.
+        place, message = message.split(": ", 1)
+        keys = [place]
     path = ""
     for key in keys:
         path += f"[{key}]" if isinstance(key, int) else f".{key}" if path else str(key)
     context = {"near": "", **problem.get("ctx", {})}
-    message = problem["msg"].removeprefix("Value error, ")
     if problem["type"] in ("extra_forbidden", "unexpected_keyword_argument"):
         message = f'There is no setting "{keys[-1]}" here'
         if near := _near(keys, problem):
@@ -143,7 +146,7 @@ def _line_of(text: str, keys: list[Any]) -> int | None:
             if header == names[: len(header)] and (header != ["approach"] or seen == index):
                 best = best if best and header != table else number
         inside = header == table[: len(header)] and (header != ["approach"] or seen == index)
-        if inside and re.search(rf"(?:^|[{{,\s]){re.escape(names[-1])}\s*=", line):
-            if header == table or len(header) >= len(names) - 2:
-                return number
+        named = re.search(rf"(?:^|[{{,\s]){re.escape(names[-1])}\s*=", line)
+        if inside and named and len(header) >= len(names) - 2:
+            return number
     return best

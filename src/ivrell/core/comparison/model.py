@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Mapping
 from itertools import product
-from typing import Annotated, Any, Literal, Self, Union
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, Union
 
 from pydantic import (
     BaseModel,
@@ -29,10 +29,13 @@ FORMAT = "ivrell-comparison/1"
 
 KnobValue = StrictBool | StrictInt | StrictFloat | StrictStr
 
-AnyApproach = Annotated[
-    Union[tuple(engine.approach for engine in ENGINES.values())],  # type: ignore[misc]
-    Field(discriminator="engine"),
-]
+if TYPE_CHECKING:
+    AnyApproach = Approach
+else:
+    AnyApproach = Annotated[
+        Union[tuple(engine.approach for engine in ENGINES.values())],  # noqa: UP007 - made at run time
+        Field(discriminator="engine"),
+    ]
 
 
 def _quantity(reader: Any) -> BeforeValidator:
@@ -109,9 +112,7 @@ class Comparison(_Part):
             if approach.id == approach_id:
                 return approach
         known = ", ".join(approach.id for approach in self.approach) or "none yet"
-        raise BadInput(
-            f'There is no approach "{approach_id}".', cure=f"Approaches here: {known}."
-        )
+        raise BadInput(f'There is no approach "{approach_id}".', cure=f"Approaches here: {known}.")
 
     @property
     def baseline_id(self) -> str | None:

@@ -38,15 +38,13 @@ def to_arrow(answer: object) -> "pa.Table":
     import pyarrow as pa
 
     if answer is None:
-        raise ApproachFailed(
-            "no answer", f"The approach returned nothing. Return {ACCEPTED}."
-        )
+        raise ApproachFailed("no answer", f"The approach returned nothing. Return {ACCEPTED}.")
     try:
         table = _convert(answer)
     except (pa.ArrowException, ValueError, TypeError, OSError) as error:
         raise ApproachFailed(
             "answer cannot be read",
-            f"The answer, a {type(answer).__name__}, could not be made into a table: {error}",
+            f"The answer (of type {type(answer).__name__}) could not be made into a table: {error}",
         ) from error
     names = table.column_names
     repeated = sorted({name for name in names if names.count(name) > 1})

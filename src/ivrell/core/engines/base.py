@@ -93,9 +93,15 @@ class Engine(Protocol):
     """One way to execute approaches."""
 
     name: str
-    approach: type[Approach]
-    packages: tuple[str, ...]
     language: str
+
+    @property
+    def approach(self) -> type[Approach]:
+        """The fields that an approach of this engine may have."""
+
+    @property
+    def packages(self) -> tuple[str, ...]:
+        """Python packages it needs."""
 
     def problem(self, approach: Any) -> "Problem | None":
         """What is plainly wrong with an approach's text, found without running it."""

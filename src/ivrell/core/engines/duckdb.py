@@ -122,4 +122,3 @@ class DuckdbEngine:
 
     def prepare(self, job: Job) -> _Task:
         return _Task(job)
-

@@ -43,7 +43,9 @@ def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[S
     Raises ApproachFailed for a knob that does not exist or is no plain value.
     """
     found: list[Statement] = []
-    text, bound, line, start, stage = "", [], 1, 0, None
+    bound: list[str] = []
+    stage: str | None = None
+    text, line, start = "", 1, 0
     for token in _TOKEN.finditer(sql):
         piece = token[0]
         if token["comment"] and (named := _STAGE.match(piece)):

@@ -13,7 +13,7 @@ import psutil
 from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
 
-_SECONDS_OF_LOOKING = 0.3
+_SECONDS_OF_LOOKING = 0.5
 
 
 def processor() -> str:
@@ -38,15 +38,19 @@ def pressure() -> dict[str, float] | None:
     return found
 
 
+def busy_cores() -> float:
+    """How many cores are busy now, measured over half a second."""
+    return round(sum(psutil.cpu_percent(interval=_SECONDS_OF_LOOKING, percpu=True)) / 100, 2)
+
+
 def snapshot(data_folder: Path) -> dict[str, Any]:
     """The machine as it is now: kept with every trial.
 
-    Sizes in bytes, load as the kernel's run-queue averages, ``busy_cores`` measured over
-    a third of a second.
+    Sizes in bytes, load as the kernel's run-queue averages. ``busy_cores`` takes half a
+    second to measure and is left to the caller.
     """
     memory = psutil.virtual_memory()
     disk = shutil.disk_usage(data_folder)
-    busy = psutil.cpu_percent(interval=_SECONDS_OF_LOOKING, percpu=True)
     return {
         "host": platform.node(),
         "taken_at": datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
@@ -60,7 +64,7 @@ def snapshot(data_folder: Path) -> dict[str, Any]:
         "system": _system(),
         "python": platform.python_version(),
         "load": list(os.getloadavg()),
-        "busy_cores": round(sum(busy) / 100, 2),
+        "busy_cores": None,
         "pressure": pressure(),
         "engines": {
             name: {"installed": state.installed, "versions": state.versions}
@@ -71,7 +75,8 @@ def snapshot(data_folder: Path) -> dict[str, Any]:
             "cpu": "sum of the worker's usage and of every process below it, "
             "orphans reaped by a subreaper",
             "memory": "kernel high-water mark of the worker, set back at the start; "
-            "with children also the sampled sum of private memory",
+            "with children also the sampled sum of private memory; the kernel counts to some "
+            "0.3 MB",
         },
     }
 

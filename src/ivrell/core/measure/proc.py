@@ -135,9 +135,7 @@ def reset_peak(pid: int) -> bool:
 
 def disk_io(pid: int) -> tuple[int, int] | None:
     """Bytes a process read from and wrote to disk so far, or None where it is hidden."""
-    values = dict(
-        line.split(": ") for line in read(f"/proc/{pid}/io").splitlines() if ": " in line
-    )
+    values = dict(line.split(": ") for line in read(f"/proc/{pid}/io").splitlines() if ": " in line)
     if "read_bytes" not in values:
         return None
     return int(values["read_bytes"]), int(values["write_bytes"])

@@ -64,7 +64,7 @@ class Recipe(BaseModel):
                     raise BadInput(
                         f'There is no knob "{knob}".',
                         where=where,
-                        cure=f"Add it under [knobs], such as {knob} = [1000000], or write a number.",
+                        cure=f"Add {knob} = [1000000] under [knobs], or write a number.",
                     )
                 rows = knobs[knob]
                 where = f"knobs.{knob}"

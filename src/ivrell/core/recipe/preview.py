@@ -14,7 +14,7 @@ _HEAD, _MIDDLE, _TAIL = 8, 5, 5
 
 
 def preview(recipe: Recipe, table: str) -> dict[str, Any]:
-    """Head, middle and tail of a table as it will be, with a profile of its first block
+    """Head, middle and tail of a table as it will be, with a profile of a sample of it
     and an estimate per form.
 
     Returns plain data: ``rows`` in all, ``columns`` (name, kind, settings, profile),
@@ -23,17 +23,24 @@ def preview(recipe: Recipe, table: str) -> dict[str, Any]:
     """
     generator = Generator(recipe)
     total = recipe.rows_of(table)
+    generator.block(table, 0, most=1)  # loads what the first drawing needs, out of the estimate
     began = time.perf_counter()
     first = generator.block(table, 0)
     drawing = time.perf_counter() - began
-    described = zip(recipe.tables[table].columns, profile(first), strict=True)
+    sample = _spread(generator, table, first)
+    described = zip(recipe.tables[table].columns, profile(sample), strict=True)
     return {
         "table": table,
         "rows": total,
         "fingerprint": recipe.fingerprint(table),
-        "profiled_rows": first.num_rows,
+        "profiled_rows": sample.num_rows,
         "columns": [
-            {"name": column.name, "kind": column.kind_name(), "settings": _told(column), "profile": p}
+            {
+                "name": column.name,
+                "kind": column.kind_name(),
+                "settings": _told(column),
+                "profile": p,
+            }
             for column, p in described
         ],
         "parts": [
@@ -44,15 +51,31 @@ def preview(recipe: Recipe, table: str) -> dict[str, Any]:
     }
 
 
+def _spread(generator: Generator, table: str, first: pa.RecordBatch) -> pa.RecordBatch:
+    """Rows from the beginning, the middle and the end, as many in all as a block holds."""
+    blocks = generator.blocks(table)
+    if blocks == 1:
+        return first
+    chosen = sorted({0, blocks // 2, blocks - 1})
+    parts = [first if i == 0 else generator.block(table, i) for i in chosen]
+    share = BLOCK_ROWS // len(parts)
+    ends = [part.slice(0, share) for part in parts[:-1]]
+    ends.append(parts[-1].slice(max(0, parts[-1].num_rows - share)))
+    return pa.Table.from_batches(ends).combine_chunks().to_batches()[0]
+
+
 def _told(column: Any) -> str:
     settings = column.model_dump(
         mode="json", by_alias=True, exclude={"name", "kind"}, exclude_defaults=True
     )
-    return ", ".join(f"{name} {_value(value)}" for name, value in settings.items())
+    return ", ".join(
+        name if value is True else f"{name} {_value(value)}" for name, value in settings.items()
+    )
 
 
 def _value(value: Any) -> str:
-    return " / ".join(map(str, value)) if isinstance(value, list) else str(value)
+    text = " / ".join(map(str, value)) if isinstance(value, list) else str(value)
+    return text.removesuffix("T00:00:00")
 
 
 def _parts(total: int) -> list[tuple[int, int]]:
@@ -74,6 +97,7 @@ def _rows(generator: Generator, table: str, start: int, count: int) -> list[list
 
 
 def _cost(form: str, sample: pa.RecordBatch, drawing: float, total: int) -> dict[str, float]:
+    size_in(form, sample.slice(0, 1))
     began = time.perf_counter()
     size = size_in(form, sample)
     seconds = drawing + time.perf_counter() - began

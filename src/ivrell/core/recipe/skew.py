@@ -59,9 +59,7 @@ def _alias(n: int, skew: float) -> _Alias:
     )
 
 
-def skewed_ranks(
-    rng: np.random.Generator, n: int, skew: float, count: int
-) -> NDArray[np.int64]:
+def skewed_ranks(rng: np.random.Generator, n: int, skew: float, count: int) -> NDArray[np.int64]:
     """Draw ``count`` ranks from 0 to n-1; rank 0 is the most popular.
 
     With ``skew`` 0 every rank is equally likely; with 1 the weights fall as 1/k.

@@ -115,9 +115,7 @@ class DataStore:
             BadInput: unknown form, or too little room on disk.
         """
         if form not in FORMS:
-            raise BadInput(
-                f'There is no form "{form}".', cure=f"Forms here: {', '.join(FORMS)}."
-            )
+            raise BadInput(f'There is no form "{form}".', cure=f"Forms here: {', '.join(FORMS)}.")
         fingerprint = recipe.fingerprint(table)
         path = self.root / fingerprint[:24] / file_name(table, form)
         record = path.with_name(path.name + ".json")

@@ -153,11 +153,11 @@ def limit_told(limit: Mapping[str, Any]) -> str:
     """A limit that was reached, in words that follow the lane's name."""
     value = limit["value"]
     return {
-        "elapsed": f"did not finish in {format_seconds(value)}",
+        "elapsed": f"did not finish in {value:g} s",
         "memory": f"took more than {format_bytes(value)} of memory and was ended",
         "output": f"printed more than {format_bytes(value)} and was ended",
-        "preparing": f"was not ready to start after {format_seconds(value)}",
-        "handing over": f"did not hand its answer over within {format_seconds(value)}",
+        "preparing": f"was not ready to start after {value:g} s",
+        "handing over": f"did not hand its answer over within {value:g} s",
     }[limit["kind"]]
 
 

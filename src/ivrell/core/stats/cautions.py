@@ -49,14 +49,27 @@ def _few_rounds(scene: Scene) -> Iterator[Caution]:
 def _disagreement(scene: Scene) -> Iterator[Caution]:
     for lane in scene.lanes:
         found = lane["agreement"]
-        if found and found["verdict"] == "different":
+        if found and found["unstable"]:
+            yield Caution(
+                "answer varies",
+                f"{lane['name']} does not give the same answer every time: "
+                f"{'; '.join(found['reasons'])}.",
+                "Find what it leaves to chance before trusting its time.",
+                lane["id"],
+            )
+        elif found and found["verdict"] == "different":
             yield Caution(
                 "different answer",
                 f"{lane['name']} does not give the same answer: {'; '.join(found['reasons'])}.",
                 "Look at the rows that differ on the step Agreement before trusting its time.",
                 lane["id"],
             )
-        elif found and found["drifted"]:
+
+
+def _drift(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        found = lane["agreement"]
+        if found and found["verdict"] == "same values, other types":
             yield Caution(
                 "type drift",
                 f"{lane['name']} gives the right values in other types: "
@@ -77,7 +90,9 @@ def _unfinished(scene: Scene) -> Iterator[Caution]:
             )
         elif lane["state"] == "failed":
             yield Caution(
-                "failed", f"{lane['name']} failed: {lane['told']}", "Mend its code and run again.",
+                "failed",
+                f"{lane['name']} failed: {lane['told']}",
+                "Mend its code and run again.",
                 lane["id"],
             )
 
@@ -140,6 +155,7 @@ def _first_slower(scene: Scene) -> Iterator[Caution]:
 
 CAUTIONS: tuple[Callable[[Scene], Iterator[Caution]], ...] = (
     _disagreement,
+    _drift,
     _unfinished,
     _few_rounds,
     _noise,

@@ -50,8 +50,15 @@ def summarize(values: Sequence[float]) -> Summary:
         low, high = float(ordered[inner]), float(ordered[n - 1 - inner])
         level = _coverage(n, inner)
     return Summary(
-        n, float(median), float(q1), float(q3), float(ordered[0]), float(ordered[-1]),
-        low, high, level,
+        n,
+        float(median),
+        float(q1),
+        float(q3),
+        float(ordered[0]),
+        float(ordered[-1]),
+        low,
+        high,
+        level,
     )
 
 

@@ -8,6 +8,7 @@ import os
 import shutil
 import sys
 import tempfile
+import time
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import asdict
@@ -22,7 +23,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
 from ivrell.core.errors import BadInput, Stopped
-from ivrell.core.measure.machine import snapshot
+from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.launch import Runner, scrubbed_environment
@@ -30,8 +31,14 @@ from ivrell.core.trial.plan import Plan, PlannedRun, ordered_runs
 from ivrell.core.trial.record import run_record
 
 _FAILURES_BEFORE_OUT = 2
+_SETTLE_S = 0.3
 CURVES = pa.schema(
-    [("run", pa.int32()), ("t_s", pa.float64()), ("cpu_s", pa.float64()), ("memory_bytes", pa.int64())]
+    [
+        ("run", pa.int32()),
+        ("t_s", pa.float64()),
+        ("cpu_s", pa.float64()),
+        ("memory_bytes", pa.int64()),
+    ]
 )
 
 
@@ -127,17 +134,24 @@ class Trial:
         self._write("comparison.toml", self.text)
         self._write("plan.json", self.plan.model_dump_json(indent=2))
         self.machine = snapshot(self.folder)
-        self._write("machine.json", json.dumps(self.machine, indent=2))
-        self.listen("machine", self.machine)
+        self._keep_machine()
         self.answers = Answers(self.comparison, self.folder / "answers")
         self._take_up()
         ended = "done"
         try:
             self._make_data()
+            # Looked at anew once our own work of making data has settled.
+            time.sleep(_SETTLE_S)
+            self.machine["busy_cores"] = busy_cores()
+            self._keep_machine()
             self._do_runs()
         except Stopped:
             ended = "stopped"
         return self._finish(ended)
+
+    def _keep_machine(self) -> None:
+        self._write("machine.json", json.dumps(self.machine, indent=2))
+        self.listen("machine", self.machine)
 
     def _take_up(self) -> None:
         """Read what an earlier session of this trial left."""
@@ -289,8 +303,8 @@ class Trial:
             for run in self.runs
             for sample in read_curve(self.folder, run["run"])
         ]
-        columns = list(zip(*rows, strict=True)) if rows else [[]] * len(CURVES)
-        table = pa.table([pa.array(c, t) for c, t in zip(columns, CURVES.types, strict=True)], CURVES)
+        named = [dict(zip(CURVES.names, row, strict=True)) for row in rows]
+        table = pa.Table.from_pylist(named, CURVES)
         pyarrow.parquet.write_table(table, self.folder / "curves.parquet")
 
     def _write(self, name: str, text: str) -> None:
@@ -312,4 +326,3 @@ def _read_once(path: Path) -> None:
     with path.open("rb", buffering=0) as file:
         while file.read(1 << 22):
             pass
-

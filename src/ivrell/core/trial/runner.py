@@ -25,10 +25,10 @@ from typing import Any
 
 sys.path.append(str(Path(__file__).resolve().parents[3]))
 
-from ivrell.core.measure import proc  # noqa: E402
-from ivrell.core.measure.curve import Curve  # noqa: E402
-from ivrell.core.measure.proc import Cpu  # noqa: E402
-from ivrell.core.trial.stages import BOARD_BYTES, shown_stage  # noqa: E402
+from ivrell.core.measure import proc
+from ivrell.core.measure.curve import Curve
+from ivrell.core.measure.proc import Cpu
+from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
 
 SAMPLE_S = 0.025
 _PROGRESS_S = 0.4
@@ -86,7 +86,7 @@ class Run:
         self.limit: dict[str, Any] | None = None
         self.asked_to_stop = False
         self.phase = "preparing"
-        self.go_at = 0.0
+        self.go_at = self.next_sample = self.next_progress = 0.0
         self.sampled_peak = 0
         self.memory_now = 0
         self.single = True
@@ -123,7 +123,7 @@ class Run:
             env=self.spec["environment"],
             pass_fds=(events_end, words_end, board_fd),
             start_new_session=True,
-            preexec_fn=_die_with_parent,  # noqa: PLW1509 - this process has one thread
+            preexec_fn=_die_with_parent,
         )
         self.pid = process.pid
         # Reaped here by wait4 alone, so that its usage is not lost to Popen.
@@ -133,13 +133,12 @@ class Run:
 
     def watch(self, heard: Callable[[], str]) -> None:
         """See the run through to its end; ``heard`` gives words from the conductor."""
-        next_sample = 0.0
         cores = proc.core_times()
         open_fds = {self.events, self.printed}
         while self.exit_status is None:
             now = time.monotonic()
             wait = SAMPLE_S if self.phase == "running" else 0.1
-            wait = max(0.0, min(wait, next_sample - now if next_sample > now else wait))
+            wait = max(0.0, min(wait, self.next_sample - now if self.phase == "running" else wait))
             ready, _, _ = select.select([*open_fds, sys.stdin], [], [], wait)
             for fd in open_fds & set(ready):
                 data = os.read(fd, 65536)
@@ -155,9 +154,9 @@ class Run:
                 if word == "gone":
                     sys.exit("the conductor is gone")
             now = time.monotonic()
-            if self.phase == "running" and now >= next_sample:
+            if self.phase == "running" and now >= self.next_sample:
                 self._sample(now)
-                next_sample = now + SAMPLE_S
+                self.next_sample = now + SAMPLE_S
                 if now >= self.next_progress:
                     self.next_progress = now + _PROGRESS_S
                     before, cores = cores, proc.core_times()
@@ -201,6 +200,7 @@ class Run:
         self.phase = "running"
         self.go_at = time.monotonic()
         # Nothing is told at the start: whoever listens would work beside the run.
+        self.next_sample = self.go_at + SAMPLE_S
         self.next_progress = self.go_at + _PROGRESS_S
         os.write(self.words, b"go\n")
 
@@ -303,7 +303,7 @@ class Run:
             "progress",
             elapsed_s=round(now - self.go_at, 3),
             cpu_s=round(self.cpu_now, 3),
-            memory_bytes=self.memory_now,
+            memory_bytes=self.memory_now - self.start_memory,
             stage=shown_stage(self.board),
             cores=cores,
         )
@@ -315,8 +315,7 @@ class Run:
         elif self.phase == "preparing" and now - self.started_at > self.limits["prepare_seconds"]:
             reached = ("preparing", self.limits["prepare_seconds"])
         elif (
-            self.phase == "handing over"
-            and now - self.stopped_at > self.limits["prepare_seconds"]
+            self.phase == "handing over" and now - self.stopped_at > self.limits["prepare_seconds"]
         ):
             reached = ("handing over", self.limits["prepare_seconds"])
         elif self.phase == "running" and self.memory_now > self.limits["memory_bytes"]:
@@ -449,7 +448,9 @@ def _size(folder: Path) -> int:
     return sum(
         path.stat().st_size
         for path in folder.rglob("*")
-        if path.is_file() and not path.is_symlink() and not path.name.startswith((".job", ".answer"))
+        if path.is_file()
+        and not path.is_symlink()
+        and not path.name.startswith((".job", ".answer"))
     )
 
 

@@ -109,9 +109,9 @@ def _hand_over(task: Any, answer: object, folder: Path) -> dict[str, int]:
     table = task.hand_over(answer)
     import pyarrow as pa
 
-    with pa.OSFile(str(folder / ".answer.arrow"), "wb") as sink:
-        with pa.ipc.new_file(sink, table.schema) as writer:
-            writer.write_table(table)
+    path = str(folder / ".answer.arrow")
+    with pa.OSFile(path, "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+        writer.write_table(table)
     return {"rows": table.num_rows, "columns": table.num_columns, "bytes": table.nbytes}
 
 

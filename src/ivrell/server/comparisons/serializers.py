@@ -137,9 +137,7 @@ class ComparisonSerializer(serializers.ModelSerializer):
             "type": "object",
             "additionalProperties": {
                 "type": "array",
-                "items": {
-                    "oneOf": [{"type": "number"}, {"type": "string"}, {"type": "boolean"}]
-                },
+                "items": {"oneOf": [{"type": "number"}, {"type": "string"}, {"type": "boolean"}]},
             },
         }
     )

@@ -4,14 +4,14 @@ import re
 
 from ivrell.core.comparison.model import Comparison
 
-_PYTHON = '''import polars as pl
+_PYTHON = """import polars as pl
 
 
 def answer(data, knobs, stage):
     with stage("read"):
         {table} = pl.scan_csv(data.{table})
     return {table}.select(pl.len().alias("rows"))
-'''
+"""
 
 _SQL = """SELECT count(*) AS rows
 FROM {table}

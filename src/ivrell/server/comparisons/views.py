@@ -75,9 +75,7 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
         """A new comparison with a small recipe to start from."""
         return self._shown(Comparison.objects.from_text(NEW_COMPARISON), status.HTTP_201_CREATED)
 
-    @extend_schema(
-        request=shapes.TextSerializer, responses={201: shapes.ComparisonSerializer}
-    )
+    @extend_schema(request=shapes.TextSerializer, responses={201: shapes.ComparisonSerializer})
     @action(detail=False, methods=["post"], url_path="import")
     def import_file(self, request: Request) -> Response:
         """A new comparison from the text of a comparison file."""
@@ -142,9 +140,7 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
         given = _checked(shapes.TextSerializer, request)["text"]
         return self._change(pk, lambda text: edit.replace_data(text, given))
 
-    @extend_schema(
-        request=shapes.PreviewRequestSerializer, responses=shapes.PreviewSerializer
-    )
+    @extend_schema(request=shapes.PreviewRequestSerializer, responses=shapes.PreviewSerializer)
     @action(detail=True, methods=["post"])
     def preview(self, request: Request, pk: str) -> Response:
         """Look at the tables of the stored recipe, or of one being written."""

@@ -35,9 +35,7 @@ class PlanSerializer(serializers.Serializer):
 
     rounds = serializers.IntegerField(required=False, min_value=1, max_value=1000)
     warm_ups = serializers.IntegerField(required=False, min_value=0, max_value=100)
-    lanes = serializers.ListField(
-        child=serializers.CharField(), required=False, allow_null=True
-    )
+    lanes = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True)
     knobs = serializers.DictField(child=serializers.ListField(), required=False)
     limits = LimitsSerializer(required=False)
     order_seed = serializers.IntegerField(required=False, min_value=0)

@@ -116,9 +116,7 @@ def conduct_trial(trial_id: int) -> None:
             if not trial.runs.filter(number=run["run"]).exists():
                 conductor.listen("run ended", run)
         trial.agreement = {
-            point_name(point["point"]): {
-                lane["id"]: lane["agreement"] for lane in point["lanes"]
-            }
+            point_name(point["point"]): {lane["id"]: lane["agreement"] for lane in point["lanes"]}
             for point in found["points"]
         }
         trial.finish(found["ended"])
@@ -129,7 +127,7 @@ def conduct_trial(trial_id: int) -> None:
         trial.finish(
             Trial.State.FAILED,
             {
-                "what": "The trial ended with an error inside Ivrell; the runs done until then are kept.",
+                "what": "The trial ended with an error inside Ivrell; its runs so far are kept.",
                 "where": "",
                 "cure": "The worker's log has the details. Run it again.",
             },

@@ -16,7 +16,7 @@ from rest_framework.response import Response
 from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
 from ivrell.core.errors import BadInput
-from ivrell.core.measure.machine import snapshot
+from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import shapes
@@ -65,9 +65,7 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
         """One run in full, with its curve and the exact code."""
         run = get_object_or_404(Run, trial=pk, number=number)
         code = run.trial.read.lane(run.approach).text()
-        curve = [
-            {"t_s": t, "cpu_s": cpu, "memory_bytes": memory} for t, cpu, memory in run.curve
-        ]
+        curve = [{"t_s": t, "cpu_s": cpu, "memory_bytes": memory} for t, cpu, memory in run.curve]
         shape = shapes.RunShape(curve=curve, code=code, **run.record)
         return Response(shape.model_dump(mode="json"))
 
@@ -125,7 +123,7 @@ def engines(request: Request) -> Response:
 @api_view(["GET"])
 def machine(request: Request) -> Response:
     """What this machine is and is doing."""
-    return Response(snapshot(settings.IVRELL_DATA))
+    return Response({**snapshot(settings.IVRELL_DATA), "busy_cores": busy_cores()})
 
 
 @extend_schema(responses=shapes.Now)

@@ -98,7 +98,7 @@ class Text(Kind):
         if self.unique and self._low_positions()[1] < total:
             return (
                 f'The pattern "{self.pattern}" makes {self._low_positions()[1]:,} different texts, '
-                f"fewer than the {total:,} rows that must differ. Lengthen it or ask for fewer rows."
+                f"fewer than the {total:,} rows that must differ. Lengthen it or take fewer rows."
             )
         return ""
 
@@ -123,5 +123,3 @@ class Text(Kind):
         for alphabet in reversed(alphabets[: len(alphabets) - positions]):
             choices.append(rng.integers(0, len(alphabet), len(rows), dtype=np.int64))
         return _spell(alphabets, choices[::-1])
-
-

@@ -4,27 +4,30 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='Comparison',
+            name="Comparison",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=200)),
-                ('text', models.TextField()),
-                ('marks', models.JSONField(default=dict)),
-                ('demo', models.CharField(blank=True, default='', max_length=100)),
-                ('created_at', models.DateTimeField(auto_now_add=True)),
-                ('changed_at', models.DateTimeField(auto_now=True)),
-                ('deleted_at', models.DateTimeField(blank=True, null=True)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("name", models.CharField(max_length=200)),
+                ("text", models.TextField()),
+                ("marks", models.JSONField(default=dict)),
+                ("demo", models.CharField(blank=True, default="", max_length=100)),
+                ("created_at", models.DateTimeField(auto_now_add=True)),
+                ("changed_at", models.DateTimeField(auto_now=True)),
+                ("deleted_at", models.DateTimeField(blank=True, null=True)),
             ],
             options={
-                'ordering': ['-changed_at'],
+                "ordering": ["-changed_at"],
             },
         ),
     ]

@@ -5,65 +5,117 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('comparisons', '0001_initial'),
+        ("comparisons", "0001_initial"),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Trial',
+            name="Trial",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('text', models.TextField()),
-                ('plan', models.JSONField()),
-                ('planned_runs', models.IntegerField()),
-                ('state', models.CharField(choices=[('waiting', 'Waiting'), ('running', 'Running'), ('done', 'Done'), ('stopped', 'Stopped'), ('failed', 'Failed')], default='waiting', max_length=10)),
-                ('message', models.JSONField(null=True)),
-                ('conclusion', models.TextField(blank=True, default='')),
-                ('machine', models.JSONField(default=dict)),
-                ('data', models.JSONField(default=list)),
-                ('agreement', models.JSONField(default=dict)),
-                ('stop_asked', models.BooleanField(default=False)),
-                ('stop_run_asked', models.IntegerField(null=True)),
-                ('dropped', models.JSONField(default=list)),
-                ('created_at', models.DateTimeField(auto_now_add=True)),
-                ('started_at', models.DateTimeField(null=True)),
-                ('finished_at', models.DateTimeField(null=True)),
-                ('comparison', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='trials', to='comparisons.comparison')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("text", models.TextField()),
+                ("plan", models.JSONField()),
+                ("planned_runs", models.IntegerField()),
+                (
+                    "state",
+                    models.CharField(
+                        choices=[
+                            ("waiting", "Waiting"),
+                            ("running", "Running"),
+                            ("done", "Done"),
+                            ("stopped", "Stopped"),
+                            ("failed", "Failed"),
+                        ],
+                        default="waiting",
+                        max_length=10,
+                    ),
+                ),
+                ("message", models.JSONField(null=True)),
+                ("conclusion", models.TextField(blank=True, default="")),
+                ("machine", models.JSONField(default=dict)),
+                ("data", models.JSONField(default=list)),
+                ("agreement", models.JSONField(default=dict)),
+                ("stop_asked", models.BooleanField(default=False)),
+                ("stop_run_asked", models.IntegerField(null=True)),
+                ("dropped", models.JSONField(default=list)),
+                ("created_at", models.DateTimeField(auto_now_add=True)),
+                ("started_at", models.DateTimeField(null=True)),
+                ("finished_at", models.DateTimeField(null=True)),
+                (
+                    "comparison",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="trials",
+                        to="comparisons.comparison",
+                    ),
+                ),
             ],
             options={
-                'ordering': ['-id'],
+                "ordering": ["-id"],
             },
         ),
         migrations.CreateModel(
-            name='Event',
+            name="Event",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('kind', models.CharField(max_length=20)),
-                ('fields', models.JSONField()),
-                ('trial', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='events', to='trials.trial')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("kind", models.CharField(max_length=20)),
+                ("fields", models.JSONField()),
+                (
+                    "trial",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="events",
+                        to="trials.trial",
+                    ),
+                ),
             ],
             options={
-                'ordering': ['id'],
+                "ordering": ["id"],
             },
         ),
         migrations.CreateModel(
-            name='Run',
+            name="Run",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('number', models.IntegerField()),
-                ('approach', models.CharField(max_length=63)),
-                ('state', models.CharField(max_length=10)),
-                ('record', models.JSONField()),
-                ('curve', models.JSONField(default=list)),
-                ('trial', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='runs', to='trials.trial')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("number", models.IntegerField()),
+                ("approach", models.CharField(max_length=63)),
+                ("state", models.CharField(max_length=10)),
+                ("record", models.JSONField()),
+                ("curve", models.JSONField(default=list)),
+                (
+                    "trial",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="runs",
+                        to="trials.trial",
+                    ),
+                ),
             ],
             options={
-                'ordering': ['number'],
-                'constraints': [models.UniqueConstraint(fields=('trial', 'number'), name='run_number_once_a_trial')],
+                "ordering": ["number"],
+                "constraints": [
+                    models.UniqueConstraint(
+                        fields=("trial", "number"), name="run_number_once_a_trial"
+                    )
+                ],
             },
         ),
     ]

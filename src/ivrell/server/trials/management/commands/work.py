@@ -5,7 +5,6 @@ import logging
 
 import procrastinate
 from django.core.management.base import BaseCommand
-
 from procrastinate import jobs
 from procrastinate.contrib.django import app
 

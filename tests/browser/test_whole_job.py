@@ -1,0 +1,219 @@
+"""The whole job in a real browser: from the sign-in link to the findings."""
+
+import unittest
+
+from selenium.webdriver.common.by import By
+
+from tests.support.browser import Browser
+from tests.support.running import Running
+
+FASTER_LOOP = """def answer(data, knobs, stage):
+    groups = {}
+    with stage("read and fold"):
+        with open(data.passages) as file:
+            next(file)
+            for line in file:
+                passage, lock, passed_at, draught, toll = line.split(",")
+                key = (lock, int(passed_at[5:7]))
+                deep = float(draught)
+                group = groups.setdefault(key, [0, 0.0, 0.0, deep])
+                group[0] += 1
+                group[1] += float(toll)
+                group[2] += deep
+                group[3] = max(group[3], deep)
+    return [
+        {"lock": lock, "month": month, "passages": n, "toll": toll,
+         "mean_draught": total / n, "deepest": deepest}
+        for (lock, month), (n, toll, total, deepest) in groups.items()
+    ]
+"""
+
+
+def shown_seconds(text: str) -> float:
+    number, unit = text.split()
+    scale = {"µs": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0}[unit]
+    return float(number.replace(",", "")) * scale
+
+
+class WholeJob(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.ivrell = Running()
+        cls.addClassCleanup(cls.ivrell.close)
+        link = cls.ivrell.start()
+        cls.browser = Browser()
+        cls.addClassCleanup(cls.browser.close)
+        cls.browser.open(link)
+
+    def tearDown(self):
+        self.assertEqual(self.browser.complaints(), [])
+
+    def open_demo(self, step="question"):
+        found = self.browser.fetch("/api/comparisons/")
+        demo = next(line for line in found if line["demo"])
+        self.browser.open(f"{self.ivrell.address}/comparisons/{demo['id']}/{step}")
+        self.browser.by_id("rail-loop")
+        return demo["id"]
+
+    def race_is(self, word, seconds=120):
+        self.browser.until(
+            lambda: self.browser.by_id("race-state").text.startswith(word),
+            seconds,
+            f"the race never was {word}",
+        )
+
+    def test_from_question_to_findings(self):
+        b = self.browser
+        b.open(self.ivrell.link())
+        b.until(
+            lambda: next(
+                (a for a in b.all(".comparisons h2 a") if a.text == "Tolls per lock"), None
+            )
+        ).click()
+        task = b.find('textarea[aria-label="The task in words"]')
+        self.assertIn("For every lock and month", task.get_attribute("value"))
+        comparison = int(b.driver.current_url.split("/")[4])
+
+        b.step("Data")
+        b.type_over(b.by_id("rows-rows"), "20000")
+        b.until(lambda: b.by_id("rows-of-passages").text == "20,000 rows")
+        stored = b.fetch(f"/api/comparisons/{comparison}/")
+        self.assertEqual(stored["knobs"]["rows"][0], 20000)
+
+        b.step("Approaches")
+        b.by_id("rail-loop").click()
+        b.replace_code("code", FASTER_LOOP)
+        b.until(lambda: b.by_id("save-state").text == "saved")
+        stored = b.until(
+            lambda: next(
+                (
+                    found
+                    for found in [b.fetch(f"/api/comparisons/{comparison}/")]
+                    if "setdefault" in found["lanes"][0]["code"]
+                ),
+                None,
+            )
+        )
+        self.assertEqual(stored["lanes"][0]["code"], FASTER_LOOP)
+        self.assertIn("# sums of floats differ", stored["text"])
+
+        b.step("Trial")
+        b.type_over(b.find('input[aria-label="Rounds"]'), "3")
+        b.by_id("launch").click()
+        b.find(".cell.running", 60)
+        self.race_is("done")
+        self.assertEqual(len(b.all(".race-grid .cell.done")), 5 * 4)
+        trial = b.fetch(f"/api/trials/?comparison={comparison}")[0]["id"]
+
+        b.step("Findings")
+        found = b.fetch(f"/api/trials/{trial}/findings/")
+        self.assertEqual(b.by_id("conclusion").text, found["conclusion"])
+        rows = b.until(lambda: b.all(".board-row.lane"))
+        self.assertEqual(
+            [row.get_attribute("data-testid").removeprefix("board-") for row in rows],
+            found["ranking"],
+        )
+        for lane in found["lanes"]:
+            row = b.by_id(f"board-{lane['id']}")
+            shown = row.find_element(By.CSS_SELECTOR, '[data-testid="median"]').text
+            median = lane["elapsed"]["median"]
+            self.assertAlmostEqual(shown_seconds(shown) / median, 1, delta=0.01)
+            self.assertEqual(len(row.find_elements(By.CSS_SELECTOR, '[data-testid="dot"]')), 3)
+            ratio = row.find_elements(By.CSS_SELECTOR, '[data-testid="ratio"]')
+            if ratio:
+                value = float(ratio[0].text.replace(",", ""))
+                self.assertAlmostEqual(value / lane["ratio"]["value"], 1, delta=0.01)
+            elif not lane["baseline"]:
+                self.assertIn("cannot tell apart", row.text)
+            self.assertTrue(lane["agreement"]["agrees"], lane["agreement"]["reasons"])
+        words = [caution["word"] for caution in found["cautions"]]
+        self.assertIn("few rounds", words)
+
+        b.by_id("board-loop").click()
+        b.until(lambda: "Runs in order" in b.find(".lane-drawer").text)
+        b.until(lambda: "read and fold" in b.find(".lane-drawer").text)
+
+    def test_stop_ends_a_trial_and_keeps_what_was_measured(self):
+        comparison = self.open_demo("trial")
+        b = self.browser
+        b.type_over(b.find('input[aria-label="Rounds"]'), "50")
+        b.by_id("launch").click()
+        b.until(lambda: len(b.all(".race-grid .cell.done")) >= 2, 60)
+        b.by_id("stop-all").click()
+        self.race_is("stopped", 40)
+        trial = b.fetch(f"/api/trials/?comparison={comparison}")[0]
+        self.assertEqual(trial["state"], "stopped")
+        self.assertGreaterEqual(trial["done_runs"], 2)
+        b.type_over(b.find('input[aria-label="Rounds"]'), "3")
+
+    def test_trouble_in_an_approach_points_at_its_line(self):
+        comparison = self.open_demo("approaches?lane=query")
+        b = self.browser
+        before = b.fetch(f"/api/comparisons/{comparison}/")["lanes"][3]["code"]
+        b.replace_code("code", "SELECT lock\nFRM passages x y\n")
+        self.assertIn("line 2", b.by_id("lane-problem").text)
+        b.find(".cm-wrong")
+        b.replace_code("code", before)
+        b.until(lambda: not b.all('[data-testid="lane-problem"]'))
+
+    def test_trouble_in_the_recipe_is_told_and_nothing_is_lost(self):
+        comparison = self.open_demo("data")
+        b = self.browser
+        before = b.fetch(f"/api/comparisons/{comparison}/")["data_text"]
+        b.by_id("table-passages")
+        b.replace_code("recipe", before.replace("locks.lock", "docks.lock"))
+        self.assertIn("docks", b.by_id("recipe-problem").text)
+        self.assertEqual(b.fetch(f"/api/comparisons/{comparison}/")["data_text"], before)
+        b.replace_code("recipe", before.replace("rows = 60", "rows = 61"))
+        b.until(lambda: b.by_id("rows-of-locks").text == "61 rows")
+        b.until(lambda: b.by_id("recipe-state").text == "saved")
+        self.assertIn("rows = 61", b.fetch(f"/api/comparisons/{comparison}/")["data_text"])
+
+    def test_names_are_text_and_never_markup(self):
+        self.open_demo()
+        b = self.browser
+        field = b.find('input[aria-label="Name"]')
+        b.type_over(field, "<img src=x onerror=alert(1)> & <b>tolls</b>")
+        b.until(lambda: "<b>tolls</b>" in b.find(".topbar .of").text)
+        self.assertEqual(b.all(".topbar .of *"), [])
+        b.type_over(b.find('input[aria-label="Name"]'), "Tolls per lock")
+        b.until(lambda: b.find(".topbar .of").text == "Tolls per lock")
+
+    def test_lanes_are_added_branched_and_removed_with_undo(self):
+        comparison = self.open_demo("approaches?lane=query")
+        b = self.browser
+
+        def ids():
+            lanes = b.fetch(f"/api/comparisons/{comparison}/")["lanes"]
+            return [lane["id"] for lane in lanes]
+
+        before = ids()
+        next(e for e in b.all("button") if e.text == "Branch").click()
+        b.until(lambda: len(ids()) == len(before) + 1)
+        made = b.until(lambda: set(ids()) - set(before)).pop()
+        b.by_id(f"rail-{made}")
+        b.until(lambda: "Branched from" in b.find(".beside").text)
+        b.find('button[aria-label="Remove this lane"]').click()
+        b.until(lambda: ids() == before)
+        undo = b.until(
+            lambda: next((e for e in b.all(".ant-message button") if e.text == "Undo"), None)
+        )
+        undo.click()
+        b.until(lambda: made in ids())
+        b.by_id(f"rail-{made}").click()
+        b.find('button[aria-label="Remove this lane"]').click()
+        b.until(lambda: ids() == before)
+
+    def test_dark_theme_and_back(self):
+        self.open_demo()
+        b = self.browser
+        ground = "return getComputedStyle(document.body).backgroundColor"
+        light = b.driver.execute_script(ground)
+        b.find('button[aria-label="Dark theme"]').click()
+        b.until(lambda: b.driver.execute_script(ground) != light)
+        b.find('button[aria-label="Light theme"]').click()
+        b.until(lambda: b.driver.execute_script(ground) == light)
+
+
+if __name__ == "__main__":
+    unittest.main()

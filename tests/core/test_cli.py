@@ -1,0 +1,98 @@
+"""The command line as one uses it: exit status, what it prints, what it leaves."""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.support.comparisons import COUNTING, DEMO, HEAD, approach
+
+
+class CommandLine(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory(prefix="ivrell-test-")
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def ivrell(self, *arguments):
+        return subprocess.run(
+            [sys.executable, "-m", "ivrell.cli", *map(str, arguments)],
+            capture_output=True,
+            text=True,
+            env={**os.environ, "IVRELL_DATA": str(self.folder / "data")},
+            cwd=self.folder,
+        )
+
+    def file(self, text):
+        path = self.folder / "gauges.toml"
+        path.write_text(text)
+        return path
+
+    def test_demo_leaves_the_result_folder(self):
+        out = self.folder / "out"
+        done = self.ivrell(
+            "run", DEMO, "--set", "rows=20000", "--rounds", 2, "--warm-ups", 0, "--out", out
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        wanted = {
+            "comparison.toml", "plan.json", "machine.json", "runs.jsonl", "curves.parquet",
+            "agreement.json", "findings.json", "journal.jsonl",
+        }  # fmt: skip
+        self.assertLessEqual(wanted, {path.name for path in out.iterdir()})
+        self.assertIn("rows = 20,000", done.stdout)
+        self.assertIn("Query over a columnar file", done.stdout)
+        self.assertEqual((out / "comparison.toml").read_text(), DEMO.read_text())
+        runs = [json.loads(line) for line in (out / "runs.jsonl").read_text().splitlines()]
+        self.assertEqual(len(runs), 10)
+        self.assertEqual({run["state"] for run in runs}, {"done"})
+
+    def test_json_and_status_1_for_a_lane_that_disagrees(self):
+        wrong = COUNTING.replace("+ 1", "+ 2")
+        path = self.file(HEAD + approach("good", COUNTING) + approach("wrong", wrong))
+        done = self.ivrell("run", path, "--rounds", 1, "--json")
+        self.assertEqual(done.returncode, 1)
+        lanes = json.loads(done.stdout)["points"][0]["lanes"]
+        self.assertEqual([lane["agreement"]["agrees"] for lane in lanes], [True, False])
+
+    def test_status_2_for_bad_input_names_file_and_line(self):
+        path = self.file(HEAD.replace("seed = 5", "sead = 5"))
+        done = self.ivrell("run", path)
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("gauges.toml, line 12, data.sead", done.stderr)
+        self.assertEqual(done.stdout, "")
+
+    def test_other_bad_input(self):
+        path = self.file(HEAD + approach("good", COUNTING))
+        for arguments, told in (
+            (("run", path, "--set", "rows"), "knob=value"),
+            (("run", path, "--set", "loads=3"), 'no knob "loads"'),
+            (("run", path, "--only", "bad"), 'no approach "bad"'),
+            (("run", path, "--limit-memory", "lots"), "lots"),
+            (("run", path, "--out", self.folder), "not empty"),
+            (("run", self.folder / "nowhere.toml"), "no file"),
+            (("data", path, "--forms", "clay", "--out", self.folder / "d"), 'no form "clay"'),
+        ):
+            with self.subTest(told=told):
+                done = self.ivrell(*arguments)
+                self.assertEqual(done.returncode, 2, done.stderr)
+                self.assertIn(told, done.stderr)
+
+    def test_data(self):
+        out = self.folder / "d"
+        path = self.file(HEAD)
+        done = self.ivrell("data", path, "--forms", "csv,parquet", "--out", out, "--json")
+        made = json.loads(done.stdout)
+        self.assertEqual([m["form"] for m in made], ["csv", "parquet"])
+        self.assertEqual(Path(made[0]["path"]).read_text().count("\n"), 301)
+
+    def test_engines_and_machine(self):
+        self.assertIn("duckdb", self.ivrell("engines").stdout)
+        machine = json.loads(self.ivrell("machine", "--json").stdout)
+        self.assertEqual(machine["cores"], len(os.sched_getaffinity(0)))
+
+
+if __name__ == "__main__":
+    unittest.main()

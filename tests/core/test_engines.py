@@ -1,0 +1,143 @@
+"""Engines: answers of every library, SQL cut into statements, plain mistakes found early."""
+
+import unittest
+
+import numpy as np
+import pandas as pd
+import polars as pl
+import pyarrow as pa
+
+from ivrell.core.engines import ENGINES
+from ivrell.core.engines.answers import how_to_force, to_arrow
+from ivrell.core.engines.base import ApproachFailed, state_of
+from ivrell.core.engines.duckdb import DuckdbApproach
+from ivrell.core.engines.python import PythonApproach
+from ivrell.core.engines.sql_text import statements
+from tests.support.comparisons import HEAD, TrialCase, approach
+
+
+class Answers(unittest.TestCase):
+    def test_every_library(self):
+        frame = pd.DataFrame({"lock": ["a", "b"], "n": [1, 2]})
+        for answer in (
+            frame,
+            frame.set_index("lock"),
+            pl.from_pandas(frame),
+            pa.Table.from_pandas(frame),
+            frame.to_dict("records"),
+            {"lock": ["a", "b"], "n": np.array([1, 2])},
+        ):
+            with self.subTest(type(answer)):
+                self.assertEqual(to_arrow(answer).to_pydict(), {"lock": ["a", "b"], "n": [1, 2]})
+
+    def test_lazy_ones(self):
+        lazy = pl.LazyFrame({"n": [1]})
+        self.assertEqual(how_to_force(lazy)().to_dict(as_series=False), {"n": [1]})
+        self.assertEqual(how_to_force(n for n in (1, 2))(), [1, 2])
+        self.assertIsNone(how_to_force([1, 2]))
+
+    def test_refused(self):
+        for answer, pattern in (
+            (None, "returned nothing"),
+            (3, "type int"),
+            ([1, 2], "list of dicts"),
+            ("nowhere.csv", "no file"),
+            (pa.table([[1], [2]], names=["n", "n"]), "more than one column"),
+        ):
+            with self.subTest(answer=answer), self.assertRaisesRegex(ApproachFailed, pattern):
+                to_arrow(answer)
+
+
+class Sql(unittest.TestCase):
+    def test_statements_stages_and_lines(self):
+        sql = (
+            "-- stage: read\nCREATE TABLE a AS\nSELECT ';' AS x;\n\n-- stage: sum\nSELECT 1 -- ;\n"
+        )
+        found = statements(sql, {})
+        self.assertEqual([(s.stage, s.line) for s in found], [("read", 2), ("sum", 6)])
+        self.assertTrue(found[0].text.endswith("';' AS x"))
+
+    def test_knobs(self):
+        found = statements("SELECT :batch, x::int, ':batch', {batch} FROM t", {"batch": 5})
+        self.assertEqual(found[0].text, "SELECT $batch, x::int, ':batch', 5 FROM t")
+        self.assertEqual(found[0].bound, ("batch",))
+
+    def test_refused(self):
+        with self.assertRaisesRegex(ApproachFailed, "no knob “lot”; there are: batch"):
+            statements("SELECT :lot", {"batch": 1})
+        with self.assertRaisesRegex(ApproachFailed, "cannot be put into SQL"):
+            statements("SELECT {batch}", {"batch": "1; DROP TABLE x"})
+
+
+class Problems(unittest.TestCase):
+    def python(self, code):
+        return ENGINES["python"].problem(PythonApproach(id="a", engine="python", code=code))
+
+    def duckdb(self, code):
+        return ENGINES["duckdb"].problem(DuckdbApproach(id="a", engine="duckdb", code=code))
+
+    def test_python(self):
+        self.assertIsNone(self.python("def answer(data, knobs, stage):\n    return 1\n"))
+        self.assertEqual(self.python("x = 1\ny = (\n").line, 2)
+        self.assertIn("no function answer", self.python("x = 1").what)
+        self.assertIn("2 arguments", self.python("def answer(data, knobs):\n    pass").what)
+
+    def test_duckdb(self):
+        self.assertIsNone(self.duckdb("SELECT x % :n, {n} FROM passages -- a note"))
+        self.assertEqual(self.duckdb("SELECT 1\nFORM passages x y").line, 2)
+        self.assertIn("no statement", self.duckdb(" \n").what)
+
+    def test_engines_are_installed_here(self):
+        for engine in ENGINES.values():
+            state = state_of(engine)
+            self.assertTrue(state.installed, state.missing)
+            self.assertTrue(all(state.versions.values()))
+
+
+class Duckdb(TrialCase):
+    def test_stages_knobs_setup_and_both_forms(self):
+        sql = """
+            -- stage: thin
+            CREATE TABLE few AS SELECT * FROM readings WHERE reading <= :rows / {divisor};
+            -- stage: count
+            SELECT gauge, count(*) AS n FROM few, settled GROUP BY gauge
+        """
+        head = HEAD.replace("rows = [300]", "rows = [300]\ndivisor = [3]")
+        setup = "CREATE TABLE settled AS SELECT 1"
+        text = head + "".join(
+            approach(f"q_{form}", sql, "duckdb", input=form, setup=setup)
+            for form in ("csv", "parquet")
+        )
+        trial = self.trial(text)
+        found = trial.conduct()
+        for run in trial.runs:
+            self.assertEqual(run["state"], "done", run["error"])
+            self.assertEqual([stage["name"] for stage in run["stages"]], ["thin", "count"])
+            self.assertEqual(run["answer_rows"], 3)
+        self.assertTrue(all(lane["agreement"]["agrees"] for lane in found["points"][0]["lanes"]))
+
+    def test_delivery_discarded_is_counted_only(self):
+        text = HEAD + approach("q", "SELECT * FROM readings", "duckdb", delivery="discard")
+        trial = self.trial(text)
+        trial.conduct()
+        self.assertEqual(trial.runs[0]["answer_rows"], 1)
+
+
+class Python(TrialCase):
+    def test_lazy_answer_is_computed_inside_the_clock(self):
+        code = """
+            import time
+            def answer(data, knobs, stage):
+                def rows():
+                    time.sleep(0.3)
+                    yield {"gauge": "Ash", "n": 1}
+                return rows()
+        """
+        trial = self.trial(HEAD + approach("lazy", code))
+        trial.conduct()
+        self.assertGreaterEqual(trial.runs[0]["elapsed_s"], 0.3)
+        self.assertEqual(trial.runs[0]["stages"][0]["name"], "compute what was lazy")
+
+
+if __name__ == "__main__":
+    unittest.main()

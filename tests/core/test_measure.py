@@ -1,0 +1,185 @@
+"""Figures against programs whose truth is known."""
+
+import unittest
+
+from ivrell.core.trial.conduct import read_curve
+from tests.support.comparisons import HEAD, TrialCase, approach
+
+MB = 1_000_000
+
+# Burns CPU time until the process's own clock says that it is enough.
+BURN = """
+def burn(seconds):
+    end = time.process_time() + seconds
+    while time.process_time() < end:
+        pass
+"""
+
+
+def cpu(run):
+    return run["cpu_user_s"] + run["cpu_system_s"]
+
+
+class ElapsedAndCpu(TrialCase):
+    def test_sleep_takes_time_but_no_cpu(self):
+        run = self.run_one("time.sleep(0.5)")
+        self.assertEqual(run["state"], "done")
+        self.assertGreaterEqual(run["elapsed_s"], 0.5)
+        self.assertLess(run["elapsed_s"], 0.6)
+        self.assertLess(cpu(run), 0.02)
+
+    def test_one_process(self):
+        run = self.run_one(BURN + "burn(1.0)")
+        self.assertAlmostEqual(cpu(run), 1.0, delta=0.05)
+        self.assertLessEqual(cpu(run) / run["elapsed_s"], 1.02)
+
+    def test_three_children_that_are_waited_for(self):
+        run = self.run_one(
+            BURN
+            + """
+children = []
+for _ in range(3):
+    pid = os.fork()
+    if not pid:
+        burn(0.4)
+        os._exit(0)
+    children.append(pid)
+for pid in children:
+    os.waitpid(pid, 0)
+"""
+        )
+        self.assertAlmostEqual(cpu(run), 1.2, delta=0.06)
+
+    def test_three_orphans_that_nobody_waits_for(self):
+        # Each burner's parent ends at once, so the burner is adopted by the runner.
+        run = self.run_one(
+            BURN
+            + """
+ready, done = os.pipe()
+for _ in range(3):
+    if not os.fork():
+        if not os.fork():
+            os.close(ready)
+            burn(0.4)
+            os.write(done, b"x")
+            os._exit(0)
+        os._exit(0)
+    os.wait()
+got = b""
+while len(got) < 3:
+    got += os.read(ready, 3)
+"""
+        )
+        self.assertAlmostEqual(cpu(run), 1.2, delta=0.06)
+
+    def test_children_that_still_live_at_the_end_are_counted_until_then(self):
+        run = self.run_one(
+            BURN
+            + """
+ready, done = os.pipe()
+if not os.fork():
+    burn(0.5)
+    os.write(done, b"x")
+    time.sleep(30)
+os.read(ready, 1)
+"""
+        )
+        self.assertEqual(run["state"], "done")
+        self.assertAlmostEqual(cpu(run), 0.5, delta=0.04)
+
+    def test_what_was_used_before_the_clock_started_is_left_out(self):
+        trial_code = (
+            "import time\n"
+            "end = time.process_time() + 0.5\n"
+            "while time.process_time() < end: pass\n"
+            "def answer(data, knobs, stage):\n    return [{'gauge': 'Ash', 'n': 1}]\n"
+        )
+        trial = self.trial(HEAD + approach("only", trial_code))
+        trial.conduct()
+        self.assertLess(cpu(trial.runs[0]), 0.02)
+        self.assertGreater(trial.runs[0]["start_s"], 0.4)
+
+    def test_user_and_system_are_told_apart(self):
+        run = self.run_one(
+            """
+end = time.process_time() + 0.5
+with open("/dev/zero", "rb", buffering=0) as zeros:
+    while time.process_time() < end:
+        zeros.read(1 << 22)
+"""
+        )
+        self.assertGreater(run["cpu_system_s"], run["cpu_user_s"])
+
+
+class Memory(TrialCase):
+    def above_start(self, run):
+        return run["peak_memory_bytes"] - run["start_memory_bytes"]
+
+    def test_300_mb_held(self):
+        run = self.run_one("held = bytearray(300_000_000)\ntime.sleep(0.1)")
+        self.assertAlmostEqual(self.above_start(run), 300 * MB, delta=15 * MB)
+        self.assertEqual(run["memory_method"], "kernel high-water mark")
+
+    def test_spike_shorter_than_a_sample_is_caught(self):
+        run = self.run_one("held = bytearray(200_000_000)\ndel held")
+        self.assertAlmostEqual(self.above_start(run), 200 * MB, delta=10 * MB)
+
+    def test_memory_held_before_the_start_is_not_above_it(self):
+        code = (
+            "import time\nheld = bytearray(200_000_000)\n"
+            "def answer(data, knobs, stage):\n    time.sleep(0.1)\n"
+            "    return [{'gauge': 'Ash', 'n': 1}]\n"
+        )
+        trial = self.trial(HEAD + approach("only", code))
+        trial.conduct()
+        run = trial.runs[0]
+        self.assertLess(self.above_start(run), 5 * MB)
+        self.assertGreater(run["start_memory_bytes"], 200 * MB)
+
+    def test_children_are_summed(self):
+        run = self.run_one(
+            """
+for _ in range(2):
+    if not os.fork():
+        held = bytearray(100_000_000)
+        time.sleep(0.6)
+        os._exit(0)
+for _ in range(2):
+    os.wait()
+"""
+        )
+        self.assertGreater(self.above_start(run), 190 * MB)
+        self.assertLess(self.above_start(run), 260 * MB)
+        self.assertIn("tree", run["memory_method"])
+
+    def test_curve_follows_the_run(self):
+        trial_run = self.run_one("time.sleep(0.3)\nheld = bytearray(100_000_000)\ntime.sleep(0.3)")
+        curve = read_curve(self.folder / "trial", trial_run["run"])
+        start = trial_run["start_memory_bytes"]
+        early = [m - start for t, _, m in curve if t < 0.25]
+        late = [m - start for t, _, m in curve if 0.45 < t < 0.58]
+        self.assertLess(max(early), 10 * MB)
+        self.assertGreater(min(late), 90 * MB)
+
+
+class Stages(TrialCase):
+    def test_stages_have_their_own_time_only(self):
+        run = self.run_one(
+            """
+with stage("outer"):
+    time.sleep(0.1)
+    with stage("inner"):
+        time.sleep(0.2)
+with stage("inner"):
+    time.sleep(0.1)
+"""
+        )
+        stages = {stage["name"]: stage for stage in run["stages"]}
+        self.assertAlmostEqual(stages["outer"]["elapsed_s"], 0.1, delta=0.05)
+        self.assertAlmostEqual(stages["inner"]["elapsed_s"], 0.3, delta=0.05)
+        self.assertEqual(stages["inner"]["times"], 2)
+        self.assertLessEqual(sum(s["elapsed_s"] for s in run["stages"]), run["elapsed_s"])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,120 @@
+"""Summaries, ratios, cautions and findings in words against cases known by hand."""
+
+import unittest
+
+import numpy as np
+
+from ivrell.core.report.code_lines import code_lines
+from ivrell.core.report.findings import times_told
+from ivrell.core.stats.cautions import Scene, cautions
+from ivrell.core.stats.ratio import ratio
+from ivrell.core.stats.summary import summarize
+
+
+class Summaries(unittest.TestCase):
+    def test_by_hand(self):
+        found = summarize([5, 1, 4, 2, 3])
+        self.assertEqual((found.median, found.smallest, found.largest), (3, 1, 5))
+        self.assertEqual((found.quartile_1, found.quartile_3), (2, 4))
+
+    def test_interval_says_what_it_covers(self):
+        # The chance that n values all lie on one side of the median is 2 * 0.5**n.
+        for n, level in ((2, 0.5), (3, 0.75), (5, 0.9375)):
+            found = summarize(range(n))
+            self.assertEqual((found.low, found.high), (0, n - 1))
+            self.assertAlmostEqual(found.level, level)
+        ten = summarize(range(10))
+        self.assertEqual((ten.low, ten.high), (1, 8))
+        self.assertGreaterEqual(ten.level, 0.95)
+
+    def test_interval_covers_the_median_as_often_as_it_says(self):
+        rng = np.random.default_rng(4)
+        hits = 0
+        for _ in range(2000):
+            found = summarize(rng.exponential(1.0, 10))
+            hits += found.low <= np.log(2) <= found.high
+        self.assertAlmostEqual(hits / 2000, found.level, delta=0.02)
+
+    def test_one_and_none(self):
+        self.assertIsNone(summarize([3.0]).low)
+        with self.assertRaises(ValueError):
+            summarize([])
+
+
+class Ratios(unittest.TestCase):
+    def test_clear_difference(self):
+        found = ratio([10, 11, 10.5, 10.2, 9.9], [1, 1.1, 1.05, 1.02, 0.99])
+        self.assertAlmostEqual(found.value, 10)
+        self.assertEqual(found.verdict, "faster")
+        self.assertEqual(ratio([1, 1.1], [10, 11]).verdict, "slower")
+
+    def test_drift_that_hurts_both_is_no_difference(self):
+        drift = np.linspace(1, 4, 8)
+        found = ratio(drift * 2, drift)
+        self.assertAlmostEqual(found.low, 2)
+        self.assertAlmostEqual(found.high, 2)
+
+    def test_few_rounds_get_wide_intervals(self):
+        found = ratio([1.0, 1.3, 1.1], [1.0, 1.0, 1.0])
+        self.assertEqual(found.verdict, "cannot tell apart")
+        self.assertEqual(ratio([5.0], [1.0]).verdict, "cannot tell apart")
+        self.assertIsNone(ratio([5.0], [1.0]).low)
+
+    def test_an_approach_against_itself_is_seldom_told_apart(self):
+        rng = np.random.default_rng(8)
+        for rounds in (3, 5, 10):
+            told = sum(
+                ratio(*rng.lognormal(0, 0.1, (2, rounds))).verdict != "cannot tell apart"
+                for _ in range(200)
+            )
+            self.assertLess(told / 200, 0.12, rounds)
+
+    def test_refusals(self):
+        for a, b in (([], []), ([1], [1, 2]), ([1.0], [0.0])):
+            with self.assertRaises(ValueError):
+                ratio(a, b)
+
+
+def lane(**fields):
+    usual = {
+        "id": "a", "name": "A", "state": "done", "told": "", "agreement": None,
+        "core_wait_share": 0.0, "runs": [],
+        "elapsed": {"count": 10, "median": 1.0, "quartile_1": 0.98, "quartile_3": 1.02},
+    }  # fmt: skip
+    return {**usual, **fields}
+
+
+class Cautions(unittest.TestCase):
+    def words(self, *lanes, machine=None):
+        return [c.word for c in cautions(Scene(list(lanes), machine or {"cores": 2}))]
+
+    def test_a_clean_result_has_none(self):
+        self.assertEqual(self.words(lane()), [])
+
+    def test_each(self):
+        few = {"count": 3, "median": 1.0, "quartile_1": 1.0, "quartile_3": 1.0}
+        noisy = {"count": 10, "median": 1.0, "quartile_1": 0.7, "quartile_3": 1.4}
+        different = {"verdict": "different", "reasons": ["x"], "drifted": [], "unstable": False}
+        first = [{"elapsed_s": t, "counted": True} for t in (2.0, 1.0, 1.0, 1.0)]
+        self.assertEqual(self.words(lane(elapsed=few)), ["few rounds"])
+        self.assertEqual(self.words(lane(elapsed=noisy)), ["noisy"])
+        self.assertEqual(self.words(lane(agreement=different)), ["different answer"])
+        self.assertEqual(self.words(lane(state="limit", told="x")), ["limit reached"])
+        self.assertEqual(self.words(lane(core_wait_share=0.3)), ["waited for a core"])
+        self.assertEqual(self.words(lane(runs=first)), ["first run slower"])
+        busy = {"cores": 2, "busy_cores": 1.2}
+        self.assertEqual(self.words(lane(), machine=busy), ["busy machine"])
+
+
+class Words(unittest.TestCase):
+    def test_slower_is_told_the_right_way_round(self):
+        found = {"value": 0.5, "low": 0.4, "high": 0.8, "verdict": "slower"}
+        self.assertEqual(times_told(found), "2.00 times (1.25 to 2.50) slower than")
+
+    def test_code_lines(self):
+        self.assertEqual(code_lines("# note\n\nx = 1\n  # more\ny = 2\n", "python"), 2)
+        self.assertEqual(code_lines("-- stage: a\nSELECT 1\n", "sql"), 1)
+
+
+if __name__ == "__main__":
+    unittest.main()

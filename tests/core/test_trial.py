@@ -1,0 +1,301 @@
+"""A trial from end to end: order, limits, trouble, stops, what is left on disk."""
+
+import json
+import os
+import signal
+import sys
+import time
+import unittest
+from pathlib import Path
+
+import pyarrow.parquet
+
+from ivrell.core.errors import BadInput
+from ivrell.core.report.shape import Findings
+from ivrell.core.trial.launch import Runner, RunnerGone
+from ivrell.core.trial.plan import Plan, ordered_runs
+from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
+
+GOOD = approach("good", COUNTING)
+
+
+def processes_with(mark: str) -> list[int]:
+    found = []
+    for path in Path("/proc").glob("[0-9]*/cmdline"):
+        try:
+            if mark.encode() in path.read_bytes():
+                found.append(int(path.parent.name))
+        except OSError:
+            pass
+    return found
+
+
+class Whole(TrialCase):
+    def test_result_folder_holds_everything(self):
+        query = approach("sql", "SELECT gauge, count(*) AS n FROM readings GROUP BY 1", "duckdb")
+        trial = self.trial(HEAD + GOOD + query, rounds=2, warm_ups=1)
+        found = trial.conduct()
+        folder = trial.folder
+        self.assertEqual((folder / "comparison.toml").read_text(), trial.text)
+        runs = [json.loads(line) for line in (folder / "runs.jsonl").read_text().splitlines()]
+        self.assertEqual(len(runs), 6)
+        self.assertEqual([run["warm_up"] for run in runs], [True] * 2 + [False] * 4)
+        self.assertEqual({run["state"] for run in runs}, {"done"})
+        curves = pyarrow.parquet.read_table(folder / "curves.parquet")
+        self.assertEqual(curves.column_names, ["run", "t_s", "cpu_s", "memory_bytes"])
+        machine = json.loads((folder / "machine.json").read_text())
+        self.assertIn("duckdb", machine["engines"]["duckdb"]["versions"])
+        point = found["points"][0]
+        Findings.model_validate(point)
+        self.assertEqual(len(point["ranking"]), 2)
+        for lane in point["lanes"]:
+            self.assertEqual(lane["elapsed"]["count"], 2)
+            self.assertTrue(lane["agreement"]["agrees"])
+        self.assertEqual(json.loads((folder / "findings.json").read_text()), found)
+        events = (folder / "journal.jsonl").read_text().splitlines()
+        self.assertEqual(sum('"ended"' in line for line in events), 6)
+
+    def test_every_point_is_run(self):
+        trial = self.trial(HEAD + GOOD, knobs={"rows": [10, 20]})
+        found = trial.conduct()
+        self.assertEqual([point["point"]["rows"] for point in found["points"]], [10, 20])
+        answers = {run["point"]["rows"]: run["answer_rows"] for run in trial.runs}
+        self.assertEqual(set(answers), {10, 20})
+
+    def test_a_trial_cut_off_goes_on_with_what_is_left(self):
+        trial = self.trial(HEAD + GOOD, rounds=3)
+        trial.conduct()
+        lines = (trial.folder / "runs.jsonl").read_text().splitlines(keepends=True)
+        (trial.folder / "runs.jsonl").write_text(lines[0] + lines[1][:40])
+        again = self.trial(HEAD + GOOD, rounds=3)
+        found = again.conduct()
+        self.assertEqual([run["run"] for run in again.runs], [1, 2, 3])
+        self.assertEqual(json.loads(lines[0]), again.runs[0])
+        self.assertEqual(found["points"][0]["lanes"][0]["elapsed"]["count"], 3)
+
+
+class Order(TrialCase):
+    def test_every_round_holds_every_lane_in_an_order_set_by_the_seed(self):
+        text = HEAD + "".join(approach(f"lane{i}", COUNTING) for i in range(6))
+        comparison = self.trial(text).comparison
+
+        def order(seed):
+            plan = Plan(rounds=4, warm_ups=1, order_seed=seed)
+            return [(run.round, run.approach) for run in ordered_runs(comparison, plan)]
+
+        self.assertEqual(order(3), order(3))
+        self.assertNotEqual(order(3), order(4))
+        rounds = [[lane for r, lane in order(3) if r == n] for n in range(5)]
+        self.assertEqual({tuple(sorted(r)) for r in rounds}, {tuple(sorted(rounds[0]))})
+        self.assertGreater(len({tuple(r) for r in rounds}), 1)
+
+    def test_unknown_lane_and_no_lane(self):
+        with self.assertRaisesRegex(BadInput, 'no approach "other".*good'):
+            self.trial(HEAD + GOOD, lanes=["other"])
+        with self.assertRaisesRegex(BadInput, "no approach to run"):
+            self.trial(HEAD)
+
+
+class Trouble(TrialCase):
+    """One lane goes wrong: it is told where and why, and the others go on."""
+
+    def trouble(self, code, engine="python", **limits):
+        text = HEAD + GOOD + approach("odd", code, engine)
+        trial = self.trial(text, rounds=2, limits=limits)
+        found = trial.conduct()
+        good = [run for run in trial.runs if run["approach"] == "good"]
+        self.assertEqual([run["state"] for run in good], ["done", "done"])
+        odd = [run for run in trial.runs if run["approach"] == "odd"]
+        lane = found["points"][0]["lanes"][1]
+        return odd, lane, found["points"][0]
+
+    def test_python_error_names_its_line(self):
+        code = "def answer(data, knobs, stage):\n    x = 1\n    return x / 0\n"
+        odd, lane, point = self.trouble(code)
+        self.assertEqual(odd[0]["error"]["kind"], "ZeroDivisionError")
+        self.assertEqual(odd[0]["error"]["line"], 3)
+        self.assertIn("x / 0", odd[0]["error"]["trace"])
+        self.assertNotIn("worker.py", odd[0]["error"]["trace"])
+        self.assertEqual(lane["state"], "failed")
+        self.assertEqual(point["ranking"][-1], "odd")
+        self.assertIn("failed", {caution["word"] for caution in point["cautions"]})
+
+    def test_error_while_preparing(self):
+        odd, _, _ = self.trouble("import a_library_nobody_has\n")
+        self.assertEqual(odd[0]["error"]["kind"], "ModuleNotFoundError")
+        self.assertIsNone(odd[0]["elapsed_s"])
+        self.assertIn("elapsed_s", odd[0]["not_measured"])
+
+    def test_sql_error_names_its_line(self):
+        sql = "SELECT gauge,\n       count(*) AS n,\n       wrong\nFROM readings GROUP BY 1"
+        odd, _, _ = self.trouble(sql, "duckdb")
+        self.assertEqual(odd[0]["error"]["line"], 3)
+        self.assertIn("wrong", odd[0]["error"]["message"])
+
+    def test_no_answer(self):
+        odd, _, _ = self.trouble("def answer(data, knobs, stage):\n    pass\n")
+        self.assertIn("returned nothing", odd[0]["error"]["message"])
+
+    def test_answer_that_is_no_table(self):
+        odd, _, _ = self.trouble("def answer(data, knobs, stage):\n    return 42\n")
+        self.assertIn("(of type int) could not be made into a table", odd[0]["error"]["message"])
+
+    def test_no_function(self):
+        odd, _, _ = self.trouble("x = 1\n")
+        self.assertIn("answer(data, knobs, stage)", odd[0]["error"]["message"])
+
+    def test_unknown_table_names_those_there_are(self):
+        odd, _, _ = self.trouble("def answer(data, knobs, stage):\n    return data.reedings\n")
+        self.assertIn("there are: readings", odd[0]["error"]["message"])
+
+    def test_process_that_kills_itself(self):
+        odd, _, _ = self.trouble(python_answer("os.kill(os.getpid(), 9)"))
+        self.assertIn("SIGKILL", odd[0]["error"]["message"])
+
+    def test_never_ends(self):
+        odd, lane, point = self.trouble(python_answer("time.sleep(600)"), seconds=0.5)
+        self.assertEqual(len(odd), 1, "a lane at its limit is not run again")
+        self.assertEqual(odd[0]["limit"], {"kind": "elapsed", "value": 0.5})
+        self.assertGreaterEqual(odd[0]["elapsed_at_least_s"], 0.5)
+        self.assertEqual(lane["told"], "did not finish in 0.5 s")
+        self.assertIn("limit reached", {caution["word"] for caution in point["cautions"]})
+
+    def test_takes_too_much_memory(self):
+        code = python_answer("held = []\nwhile True:\n    held.append(bytearray(10_000_000))")
+        odd, lane, _ = self.trouble(code, memory_bytes=200_000_000)
+        self.assertEqual(odd[0]["limit"]["kind"], "memory")
+        self.assertIn("200 MB", lane["told"])
+
+    def test_prints_a_gigabyte(self):
+        code = python_answer("for _ in range(1024):\n    sys.stdout.write('x' * (1 << 20))")
+        odd, lane, _ = self.trouble(code, output_bytes=4 << 20)
+        self.assertEqual(odd[0]["limit"]["kind"], "output")
+        self.assertLess(len(odd[0]["output"]), 100_000)
+        self.assertIn("left out", odd[0]["output"])
+        self.assertIn("printed more than", lane["told"])
+
+    def test_what_is_printed_is_kept(self):
+        code = python_answer("print('the gauge at Elm is stuck')\nsys.stderr.write('so it is')")
+        odd, _, _ = self.trouble(code)
+        self.assertIn("stuck", odd[0]["output"])
+        self.assertIn("so it is", odd[0]["output"])
+
+    def test_children_in_sessions_of_their_own_are_ended_with_the_run(self):
+        mark = f"ivrell-straggler-{os.getpid()}"
+        code = python_answer(
+            f"""
+import subprocess
+for _ in range(3):
+    subprocess.Popen([sys.executable, "-c", "import time; time.sleep(300)", "{mark}"],
+                     start_new_session=True)
+time.sleep(300)
+"""
+        )
+        odd, _, _ = self.trouble(code, seconds=1)
+        self.assertEqual(odd[0]["state"], "limit")
+        self.assertEqual(processes_with(mark), [])
+
+    def test_children_left_by_a_run_that_ended_well_are_ended_too(self):
+        mark = f"ivrell-left-{os.getpid()}"
+        code = python_answer(
+            f"""
+import subprocess
+subprocess.Popen([sys.executable, "-c", "import time; time.sleep(300)", "{mark}"],
+                 start_new_session=True)
+"""
+        )
+        odd, _, _ = self.trouble(code)
+        self.assertEqual(odd[0]["state"], "done")
+        self.assertEqual(processes_with(mark), [])
+
+    def test_environment_is_scrubbed(self):
+        os.environ["IVRELL_SECRET_KEY"] = "not for approaches"
+        self.addCleanup(os.environ.pop, "IVRELL_SECRET_KEY")
+        code = python_answer("print(sorted(os.environ), os.getcwd())")
+        odd, _, _ = self.trouble(code)
+        self.assertNotIn("IVRELL", odd[0]["output"])
+        self.assertIn("ivrell-run-", odd[0]["output"])
+
+    def test_files_left_behind_are_counted(self):
+        odd, _, _ = self.trouble(python_answer("open('left.bin', 'wb').write(bytes(5000))"))
+        self.assertEqual(odd[0]["left_bytes"], 5000)
+
+
+class Stopping(TrialCase):
+    def test_stop_all_keeps_what_was_done(self):
+        text = HEAD + GOOD + approach("slow", python_answer("time.sleep(60)"))
+        trial = self.trial(text, rounds=5)
+        trial.control = Asker(after=2.0)
+        began = time.monotonic()
+        found = trial.conduct()
+        self.assertLess(time.monotonic() - began, 20)
+        self.assertEqual(found["ended"], "stopped")
+        self.assertIn("stopped", {run["state"] for run in trial.runs})
+        self.assertTrue((trial.folder / "findings.json").exists())
+
+    def test_runner_ends_the_run_when_its_conductor_is_gone(self):
+        mark = f"ivrell-orphan-{os.getpid()}"
+        spec = self.spec(python_answer(f"print('{mark}')\nos.execvp('sleep', ['{mark}', '300'])"))
+        runner = Runner(self.folder / "journal.jsonl")
+        runner._say(spec)
+        self.wait_for(lambda: processes_with(mark))
+        runner._process.stdin.close()
+        runner._process.wait(10)
+        runner._process.stdout.close()
+        self.wait_for(lambda: not processes_with(mark))
+
+    def test_death_of_the_runner_is_noticed_and_takes_the_worker_along(self):
+        mark = f"ivrell-worker-{os.getpid()}"
+        runner = Runner(self.folder / "journal.jsonl")
+        self.addCleanup(runner.close)
+        spec = self.spec(python_answer(f"os.execvp('sleep', ['{mark}', '300'])"))
+
+        def kill():
+            if processes_with(mark):
+                os.kill(runner.pid, signal.SIGKILL)
+            return False
+
+        with self.assertRaises(RunnerGone):
+            list(runner.events(spec, kill))
+        self.wait_for(lambda: not processes_with(mark))
+
+    def spec(self, code):
+        from ivrell.core.trial.launch import scrubbed_environment
+        from ivrell.core.trial.plan import Limits
+
+        folder = self.folder / "run"
+        folder.mkdir()
+        approach = {"id": "x", "engine": "python", "code": code, "input": "csv"}
+        return {
+            "run": 1,
+            "interpreter": sys.executable,
+            "environment": scrubbed_environment(folder),
+            "limits": Limits().model_dump(),
+            "job": {"approach": approach, "tables": {}, "knobs": {}, "folder": str(folder)},
+        }
+
+    def wait_for(self, condition, seconds=10.0):
+        deadline = time.monotonic() + seconds
+        while not condition():
+            self.assertLess(time.monotonic(), deadline, "waited in vain")
+            time.sleep(0.05)
+
+
+class Asker:
+    """Asks to stop everything some seconds after it was made."""
+
+    def __init__(self, after):
+        self._at = time.monotonic() + after
+
+    def stop_all(self):
+        return time.monotonic() > self._at
+
+    def stop_run(self, number):
+        return False
+
+    def dropped(self):
+        return set()
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,147 @@
+"""The API of comparisons: what is taken, what is refused, what comes back."""
+
+from django.contrib.auth import get_user_model
+
+from ivrell.core.comparison.file import parse
+from ivrell.server.comparisons.models import Comparison
+from tests.support.comparisons import DEMO
+from tests.support.server import TWO_LANES, ServerCase
+
+
+class Records(ServerCase):
+    def test_list_and_read(self):
+        line = self.call("get", "comparisons/")[0]
+        self.assertEqual((line["name"], line["trials"]), ("Gauge readings", 0))
+        found = self.call("get", self.at())
+        self.assertEqual([lane["id"] for lane in found["lanes"]], ["loop", "query"])
+        self.assertEqual(found["lanes"][1]["code_lines"], 1)
+        self.assertIn("[data.tables.readings]", found["data_text"])
+
+    def test_import_and_export_keep_the_text_to_the_letter(self):
+        text = DEMO.read_text()
+        made = self.call("post", "comparisons/import/", {"text": text}, 201)
+        answer = self.client.get(f"/api/comparisons/{made['id']}/file/")
+        self.assertEqual(answer.content.decode(), text)
+        self.assertIn("tolls-per-lock.toml", answer["Content-Disposition"])
+
+    def test_import_of_bad_input_says_what_where_and_cure_and_keeps_nothing(self):
+        before = Comparison.objects.count()
+        bad = TWO_LANES.replace("seed = 5", "sead = 5")
+        told = self.call("post", "comparisons/import/", {"text": bad}, 400)
+        self.assertIn("sead", told["what"])
+        self.assertIn("line 12", told["where"])
+        self.assertIn("spelling", told["cure"])
+        self.assertEqual(Comparison.objects.count(), before)
+
+    def test_new_delete_and_bring_back(self):
+        made = self.call("post", "comparisons/", None, 201)
+        self.assertEqual(len(self.call("get", "comparisons/")), 2)
+        self.call("delete", f"comparisons/{made['id']}/", status=204)
+        self.assertEqual(len(self.call("get", "comparisons/")), 1)
+        self.call("post", f"comparisons/{made['id']}/restore/")
+        self.assertEqual(len(self.call("get", "comparisons/")), 2)
+
+    def test_there_is_no_such_thing(self):
+        self.assertIn("no such", self.call("get", "comparisons/999/", status=404)["what"])
+
+
+class Changes(ServerCase):
+    def test_settings(self):
+        body = {
+            "question": "How many readings?",
+            "answer": {"order": True},
+            "targets": {"elapsed": "2 s"},
+            "knobs": {"rows": [20000]},
+        }
+        found = self.call("patch", self.at(), body)
+        self.assertEqual(found["question"], "How many readings?")
+        self.assertEqual(found["answer"]["key"], ["gauge"])
+        self.assertTrue(found["answer"]["order"])
+        self.assertEqual(found["targets"]["elapsed"], 2)
+        self.assertEqual(found["knobs"]["rows"], [20000])
+        cleared = self.call("patch", self.at(), {"targets": {"elapsed": None}})
+        self.assertIsNone(cleared["targets"]["elapsed"])
+
+    def test_a_refused_change_changes_nothing(self):
+        told = self.call("patch", self.at(), {"targets": {"elapsed": "soon"}}, 400)
+        self.assertIn("targets.elapsed", told["where"])
+        self.call("patch", self.at(), {"baseline": "nobody"}, 400)
+        self.comparison.refresh_from_db()
+        self.assertEqual(self.comparison.text, TWO_LANES)
+
+    def test_recipe(self):
+        text = self.call("get", self.at())["data_text"]
+        changed = text.replace('"Oak"', '"Oak", "Yew"')
+        found = self.call("put", self.at("recipe/"), {"text": changed})
+        self.assertIn("Yew", found["text"])
+        told = self.call("put", self.at("recipe/"), {"text": "[data"}, 400)
+        self.assertIn("not TOML", told["what"])
+
+    def test_lanes(self):
+        found = self.call("post", self.at("lanes/"), {"branch_from": "query"}, 201)
+        made = found["lanes"][2]
+        self.assertEqual(made["parent"], "query")
+        self.assertEqual(made["code"], found["lanes"][1]["code"])
+        found = self.call("patch", self.at(f"lanes/{made['id']}/"), {"code": "SELECT (\n"})
+        self.assertEqual(found["lanes"][2]["problem"]["line"], 1)
+        found = self.call("put", self.at("lane-order/"), {"ids": [made["id"], "query", "loop"]})
+        self.assertEqual([lane["id"] for lane in found["lanes"]], [made["id"], "query", "loop"])
+        found = self.call("delete", self.at(f"lanes/{made['id']}/"))
+        self.assertEqual(len(found["lanes"]), 2)
+        self.call("patch", self.at("lanes/nobody/"), {"code": ""}, 400)
+
+    def test_a_new_lane_runs_as_it_is(self):
+        for engine in ("python", "duckdb"):
+            found = self.call("post", self.at("lanes/"), {"engine": engine}, 201)
+            self.assertIsNone(found["lanes"][-1]["problem"])
+        ids = [lane["id"] for lane in found["lanes"]]
+        self.assertEqual(ids, ["loop", "query", "new_lane", "new_lane_2"])
+
+    def test_lanes_keep_their_marks(self):
+        marks = self.call("get", self.at())["marks"]
+        self.assertEqual(marks, {"loop": 0, "query": 1})
+        self.call("delete", self.at("lanes/loop/"))
+        found = self.call("post", self.at("lanes/"), {"engine": "python"}, 201)
+        self.assertEqual(found["marks"], {"loop": 0, "query": 1, "new_lane": 2})
+
+    def test_names_are_kept_as_text(self):
+        name = "<b>bold</b> & \"quoted\" '''three'''"
+        found = self.call("patch", self.at(), {"name": name})
+        self.assertEqual(found["name"], name)
+        self.assertEqual(parse(found["text"]).name, name)
+
+
+class Previews(ServerCase):
+    def test_stored_recipe(self):
+        found = self.call("post", self.at("preview/"), {})
+        table = found["tables"][0]
+        self.assertEqual((table["table"], table["rows"]), ("readings", 300))
+        self.assertEqual(table["parts"][0]["rows"][0][0], "1")
+        self.assertEqual(sum(table["columns"][0]["profile"]["histogram"]["counts"]), 300)
+        self.assertEqual(table["columns"][1]["profile"]["distinct"], 3)
+
+    def test_recipe_being_written_is_not_kept(self):
+        text = self.call("get", self.at())["data_text"].replace("Oak", "Yew")
+        found = self.call("post", self.at("preview/"), {"data_text": text})
+        top = {entry["value"] for entry in found["tables"][0]["columns"][1]["profile"]["top"]}
+        self.assertEqual(top, {"Ash", "Elm", "Yew"})
+        self.assertIn("Oak", self.call("get", self.at())["text"])
+
+    def test_trouble_names_the_column(self):
+        text = self.call("get", self.at())["data_text"].replace("category", "catgory")
+        told = self.call("post", self.at("preview/"), {"data_text": text}, 400)
+        self.assertIn("columns[1]", told["where"])
+
+
+class WhoMayDoWhat(ServerCase):
+    def test_without_signing_in(self):
+        self.client.logout()
+        self.assertIn("not provided", self.call("get", "comparisons/", status=403)["what"])
+        self.call("post", "comparisons/", None, 403)
+
+    def test_viewers_look_but_do_not_touch(self):
+        self.client.force_login(get_user_model().objects.create_user("viewer"))
+        self.call("get", self.at())
+        self.call("patch", self.at(), {"question": "x"}, 403)
+        self.call("post", self.at("lanes/"), {"engine": "python"}, 403)
+        self.assertIn("may look", self.call("post", self.at("launch/"), {}, 403)["what"])

@@ -1,0 +1,85 @@
+"""The page, signing in, headers, and the published schema."""
+
+import datetime
+import io
+from pathlib import Path
+
+from django.core.management import call_command
+from django.test import TestCase
+from django.utils import timezone
+
+from ivrell.server.accounts.models import SignInLink, owner
+from ivrell.server.comparisons.models import Comparison
+from tests.support.comparisons import DEMO
+
+ROOT = Path(__file__).resolve().parents[2]
+
+
+class SigningIn(TestCase):
+    def test_a_link_works_once(self):
+        token = SignInLink.objects.issue(owner())
+        answer = self.client.get(f"/enter/{token}")
+        self.assertRedirects(answer, "/", fetch_redirect_response=False)
+        self.assertEqual(self.client.get("/api/now/").json()["user"], "owner")
+        self.client.post("/leave")
+        again = self.client.get(f"/enter/{token}")
+        self.assertContains(again, "run <code>./start</code> again", status_code=403)
+        self.assertEqual(self.client.get("/api/now/").status_code, 403)
+
+    def test_an_old_or_made_up_link_does_not_work(self):
+        token = SignInLink.objects.issue(owner())
+        SignInLink.objects.update(expires_at=timezone.now() - datetime.timedelta(seconds=1))
+        for tried in (token, "made-up"):
+            self.assertEqual(self.client.get(f"/enter/{tried}").status_code, 403)
+
+    def test_the_token_itself_is_not_kept(self):
+        token = SignInLink.objects.issue(owner())
+        self.assertNotIn(token, str(SignInLink.objects.values()))
+
+    def test_command(self):
+        out = io.StringIO()
+        call_command("sign_in_link", stdout=out)
+        self.assertEqual(self.client.get(out.getvalue().strip()).status_code, 302)
+
+
+class Headers(TestCase):
+    def test_nonce_is_fresh_and_in_the_page(self):
+        policies = set()
+        for _ in range(2):
+            answer = self.client.get("/")
+            policy = answer["Content-Security-Policy"]
+            nonce = policy.split("'nonce-")[1].split("'")[0]
+            self.assertContains(answer, f'nonce="{nonce}"')
+            self.assertNotContains(answer, "__IVRELL_NONCE__")
+            policies.add(policy)
+        self.assertEqual(len(policies), 2)
+        self.assertIn("default-src 'none'", policy)
+        self.assertEqual(answer["X-Frame-Options"], "DENY")
+
+    def test_other_hosts_are_refused(self):
+        self.assertEqual(self.client.get("/", HTTP_HOST="elsewhere.example").status_code, 400)
+
+    def test_changes_need_the_csrf_token(self):
+        strict = self.client_class(enforce_csrf_checks=True)
+        strict.force_login(owner())
+        answer = strict.post("/api/comparisons/", content_type="application/json")
+        self.assertEqual(answer.status_code, 403)
+        self.assertEqual(Comparison.objects.count(), 0)
+
+
+class Published(TestCase):
+    def test_schema_is_the_published_one(self):
+        out = io.StringIO()
+        call_command("spectacular", "--fail-on-warn", stdout=out)
+        published = (ROOT / "docs" / "api" / "openapi.yaml").read_text()
+        self.assertEqual(out.getvalue(), published, "run tools/schema.sh")
+
+
+class Demo(TestCase):
+    def test_is_loaded_once_and_does_not_come_back(self):
+        call_command("load_demo", str(DEMO.parent), stdout=io.StringIO())
+        record = Comparison.objects.get(demo="tolls-per-lock")
+        record.deleted_at = timezone.now()
+        record.save()
+        call_command("load_demo", str(DEMO.parent), stdout=io.StringIO())
+        self.assertEqual(Comparison.objects.present().count(), 0)

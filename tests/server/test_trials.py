@@ -1,0 +1,215 @@
+"""Trials through the queue's own task: records, findings, stops, events, trouble."""
+
+import asyncio
+import json
+
+from django.test import TransactionTestCase
+from procrastinate.contrib.django.models import ProcrastinateJob
+
+from ivrell.core.comparison.edit import change_approach
+from ivrell.core.trial.conduct import Trial as CoreTrial
+from ivrell.server.accounts.models import owner
+from ivrell.server.comparisons.models import Comparison
+from ivrell.server.trials import live
+from ivrell.server.trials.models import Event, Trial
+from ivrell.server.trials.tasks import conduct_trial
+from tests.support.server import TWO_LANES, ServerCase
+
+
+class Trials(ServerCase):
+    def launch(self, **plan):
+        made = self.call("post", self.at("launch/"), {"rounds": 2, "warm_ups": 1, **plan}, 201)
+        return Trial.objects.get(pk=made["id"])
+
+    def conducted(self, **plan):
+        trial = self.launch(**plan)
+        conduct_trial.func(trial.pk)
+        trial.refresh_from_db()
+        return trial
+
+    def test_launch_waits_in_the_queue(self):
+        trial = self.launch()
+        self.assertEqual((trial.state, trial.planned_runs), ("waiting", 6))
+        job = ProcrastinateJob.objects.get()
+        self.assertEqual(job.args, {"trial_id": trial.pk})
+        self.assertTrue(job.lock.startswith("machine:"))
+        again = self.launch()
+        self.assertEqual(self.call("get", f"trials/{again.pk}/")["ahead"], 1)
+
+    def test_whole_trial(self):
+        trial = self.conducted()
+        self.assertEqual(trial.state, "done")
+        self.assertEqual(trial.runs.count(), 6)
+        self.assertIn("runs; rows = 300", trial.conclusion)
+        found = self.call("get", f"trials/{trial.pk}/findings/")
+        lanes = {lane["id"]: lane for lane in found["lanes"]}
+        self.assertEqual(lanes["loop"]["elapsed"]["count"], 2)
+        self.assertTrue(lanes["query"]["agreement"]["agrees"])
+        records = [run.record for run in trial.runs.filter(approach="loop")]
+        times = sorted(r["elapsed_s"] for r in records if not r["warm_up"])
+        self.assertAlmostEqual(lanes["loop"]["elapsed"]["median"], sum(times) / 2)
+        kept = (trial.folder / "findings.json").read_text()
+        self.assertEqual(json.loads(kept)["points"][0]["conclusion"], trial.conclusion)
+        run = self.call("get", f"trials/{trial.pk}/runs/1/")
+        self.assertEqual(run["run"], 1)
+        self.assertEqual(run["code"], trial.read.lane(run["approach"]).text())
+        line = self.call("get", "comparisons/")[0]
+        self.assertEqual(line["last_trial"]["conclusion"], trial.conclusion)
+
+    def test_points(self):
+        trial = self.conducted(knobs={"rows": [10, 20]})
+        found = self.call("get", f'trials/{trial.pk}/findings/?point={{"rows":20}}')
+        self.assertEqual(found["point"], {"rows": 20})
+        told = self.call("get", f'trials/{trial.pk}/findings/?point={{"rows":7}}', status=400)
+        self.assertIn("no such point", told["what"])
+
+    def test_the_text_that_ran_is_kept(self):
+        trial = self.conducted(rounds=1)
+        self.comparison.put_text(
+            change_approach(self.comparison.text, "query", {"code": "SELECT 1"})
+        )
+        self.comparison.save()
+        shown = self.call("get", f"trials/{trial.pk}/")
+        self.assertIn("FROM readings", shown["lanes"]["query"])
+
+    def test_bad_plans(self):
+        for plan, told in (
+            ({"rounds": 0}, "rounds"),
+            ({"lanes": ["nobody"]}, "nobody"),
+            ({"knobs": {"loads": [1]}}, "loads"),
+            ({"knobs": {"rows": [0]}}, "knobs.rows"),
+            ({"limits": {"seconds": -1}}, "limits.seconds"),
+            ({"speed": 3}, "speed"),
+        ):
+            with self.subTest(plan=plan):
+                answer = self.call("post", self.at("launch/"), plan, 400)
+                self.assertIn(told, f"{answer['where']} {answer['what']}")
+        self.assertEqual(Trial.objects.count(), 0)
+        self.assertEqual(ProcrastinateJob.objects.count(), 0)
+
+    def test_stop_before_it_starts(self):
+        trial = self.launch()
+        self.assertEqual(self.call("post", f"trials/{trial.pk}/stop/")["state"], "stopped")
+        conduct_trial.func(trial.pk)
+        trial.refresh_from_db()
+        self.assertEqual((trial.state, trial.runs.count()), ("stopped", 0))
+
+    def test_stop_while_it_runs_keeps_what_is_done(self):
+        trial = self.launch(rounds=50)
+        original = CoreTrial._do_run
+        test = self
+
+        def then_stop(core, *arguments):
+            run = original(core, *arguments)
+            if run["run"] == 3:
+                test.call("post", f"trials/{trial.pk}/stop/")
+            return run
+
+        CoreTrial._do_run = then_stop
+        self.addCleanup(setattr, CoreTrial, "_do_run", original)
+        conduct_trial.func(trial.pk)
+        trial.refresh_from_db()
+        self.assertEqual(trial.state, "stopped")
+        self.assertGreaterEqual(trial.runs.count(), 3)
+        self.assertLess(trial.runs.count(), 10)
+        self.assertTrue(trial.conclusion)
+
+    def test_a_dropped_lane_runs_no_more(self):
+        trial = self.launch()
+        self.call("post", f"trials/{trial.pk}/lanes/loop/drop/")
+        conduct_trial.func(trial.pk)
+        self.assertEqual(set(trial.runs.values_list("approach", flat=True)), {"query"})
+
+    def test_a_trial_that_was_cut_off_goes_on(self):
+        trial = self.conducted(rounds=2, warm_ups=0)
+        lines = (trial.folder / "runs.jsonl").read_text().splitlines(keepends=True)
+        (trial.folder / "runs.jsonl").write_text("".join(lines[:2]))
+        trial.runs.filter(number__gt=1).delete()
+        Trial.objects.filter(pk=trial.pk).update(state="running")
+        conduct_trial.func(trial.pk)
+        trial.refresh_from_db()
+        self.assertEqual(trial.state, "done")
+        self.assertEqual(list(trial.runs.values_list("number", flat=True)), [1, 2, 3, 4])
+
+    def test_trouble_with_the_data_is_told(self):
+        trial = self.launch()
+        text = trial.text.replace('"category", values = ["Ash", "Elm", "Oak"]',
+                                  '"text", pattern = "[A-C]", unique = true')  # fmt: skip
+        Trial.objects.filter(pk=trial.pk).update(text=text)
+        conduct_trial.func(trial.pk)
+        trial.refresh_from_db()
+        self.assertEqual(trial.state, "failed")
+        self.assertIn("3 different texts", trial.message["what"])
+
+    def test_events_tell_the_race_and_leave_no_litter(self):
+        trial = self.conducted()
+        kinds = list(trial.events.values_list("kind", flat=True))
+        self.assertEqual(kinds[0], "started")
+        self.assertEqual(kinds[-1], "ended")
+        self.assertEqual(kinds.count("run started"), 6)
+        self.assertEqual(kinds.count("run ended"), 6)
+        self.assertNotIn("progress", kinds)
+
+    def test_now(self):
+        now = self.call("get", "now/")
+        self.assertEqual((now["trial"], now["waiting"], now["worker"]), (None, 0, False))
+        trial = self.launch()
+        self.assertEqual(self.call("get", "now/")["waiting"], 1)
+        Trial.objects.filter(pk=trial.pk).update(state="running")
+        self.assertEqual(self.call("get", "now/")["comparison_name"], "Gauge readings")
+
+
+class Live(TransactionTestCase):
+    """Server-sent events: nothing missed, nothing twice, an end."""
+
+    def setUp(self):
+        comparison = Comparison.objects.from_text(TWO_LANES)
+        self.trial = Trial.objects.create(
+            comparison=comparison, text=comparison.text, plan={}, planned_runs=1
+        )
+
+    def stream(self, last=0, during=None):
+        async def collect():
+            found = []
+            stream = live._stream(self.trial.pk, last)
+            async for piece in stream:
+                found.append(piece.decode())
+                if during and len(found) == 1:
+                    await asyncio.to_thread(during)
+            return found
+
+        live.hub.__init__()
+        return asyncio.run(collect())
+
+    def test_from_the_start_and_from_where_it_was_cut(self):
+        for n in range(3):
+            self.trial.tell("progress", {"n": n})
+        Trial.objects.filter(pk=self.trial.pk).update(state="done")
+        whole = self.stream()
+        self.assertEqual(len(whole), 4)
+        self.assertIn('"n": 0', whole[0])
+        self.assertTrue(whole[-1].startswith("event: over"))
+        second = Event.objects.order_by("pk")[1].pk
+        self.assertEqual(self.stream(last=second), whole[2:])
+
+    def test_what_happens_while_watching_arrives(self):
+        from django.db import connections
+
+        self.trial.tell("started", {})
+
+        def later():
+            self.trial.tell("progress", {"n": 7})
+            Trial.objects.filter(pk=self.trial.pk).update(state="done")
+            self.trial.tell("ended", {"state": "done"})
+            connections.close_all()
+
+        found = self.stream(during=later)
+        self.assertEqual(len(found), 4)
+        self.assertIn('"n": 7', found[1])
+
+    def test_needs_signing_in(self):
+        self.assertEqual(self.client.get(f"/live/trials/{self.trial.pk}").status_code, 401)
+        self.client.force_login(owner())
+        Trial.objects.filter(pk=self.trial.pk).update(state="done")
+        answer = self.client.get(f"/live/trials/{self.trial.pk}")
+        self.assertEqual(answer["Content-Type"], "text/event-stream")

@@ -1,0 +1,109 @@
+"""Headless Chromium, driven as a person would use it."""
+
+import tempfile
+from collections.abc import Callable
+from typing import Any
+
+from selenium import webdriver
+from selenium.webdriver.chrome.service import Service
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.remote.webelement import WebElement
+from selenium.webdriver.support.ui import WebDriverWait
+
+_FLAGS = (
+    "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run "
+    "--disable-background-networking --disable-component-update --disable-sync "
+    "--no-proxy-server --window-size=1280,800 --force-device-scale-factor=1"
+)
+
+
+class Browser:
+    """A window of 1280 by 800 with the few gestures that tests need."""
+
+    def __init__(self) -> None:
+        self._profile = tempfile.TemporaryDirectory(prefix="ivrell-chromium-")
+        options = webdriver.ChromeOptions()
+        options.binary_location = "/usr/bin/chromium"
+        for flag in [*_FLAGS.split(), f"--user-data-dir={self._profile.name}"]:
+            options.add_argument(flag)
+        options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+        self.driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+        self.driver.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride",
+            {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+        )
+
+    def open(self, address: str) -> None:
+        self.driver.get(address)
+
+    def all(self, selector: str) -> list[WebElement]:
+        return self.driver.find_elements(By.CSS_SELECTOR, selector)
+
+    def find(self, selector: str, seconds: float = 15) -> WebElement:
+        """The first element that fits, waited for until it shows."""
+        return self.until(
+            lambda: next((e for e in self.all(selector) if e.is_displayed()), None),
+            seconds,
+            f"nothing fits {selector}",
+        )
+
+    def by_id(self, test_id: str, seconds: float = 15) -> WebElement:
+        return self.find(f'[data-testid="{test_id}"]', seconds)
+
+    def step(self, word: str) -> None:
+        """Go to a step by the line of words."""
+        self.until(
+            lambda: next(
+                (e for e in self.all(".steps a") if e.text.split("\n")[0].startswith(word)), None
+            ),
+            15,
+            f"no step {word}",
+        ).click()
+
+    def until(self, condition: Callable[[], Any], seconds: float = 15, message: str = "") -> Any:
+        """Wait until a condition gives something true, and return that."""
+
+        def tried(_: object) -> Any:
+            from selenium.common.exceptions import StaleElementReferenceException
+
+            try:
+                return condition()
+            except StaleElementReferenceException:
+                return None
+
+        return WebDriverWait(self.driver, seconds, 0.15).until(tried, message)
+
+    def type_over(self, element: WebElement, text: str) -> None:
+        """Put other text into a field and press Enter."""
+        element.click()
+        element.send_keys(Keys.CONTROL, "a")
+        element.send_keys(text, Keys.ENTER)
+
+    def replace_code(self, test_id: str, text: str) -> None:
+        """Put other text into an editor by typing, as the clipboard would."""
+        area = self.by_id(test_id).find_element(By.CSS_SELECTOR, ".cm-content")
+        area.click()
+        area.send_keys(Keys.CONTROL, "a")
+        area.send_keys(Keys.DELETE)
+        self.driver.execute_cdp_cmd("Input.insertText", {"text": text})
+
+    def fetch(self, path: str) -> Any:
+        """What the API says to this signed-in browser."""
+        return self.driver.execute_async_script(
+            "const [path, done] = arguments;fetch(path).then(answer => answer.json()).then(done)",
+            path,
+        )
+
+    def complaints(self) -> list[str]:
+        """Errors in the console since the last call, but for input that the server refused:
+        the browser logs every such answer, and the page tells them to the user."""
+        return [
+            entry["message"]
+            for entry in self.driver.get_log("browser")
+            if entry["level"] == "SEVERE" and "status of 400" not in entry["message"]
+        ]
+
+    def close(self) -> None:
+        self.driver.quit()
+        self._profile.cleanup()
