@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
-# Publishes the API's schema and makes the typed client from it.
+# Publishes the schemas of the API and of the comparison file, and makes the typed client.
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 .venv/bin/python -m ivrell.server.manage spectacular --fail-on-warn --file docs/api/openapi.yaml
+.venv/bin/python -m tools.file_schema >docs/comparison.schema.json
 cd web && npm run --silent schema

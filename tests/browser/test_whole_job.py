@@ -138,12 +138,15 @@ class WholeJob(unittest.TestCase):
         b = self.browser
         b.type_over(b.find('input[aria-label="Rounds"]'), "50")
         b.by_id("launch").click()
-        b.until(lambda: len(b.all(".race-grid .cell.done")) >= 2, 60)
+
+        def newest():
+            return b.fetch(f"/api/trials/?comparison={comparison}")[0]
+
+        b.until(lambda: newest()["state"] == "running" and newest()["done_runs"] >= 2, 60)
         b.by_id("stop-all").click()
         self.race_is("stopped", 40)
-        trial = b.fetch(f"/api/trials/?comparison={comparison}")[0]
-        self.assertEqual(trial["state"], "stopped")
-        self.assertGreaterEqual(trial["done_runs"], 2)
+        self.assertEqual(newest()["state"], "stopped")
+        self.assertGreaterEqual(newest()["done_runs"], 2)
         b.type_over(b.find('input[aria-label="Rounds"]'), "3")
 
     def test_trouble_in_an_approach_points_at_its_line(self):

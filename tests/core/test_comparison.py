@@ -8,6 +8,7 @@ from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import load, parse
 from ivrell.core.errors import BadInput
 from tests.support.comparisons import DEMO, HEAD, approach
+from tools.file_schema import text
 
 TEXT = DEMO.read_text()
 
@@ -57,6 +58,12 @@ class Reading(unittest.TestCase):
     def test_missing_file(self):
         with self.assertRaisesRegex(BadInput, "no file"):
             load(DEMO.with_name("nowhere.toml"))
+
+
+class Published(unittest.TestCase):
+    def test_schema_is_the_published_one(self):
+        path = DEMO.parents[1] / "docs" / "comparison.schema.json"
+        self.assertEqual(path.read_text(), text(), "run tools/schema.sh")
 
 
 class Editing(unittest.TestCase):

@@ -479,7 +479,7 @@ export interface components {
             readonly id: number;
             name: string;
             readonly question: string;
-            readonly lanes: string[];
+            readonly lanes: components["schemas"]["LaneMark"][];
             readonly trials: number;
             readonly last_trial: components["schemas"]["LastTrial"] | null;
             /** Format: date-time */
@@ -625,6 +625,11 @@ export interface components {
             agreement: components["schemas"]["AgreementShape"] | null;
             /** Runs */
             runs: components["schemas"]["Dot"][];
+        };
+        /** @description A lane's name and its place in the palette. */
+        LaneMark: {
+            name: string;
+            mark: number;
         };
         /** @description A trial as the list of comparisons shows it. */
         LastTrial: {

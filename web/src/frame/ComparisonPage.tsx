@@ -52,6 +52,14 @@ export function changedSince(comparison: Comparison, trial: Trial): boolean {
   return comparison.changed_at > trial.created_at;
 }
 
+/** What of the address goes along to a step: Findings opens with its whole board in sight. */
+function searchFor(step: string, search: URLSearchParams): string {
+  const kept = new URLSearchParams(search);
+  kept.delete("run");
+  if (step === "findings") kept.delete("lane");
+  return `?${kept}`;
+}
+
 export function ComparisonPage() {
   const view = useView();
   const [search] = useSearchParams();
@@ -83,7 +91,10 @@ export function ComparisonPage() {
             return (
               <Link
                 key={name}
-                to={{ pathname: `/comparisons/${view.comparison}/${name}`, search: `?${search}` }}
+                to={{
+                  pathname: `/comparisons/${view.comparison}/${name}`,
+                  search: searchFor(name, search),
+                }}
                 className={name === view.step ? "here" : ""}
                 aria-current={name === view.step ? "step" : undefined}
               >

@@ -6,6 +6,7 @@ import { useRef } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, taken, type Comparison, type ComparisonLine } from "../api/client";
 import { useComparisons } from "../api/queries";
+import { Glyph } from "../lanes/mark";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
 
@@ -98,8 +99,13 @@ function Line({ line }: { line: ComparisonLine }) {
         </h2>
         <p>{line.question || <span className="faint">No question written yet.</span>}</p>
         {trial?.conclusion && <p className="conclusion-line">{trial.conclusion}</p>}
-        <p className="small faint">
-          {plural(line.lanes.length, "lane")}: {line.lanes.join(", ") || "none yet"}
+        <p className="small quiet lane-names">
+          {line.lanes.map((lane) => (
+            <span key={lane.mark}>
+              <Glyph place={lane.mark} size={13} /> {lane.name}
+            </span>
+          ))}
+          {!line.lanes.length && "No lane yet."}
         </p>
       </div>
       <div className="small quiet side">

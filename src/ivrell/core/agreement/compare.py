@@ -40,6 +40,7 @@ class Agreement:
         largest_absolute, largest_relative: distance of numbers taken as equal.
         columns: per column the count of values that differ.
         examples: rows that differ, each with both sides.
+        unstable: whether the answer was right in some runs and wrong in others.
     """
 
     verdict: str
@@ -54,6 +55,7 @@ class Agreement:
     largest_relative: float = 0.0
     columns: dict[str, int] = field(default_factory=dict)
     examples: list[dict[str, Any]] = field(default_factory=list)
+    unstable: bool = False
 
     @property
     def agrees(self) -> bool:

@@ -67,7 +67,7 @@ class Answers:
         for lane in lanes:
             seen = self._seen.get((lane, at), {})
             if reference is None or not seen:
-                found[lane] = {**no_answer("it gave no answer").as_dict(), "unstable": False}
+                found[lane] = no_answer("it gave no answer").as_dict()
             else:
                 usual = max(self._seen[reference, at].items(), key=lambda item: item[1])[0]
                 verdicts = [

@@ -75,7 +75,7 @@ def snapshot(data_folder: Path) -> dict[str, Any]:
             "cpu": "sum of the worker's usage and of every process below it, "
             "orphans reaped by a subreaper",
             "memory": "kernel high-water mark of the worker, set back at the start; "
-            "with children also the sampled sum of private memory; the kernel counts to some "
+            "with children also the sampled sum of their private memory; the kernel counts to some "
             "0.3 MB",
         },
     }

@@ -43,9 +43,16 @@ class _Appended:
         self._sink.flush()
 
 
+def _csv_lines(rows: pa.RecordBatch, quoting: str) -> bytes:
+    sink = io.BytesIO()
+    options = pyarrow.csv.WriteOptions(include_header=False, quoting_style=quoting)
+    pyarrow.csv.write_csv(rows, sink, options)
+    return sink.getvalue()
+
+
 class Csv:
-    """Comma-separated text: a header line, UTF-8, text quoted only where needed,
-    nothing between the commas for null, timestamps as 2031-01-31 06:00:00."""
+    """Comma-separated text: a header line, UTF-8, text unquoted unless a value of the block
+    needs quotes, nothing between the commas for null, timestamps as 2031-01-31 06:00:00."""
 
     suffix = "csv"
 
@@ -54,13 +61,13 @@ class Csv:
             column.cast(pa.timestamp("s")) if pa.types.is_timestamp(column.type) else column
             for column in batch.columns
         ]
-        sink = io.BytesIO()
-        pyarrow.csv.write_csv(
-            pa.RecordBatch.from_arrays(whole_seconds, names=batch.schema.names),
-            sink,
-            pyarrow.csv.WriteOptions(include_header=index == 0, quoting_style="needed"),
-        )
-        return sink.getvalue()
+        rows = pa.RecordBatch.from_arrays(whole_seconds, names=batch.schema.names)
+        header = ",".join(batch.schema.names).encode() + b"\n" if index == 0 else b""
+        try:
+            return header + _csv_lines(rows, quoting="none")
+        except pa.ArrowInvalid:
+            # Some text holds a comma, a quote or a line end: then all text is quoted.
+            return header + _csv_lines(rows, quoting="needed")
 
     def writer(self, sink: BinaryIO, schema: pa.Schema) -> Writer:
         return _Appended(sink)

@@ -39,16 +39,23 @@ class Generator:
         """Number of blocks in a table."""
         return -(-self.recipe.rows_of(table) // BLOCK_ROWS)
 
-    def block(self, table: str, index: int, *, most: int = BLOCK_ROWS) -> pa.RecordBatch:
-        """Rows ``index * BLOCK_ROWS`` and on of a table, at most ``most`` of them.
-
-        Rows asked for with a smaller ``most`` are not the first rows of the whole block:
-        a short draw is a sample of the same shape.
-        """
-        columns = self.recipe.tables[table].columns
+    def block(self, table: str, index: int) -> pa.RecordBatch:
+        """Rows ``index * BLOCK_ROWS`` and on of a table, up to a whole block."""
         total = self.recipe.rows_of(table)
         first = index * BLOCK_ROWS
-        block = Block(first, min(most, BLOCK_ROWS, total - first), total)
+        return self._draw(table, index, Block(first, min(BLOCK_ROWS, total - first), total))
+
+    def sample(self, table: str, most: int) -> pa.RecordBatch:
+        """At most ``most`` rows spread over the whole table, of the same shape as its own.
+
+        They are its very rows only where the whole table is not larger.
+        """
+        total = self.recipe.rows_of(table)
+        stride = max(1, -(-total // min(most, BLOCK_ROWS)))
+        return self._draw(table, 0, Block(0, total // stride, total, stride))
+
+    def _draw(self, table: str, index: int, block: Block) -> pa.RecordBatch:
+        columns = self.recipe.tables[table].columns
         return pa.RecordBatch.from_arrays(
             [self._column(table, column, index, block) for column in columns],
             names=[column.name for column in columns],

@@ -10,6 +10,7 @@ from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.recipe.profile import profile
 
+_SAMPLE_ROWS = 50_000
 _HEAD, _MIDDLE, _TAIL = 8, 5, 5
 
 
@@ -23,11 +24,10 @@ def preview(recipe: Recipe, table: str) -> dict[str, Any]:
     """
     generator = Generator(recipe)
     total = recipe.rows_of(table)
-    generator.block(table, 0, most=1)  # loads what the first drawing needs, out of the estimate
+    generator.sample(table, 1)  # loads what the first drawing needs, out of the estimate
     began = time.perf_counter()
-    first = generator.block(table, 0)
+    sample = generator.sample(table, _SAMPLE_ROWS)
     drawing = time.perf_counter() - began
-    sample = _spread(generator, table, first)
     described = zip(recipe.tables[table].columns, profile(sample), strict=True)
     return {
         "table": table,
@@ -47,21 +47,8 @@ def preview(recipe: Recipe, table: str) -> dict[str, Any]:
             {"first": start, "rows": _rows(generator, table, start, count)}
             for start, count in _parts(total)
         ],
-        "forms": {name: _cost(name, first, drawing, total) for name in FORMS},
+        "forms": {name: _cost(name, sample, drawing, total) for name in FORMS},
     }
-
-
-def _spread(generator: Generator, table: str, first: pa.RecordBatch) -> pa.RecordBatch:
-    """Rows from the beginning, the middle and the end, as many in all as a block holds."""
-    blocks = generator.blocks(table)
-    if blocks == 1:
-        return first
-    chosen = sorted({0, blocks // 2, blocks - 1})
-    parts = [first if i == 0 else generator.block(table, i) for i in chosen]
-    share = BLOCK_ROWS // len(parts)
-    ends = [part.slice(0, share) for part in parts[:-1]]
-    ends.append(parts[-1].slice(max(0, parts[-1].num_rows - share)))
-    return pa.Table.from_batches(ends).combine_chunks().to_batches()[0]
 
 
 def _told(column: Any) -> str:

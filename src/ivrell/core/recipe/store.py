@@ -132,7 +132,7 @@ class DataStore:
         return made
 
     def _check_room(self, recipe: Recipe, table: str, form: str, folder: Path) -> None:
-        sample = Generator(recipe).block(table, 0, most=_SAMPLE_ROWS)
+        sample = Generator(recipe).sample(table, _SAMPLE_ROWS)
         per_row = size_in(form, sample) / sample.num_rows
         wanted = round(per_row * recipe.rows_of(table))
         free = shutil.disk_usage(folder).free
@@ -158,7 +158,7 @@ class DataStore:
         began = time.monotonic()
         rows = recipe.rows_of(table)
         generator = Generator(recipe)
-        schema = generator.block(table, 0, most=1).schema
+        schema = generator.sample(table, 1).schema
         part = path.with_name(f"{path.name}.{os.getpid()}.part")
         try:
             with part.open("wb") as file:

@@ -49,7 +49,7 @@ def _few_rounds(scene: Scene) -> Iterator[Caution]:
 def _disagreement(scene: Scene) -> Iterator[Caution]:
     for lane in scene.lanes:
         found = lane["agreement"]
-        if found and found["unstable"]:
+        if found and found.get("unstable"):
             yield Caution(
                 "answer varies",
                 f"{lane['name']} does not give the same answer every time: "

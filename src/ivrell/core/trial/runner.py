@@ -195,7 +195,6 @@ class Run:
         self.peak_was_reset = proc.reset_peak(self.pid)
         at_start = proc.status(self.pid) or before
         self.start_memory = at_start.resident if at_start else 0
-        self.start_private = self._held()
         self.switches_before = at_start.switches if at_start else 0
         self.phase = "running"
         self.go_at = time.monotonic()
@@ -234,9 +233,8 @@ class Run:
         peak = high_water
         method = "kernel high-water mark"
         if not self.single:
-            tree_peak = self.start_memory + max(0, self.sampled_peak - self.start_private)
-            peak = max(peak, tree_peak)
-            method = "sampled sum of private memory over the tree"
+            peak = max(peak, self.sampled_peak)
+            method = "sampled sum over the tree, private memory of children"
         self.measured.update(
             start_memory_bytes=self.start_memory,
             peak_memory_bytes=peak,
@@ -264,33 +262,23 @@ class Run:
                 used = used - before
         return used
 
-    def _held(self) -> int:
-        """Private and shared memory of the whole tree now, bytes."""
-        private = shared = 0
-        for pid in proc.descendants(os.getpid()):
-            if found := proc.status(pid):
-                private += found.private
-                shared = max(shared, found.shared)
-        return private + shared
-
     def _sample(self, now: float) -> None:
+        """Add a point to the curve: what the worker holds, and what its children hold
+        besides that is theirs alone."""
+        worker = proc.status(self.pid)
+        shared_by_worker = worker.shared if worker else 0
         private = shared = 0
-        cpu = self.reaped.total - self._reaped_at_go.total
-        count = 0
+        used = self.reaped.total - self._reaped_at_go.total
         for pid in proc.descendants(os.getpid()):
-            found = proc.status(pid)
-            cpu += proc.cpu_of(pid).total - self._before.get(pid, Cpu()).total
-            if found:
-                count += 1
+            used += proc.cpu_of(pid).total - self._before.get(pid, Cpu()).total
+            if pid != self.pid and (found := proc.status(pid)):
+                self.single = False
                 private += found.private
-                shared = max(shared, found.shared)
-        self.single = self.single and count <= 1
-        held = private + shared
-        self.sampled_peak = max(self.sampled_peak, held)
-        self.cpu_now = max(0.0, cpu - self.worker_before.total)
-        memory = self.start_memory + held - self.start_private
-        self.curve.add(now - self.go_at, self.cpu_now, memory)
-        self.memory_now = memory
+                shared = max(shared, found.shared - shared_by_worker)
+        self.memory_now = (worker.resident if worker else 0) + private + shared
+        self.sampled_peak = max(self.sampled_peak, self.memory_now)
+        self.cpu_now = max(0.0, used - self.worker_before.total)
+        self.curve.add(now - self.go_at, self.cpu_now, self.memory_now)
 
     def _tell_progress(
         self, now: float, before: list[tuple[int, int]], after: list[tuple[int, int]]

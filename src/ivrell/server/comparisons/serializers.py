@@ -19,6 +19,13 @@ class LastTrialSerializer(serializers.Serializer):
     finished_at = serializers.DateTimeField(allow_null=True)
 
 
+class LaneMarkSerializer(serializers.Serializer):
+    """A lane's name and its place in the palette."""
+
+    name = serializers.CharField()
+    mark = serializers.IntegerField()
+
+
 class ComparisonLineSerializer(serializers.ModelSerializer):
     """A comparison in the list."""
 
@@ -34,8 +41,12 @@ class ComparisonLineSerializer(serializers.ModelSerializer):
     def get_question(self, record: Comparison) -> str:
         return record.data.question
 
-    def get_lanes(self, record: Comparison) -> list[str]:
-        return [approach.label for approach in record.data.approach]
+    @extend_schema_field(LaneMarkSerializer(many=True))
+    def get_lanes(self, record: Comparison) -> list[dict]:
+        return [
+            {"name": approach.label, "mark": record.marks.get(approach.id, 0)}
+            for approach in record.data.approach
+        ]
 
     @extend_schema_field(LastTrialSerializer(allow_null=True))
     def get_last_trial(self, record: Comparison):

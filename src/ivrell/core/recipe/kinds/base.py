@@ -6,6 +6,7 @@ from typing import Annotated, Any
 
 import numpy as np
 import pyarrow as pa
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
 Name = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,62}$")]
@@ -17,17 +18,24 @@ Share = Annotated[float, Field(ge=0.0, lt=1.0)]
 
 @dataclass(frozen=True)
 class Block:
-    """A run of rows of one table that is drawn in one go.
+    """Rows of one table that are drawn in one go.
 
     Attributes:
         first: number of the first row, from 0.
         count: rows in the block.
         total: rows in the whole table.
+        stride: how far one row is from the next: 1 but in samples of a whole table.
     """
 
     first: int
     count: int
     total: int
+    stride: int = 1
+
+    @property
+    def rows(self) -> NDArray[np.int64]:
+        """Numbers of the rows."""
+        return np.arange(self.count, dtype=np.int64) * self.stride + self.first
 
 
 KeysOf = Callable[[str, float], tuple[pa.Array, pa.Array]]

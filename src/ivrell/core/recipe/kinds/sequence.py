@@ -16,8 +16,7 @@ class Sequence(Kind):
     step: int = 1
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
-        rows = np.arange(block.first, block.first + block.count, dtype=np.int64)
-        return pa.array(rows * self.step + self.start)
+        return pa.array(block.rows * self.step + self.start)
 
     def absent(self, count: int, total: int) -> pa.Array:
         rows = np.arange(total, total + count, dtype=np.int64)

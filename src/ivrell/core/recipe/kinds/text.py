@@ -75,8 +75,7 @@ class Text(Kind):
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         alphabets = _alphabets(self.pattern)
         if self.unique:
-            rows = np.arange(block.first, block.first + block.count, dtype=np.int64)
-            return self._unique(rows, rng)
+            return self._unique(block.rows, rng)
         return _spell(
             alphabets,
             [rng.integers(0, len(a), block.count, dtype=np.int64) for a in alphabets],

@@ -1,0 +1,74 @@
+"""Takes the pictures of docs/screenshots anew, from the demo: python -m tools.screenshots.
+
+Starts an Ivrell of its own on a throwaway folder, runs a trial of the demo, and opens each
+main view at 1280 by 800.
+"""
+
+import sys
+import time
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT))
+
+from tests.support.browser import Browser  # noqa: E402
+from tests.support.running import Running  # noqa: E402
+
+TO = ROOT / "docs" / "screenshots"
+SETTLE_S = 2.5
+QUIET_S = 4.0
+MIDDLE_OF_A_LONG_RUN = """
+const words = document.querySelector(".now-words")?.textContent ?? "";
+return words.includes("Plain loop") && words.includes("cores busy");
+"""
+
+
+def shoot(browser: Browser, name: str) -> None:
+    time.sleep(SETTLE_S)
+    browser.driver.save_screenshot(str(TO / f"{name}.png"))
+
+
+def main() -> None:
+    ivrell, browser = Running(), None
+    try:
+        link = ivrell.start()
+        browser = Browser()
+        browser.open(link)
+        at = f"{ivrell.address}/comparisons/1"
+        browser.open(f"{at}/trial")
+        browser.type_over(browser.find('input[aria-label="Rounds"]'), "10")
+        browser.by_id("launch").click()
+        browser.until(lambda: len(browser.all(".cell.done")) >= 31, 300)
+        browser.until(
+            lambda: (
+                "Plain loop" in browser.find(".now-words").text
+                and "cores busy" in browser.find(".now-words").text
+            ),
+            120,
+        )
+        time.sleep(0.4)
+        browser.driver.save_screenshot(str(TO / "trial.png"))
+        browser.until(lambda: browser.by_id("race-state").text.startswith("done"), 300)
+        for name, path in (
+            ("comparisons", ivrell.address),
+            ("question", f"{at}/question"),
+            ("data", f"{at}/data"),
+            ("approaches", f"{at}/approaches?lane=polars"),
+            ("agreement", f"{at}/agreement?lane=pandas"),
+            ("findings", f"{at}/findings"),
+            ("lane", f"{at}/findings?lane=polars"),
+            ("machine", f"{ivrell.address}/machine"),
+        ):
+            browser.open(path)
+            shoot(browser, name)
+        browser.driver.execute_script("localStorage.setItem('ivrell-theme', 'dark')")
+        browser.open(f"{at}/findings")
+        shoot(browser, "findings-dark")
+    finally:
+        if browser:
+            browser.close()
+        ivrell.close()
+
+
+if __name__ == "__main__":
+    main()
