@@ -55,8 +55,8 @@ def run_suite(name: str) -> unittest.TestResult:
 
 
 def core(tally: Tally) -> None:
-    tally.check("ruff check", PYTHON, "-m", "ruff", "check", "src", "tests")
-    tally.check("ruff format", PYTHON, "-m", "ruff", "format", "--check", "src", "tests")
+    tally.check("ruff check", PYTHON, "-m", "ruff", "check", "src", "tests", "tools")
+    tally.check("ruff format", PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "tools")
     tally.check("mypy", PYTHON, "-m", "mypy")
     tally.add(run_suite("core"))
 
