@@ -86,7 +86,7 @@ class CommandLine(unittest.TestCase):
         done = self.ivrell("data", path, "--forms", "csv,parquet", "--out", out, "--json")
         made = json.loads(done.stdout)
         self.assertEqual([m["form"] for m in made], ["csv", "parquet"])
-        self.assertEqual(Path(made[0]["path"]).read_text().count("\n"), 301)
+        self.assertEqual(Path(made[0]["paths"][0]).read_text().count("\n"), 301)
 
     def test_engines_and_machine(self):
         self.assertIn("duckdb", self.ivrell("engines").stdout)

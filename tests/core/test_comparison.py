@@ -35,7 +35,7 @@ class Reading(unittest.TestCase):
             ("seed = 7302", 'seed = "x"', r"line 21, data.seed", "integer"),
             ('baseline = "loop"', 'baseline = "lop"', "baseline", "loop, pandas"),
             ('parent = "query"', 'perent = "query"', r"approach\[4\].perent", "delivery"),
-            ('input = "parquet"', 'input = "parkay"', "parkay", "csv, parquet"),
+            ('input = "parquet"', 'input = "parkay"', "parkay", "jsonl, parquet"),
             ("{3}-[0-9]", "{3}-[0-9", "cannot be read at character", "[AEIOU]"),
             ("skew = 1.1", 'skew = "a lot"', r"columns\[1\].skew", "number"),
         ]

@@ -108,6 +108,9 @@ class Duckdb(TrialCase):
             approach(f"q_{form}", sql, "duckdb", input=form, setup=setup)
             for form in ("csv", "parquet")
         )
+        text += approach("parts", sql, "duckdb", setup=setup).replace(
+            "code =", 'input = { form = "csv.gz", parts = 4 }\ncode ='
+        )
         trial = self.trial(text)
         found = trial.conduct()
         for run in trial.runs:

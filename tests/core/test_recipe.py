@@ -1,17 +1,22 @@
 """Recipes: the same bytes always, values of the shape asked for, errors at their place."""
 
+import os
 import tempfile
 import tomllib
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
+import polars as pl
+import pyarrow
 import pyarrow.compute as pc
 import pyarrow.csv
 import pyarrow.parquet
 from scipy import stats
 
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.recipe.preview import preview
@@ -130,48 +135,99 @@ class Bytes(unittest.TestCase):
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
 
-    def make(self, name, form, workers, rows=BLOCK_ROWS * 3 + 17):
+    def make(self, name, form, workers, rows=BLOCK_ROWS * 3 + 17, parts=1):
         store = DataStore(self.folder / name)
-        return store.ensure(recipe(rows), "passages", form, workers=workers)
+        return store.ensure(recipe(rows), "passages", form, workers=workers, parts=parts)
 
+    @mock.patch("ivrell.core.recipe.encode._BLOCKS_WORTH_WORKERS", 2)
     def test_bytes_do_not_depend_on_the_number_of_workers(self):
-        for form in ("csv", "parquet"):
+        for form in FORMS:
             with self.subTest(form=form):
-                one, three = self.make("one", form, 1), self.make("three", form, 3)
-                self.assertEqual(one.sha256, three.sha256)
-                self.assertEqual(Path(one.path).read_bytes(), Path(three.path).read_bytes())
+                made = [self.make(f"with-{n}", form, n) for n in (1, 2, 5)]
+                self.assertEqual(len({m.bytes_hash for m in made}), 1)
+                self.assertEqual(len({Path(m.paths[0]).read_bytes() for m in made}), 1)
+
+    @mock.patch("ivrell.core.recipe.encode._BLOCKS_WORTH_WORKERS", 2)
+    def test_parts_hold_all_rows_once_and_in_order(self):
+        for form, workers in (("csv", 1), ("csv.gz", 2), ("parquet", 1)):
+            with self.subTest(form=form):
+                made = self.make("parts", form, workers, rows=BLOCK_ROWS + 9, parts=7)
+                read = pyarrow.csv.read_csv if "csv" in form else pyarrow.parquet.read_table
+                tables = [read(path) for path in made.paths]
+                counts = [table.num_rows for table in tables]
+                self.assertLessEqual(max(counts) - min(counts), 1)
+                numbers = pyarrow.concat_tables(tables).column("passage").to_numpy()
+                np.testing.assert_array_equal(numbers, np.arange(BLOCK_ROWS + 9) * 5 + 10)
+
+    def test_every_form_is_read_back_by_the_engines(self):
+        readers = {
+            "csv": pl.read_csv, "csv.gz": pl.read_csv, "csv.zst": pl.read_csv,
+            "jsonl": pl.read_ndjson, "parquet": pl.read_parquet, "arrow": pl.read_ipc,
+        }  # fmt: skip
+        expected = pl.from_arrow(Generator(recipe(3000)).block("passages", 0))
+        for form, read in readers.items():
+            made = self.make("forms", form, 1, rows=3000)
+            found = read(made.paths[0])
+            for name in ("passage", "lock", "draught", "toll", "barges"):
+                with self.subTest(form=form, column=name):
+                    self.assertEqual(found[name].to_list(), expected[name].to_list())
+
+    def test_what_a_killed_process_began_is_cleared_and_made_anew(self):
+        made = self.make("a", "csv", 1, rows=1000)
+        folder = Path(made.paths[0]).parent
+        left = folder / "passages.csv.999999999.part"
+        left.mkdir()
+        (left / "passages.csv").write_text("half a line")
+        self.make("a", "parquet", 1, rows=1000)
+        self.assertFalse(left.exists())
+        self.assertEqual(self.make("a", "csv", 1, rows=1000), made)
+
+    def test_cache_is_listed_and_trimmed_oldest_first(self):
+        store = DataStore(self.folder / "cache")
+        for age, rows in enumerate((3000, 2000, 1000)):
+            made = store.ensure(recipe(rows), "passages", "csv")
+            os.utime(Path(made.paths[0]).parent, (1e9 - age, 1e9 - age))
+        kept = store.kept()
+        self.assertEqual(len(kept), 3)
+        self.assertEqual(kept[0].tables, ["passages.csv"])
+        self.assertGreater(kept[0].size_bytes, kept[2].size_bytes)
+        removed = store.trim(kept[0].size_bytes + kept[1].size_bytes)
+        self.assertEqual(removed, kept[2].size_bytes)
+        self.assertEqual(store.kept(), kept[:2])
+        store.trim(0)
+        self.assertEqual(store.kept(), [])
 
     def test_values_have_not_changed_since_this_generator_version(self):
         # A change of these values must raise GENERATOR_VERSION.
         made = self.make("stored", "csv", 1, rows=1000)
-        stored = "209cb1e9f457cade9c3c1e75d54d55884731f56910ba0c71fea9b7e32ff30e75"
-        self.assertEqual(made.sha256, stored)
+        stored = "6610df22f3a4d5c533d2c692ad94c837"
+        self.assertEqual(made.bytes_hash, stored)
 
     def test_forms_hold_the_same_rows(self):
-        csv = pyarrow.csv.read_csv(self.make("a", "csv", 1, rows=5000).path)
-        parquet = pyarrow.parquet.read_table(self.make("a", "parquet", 1, rows=5000).path)
+        csv = pyarrow.csv.read_csv(self.make("a", "csv", 1, rows=5000).paths[0])
+        parquet = pyarrow.parquet.read_table(self.make("a", "parquet", 1, rows=5000).paths[0])
         self.assertEqual(csv.num_rows, 5000)
         for name in ("passage", "lock", "draught", "toll"):
             self.assertEqual(csv.column(name).to_pylist(), parquet.column(name).to_pylist(), name)
 
     def test_csv_quotes_only_where_it_must(self):
-        plain = Path(self.make("a", "csv", 1, rows=1000).path).read_text()
+        plain = Path(self.make("a", "csv", 1, rows=1000).paths[0]).read_text()
         self.assertNotIn('"', plain)
         text = LOCKS.replace('"Upper"', '"Upper, north"')
         made = DataStore(self.folder / "b").ensure(recipe(text=text), "locks", "csv")
-        reaches = pyarrow.csv.read_csv(made.path).column("reach").unique().to_pylist()
+        reaches = pyarrow.csv.read_csv(made.paths[0]).column("reach").unique().to_pylist()
         self.assertEqual(set(reaches), {"Upper, north", "Middle", "Tidal"})
 
     def test_made_once_and_known_again(self):
         first = self.make("a", "csv", 1, rows=1000)
-        changed = Path(first.path).stat().st_mtime_ns
+        changed = Path(first.paths[0]).stat().st_mtime_ns
         self.assertEqual(self.make("a", "csv", 1, rows=1000), first)
-        self.assertEqual(Path(first.path).stat().st_mtime_ns, changed)
+        self.assertEqual(Path(first.paths[0]).stat().st_mtime_ns, changed)
 
     def test_a_damaged_file_is_made_anew(self):
         first = self.make("a", "csv", 1, rows=1000)
-        Path(first.path).write_bytes(b"half")
-        self.assertEqual(self.make("a", "csv", 1, rows=1000).sha256, first.sha256)
+        Path(first.paths[0]).write_bytes(b"half")
+        self.assertEqual(self.make("a", "csv", 1, rows=1000).bytes_hash, first.bytes_hash)
 
     def test_a_stop_leaves_nothing_that_looks_finished(self):
         store = DataStore(self.folder)

@@ -271,7 +271,13 @@ class Stopping(TrialCase):
             "interpreter": sys.executable,
             "environment": scrubbed_environment(folder),
             "limits": Limits().model_dump(),
-            "job": {"approach": approach, "tables": {}, "knobs": {}, "folder": str(folder)},
+            "job": {
+                "approach": approach,
+                "tables": {},
+                "form": "csv",
+                "knobs": {},
+                "folder": str(folder),
+            },
         }
 
     def wait_for(self, condition, seconds=10.0):

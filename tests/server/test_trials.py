@@ -150,6 +150,15 @@ class Trials(ServerCase):
         self.assertEqual(kinds.count("run ended"), 6)
         self.assertNotIn("progress", kinds)
 
+    def test_made_data_is_listed_and_cleared_but_not_under_a_trial(self):
+        trial = self.conducted(rounds=1, warm_ups=0)
+        found = self.call("get", "made/")
+        self.assertEqual(found["kept"][0]["tables"], ["readings.csv"])
+        Trial.objects.filter(pk=trial.pk).update(state="running")
+        self.assertIn("needs its data", self.call("delete", "made/", status=400)["what"])
+        Trial.objects.filter(pk=trial.pk).update(state="done")
+        self.assertEqual(self.call("delete", "made/")["kept"], [])
+
     def test_now(self):
         now = self.call("get", "now/")
         self.assertEqual((now["trial"], now["waiting"], now["worker"]), (None, 0, False))

@@ -153,12 +153,12 @@ def _row(lane: dict[str, Any]) -> list[str]:
 def made(tables: list[Made]) -> None:
     """Print what was made: rows, size, rate and where it lies."""
     table = Table(box=None, pad_edge=False)
-    for heading in ("table", "form", "rows", "size", "took", "sha256", "file"):
+    for heading in ("table", "form", "rows", "size", "took", "hash", "file"):
         table.add_column(heading)
     for m in tables:
         table.add_row(
             m.table, m.form, f"{m.rows:,}", format_bytes(m.size_bytes), format_seconds(m.seconds),
-            m.sha256[:16], m.path,
+            m.bytes_hash[:16], m.paths[0],
         )  # fmt: skip
     _out.print(table)
 

@@ -4,6 +4,7 @@ IVRELL_DATA         Ivrell's data folder
 IVRELL_DB_HOST, IVRELL_DB_PORT, IVRELL_DB_NAME, IVRELL_DB_USER, IVRELL_DB_PASSWORD
 IVRELL_SECRET_KEY   signs sessions
 IVRELL_WEB          folder of the built page
+IVRELL_MADE_GB      most made data kept between trials, in GB (20 unless given)
 IVRELL_HOSTS        names the server answers to, besides the loopback ones
 """
 
@@ -16,6 +17,8 @@ IVRELL_DATA = data_folder()
 IVRELL_WEB = Path(
     os.environ.get("IVRELL_WEB", Path(__file__).resolve().parents[3] / "web" / "dist")
 )
+
+MADE_LIMIT_BYTES = round(float(os.environ.get("IVRELL_MADE_GB", "20")) * 10**9)
 
 SECRET_KEY = os.environ.get("IVRELL_SECRET_KEY") or "only-for-commands-that-serve-nobody"
 DEBUG = False

@@ -21,6 +21,7 @@ api = [
     path("engines/", trials.engines),
     path("machine/", trials.machine),
     path("now/", trials.now),
+    path("made/", trials.made),
     path("schema/", SpectacularAPIView.as_view()),
 ]
 

@@ -246,6 +246,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/made/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Made data that is kept; DELETE clears it (it is made again when a trial needs it). */
+        get: operations["made_retrieve"];
+        put?: never;
+        post?: never;
+        /** @description Made data that is kept; DELETE clears it (it is made again when a trial needs it). */
+        delete: operations["made_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/now/": {
         parameters: {
             query?: never;
@@ -567,6 +585,20 @@ export interface components {
             counts: number[];
             edges: number[];
         };
+        /**
+         * KeptData
+         * @description Made data of one fingerprint; ``used_at`` in seconds since 1970.
+         */
+        KeptData: {
+            /** Fingerprint */
+            fingerprint: string;
+            /** Tables */
+            tables: string[];
+            /** Size Bytes */
+            size_bytes: number;
+            /** Used At */
+            used_at: number;
+        };
         /** @description An approach with what can be told of its text without running it. */
         Lane: {
             id: string;
@@ -574,6 +606,8 @@ export interface components {
             engine: string;
             language: string;
             input: string;
+            parts: number;
+            forms: string[];
             parent: string | null;
             note: string;
             code: string;
@@ -660,7 +694,17 @@ export interface components {
             /** Format: double */
             seconds: number;
             fingerprint: string;
-            sha256: string;
+            bytes_hash: string;
+        };
+        /**
+         * MadeData
+         * @description All made data that is kept, and the limit that it is trimmed to.
+         */
+        MadeData: {
+            /** Limit Bytes */
+            limit_bytes: number;
+            /** Kept */
+            kept: components["schemas"]["KeptData"][];
         };
         /** @description A new lane: of an engine, or branched from another lane. */
         NewLaneRequest: {
@@ -769,6 +813,9 @@ export interface components {
             table: string;
             rows: number;
             fingerprint: string;
+            order: string | null;
+            duplicates: number;
+            malformed: number;
             profiled_rows: number;
             columns: components["schemas"]["PreviewColumn"][];
             parts: components["schemas"]["PreviewPart"][];
@@ -1487,6 +1534,43 @@ export interface operations {
                         [key: string]: unknown;
                     };
                 };
+            };
+        };
+    };
+    made_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeData"];
+                };
+            };
+        };
+    };
+    made_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,7 +1,10 @@
 /** This machine: what it is, its engines, and how figures are taken on it. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button } from "antd";
+import { api, taken } from "../api/client";
 import { useEngines, useMachine } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
-import { bytes } from "../ui/units";
+import { ago, bytes } from "../ui/units";
 
 type Machine = {
   host: string;
@@ -82,6 +85,53 @@ export function MachinePage() {
           ))}
         </tbody>
       </table>
+      <MadeData />
     </main>
+  );
+}
+
+function MadeData() {
+  const cache = useQueryClient();
+  const { data, error } = useQuery({
+    queryKey: ["made"],
+    queryFn: () => taken(api.GET("/api/made/")),
+  });
+  const clear = useMutation({
+    mutationFn: () => taken(api.DELETE("/api/made/")),
+    onSuccess: (left) => cache.setQueryData(["made"], left),
+  });
+  const total = data?.kept.reduce((sum, entry) => sum + entry.size_bytes, 0) ?? 0;
+  return (
+    <>
+      <h2>Made data</h2>
+      <Trouble error={error ?? clear.error} />
+      {data && (
+        <p className="row">
+          <span>
+            {total ? `${bytes(total)} of ` : "Nothing kept; up to "}
+            {bytes(data.limit_bytes)} are kept between trials; what was used longest ago goes first.
+          </span>
+          {total > 0 && (
+            <Button size="small" loading={clear.isPending} onClick={() => clear.mutate()}>
+              Clear
+            </Button>
+          )}
+        </p>
+      )}
+      <table className="plain facts">
+        <tbody>
+          {data?.kept.slice(0, 12).map((entry) => (
+            <tr key={entry.fingerprint}>
+              <th scope="row" className="mono">
+                {entry.fingerprint.slice(0, 8)}
+              </th>
+              <td>{entry.tables.join(", ")}</td>
+              <td className="number">{bytes(entry.size_bytes)}</td>
+              <td className="quiet">{ago(new Date(entry.used_at * 1000).toISOString())}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
   );
 }

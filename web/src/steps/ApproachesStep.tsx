@@ -114,10 +114,13 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
             size="small"
             value={lane.input}
             aria-label="Form of the input"
-            options={["csv", "parquet"].map((form) => ({ value: form, label: form }))}
+            options={lane.forms.map((form) => ({ value: form, label: form }))}
             onChange={(input: string) => change.mutate(changes.lane(lane.id, { input }))}
           />
         </span>
+        {lane.parts > 1 && (
+          <span className="quiet small nowrap">in {plural(lane.parts, "part")}</span>
+        )}
         <span className="quiet small nowrap">{plural(lane.code_lines, "line")}</span>
         <span className="small faint grow nowrap" data-testid="save-state">
           {state}
@@ -232,7 +235,7 @@ function Seen({ lane, comparison }: { lane: Lane; comparison: Comparison }) {
               <td className="mono">{lane.language === "python" ? `data.${table}` : table}</td>
               <td className="quiet">
                 {lane.language === "python"
-                  ? `path of the ${lane.input} file`
+                  ? `${lane.parts > 1 ? "list of paths" : "path"} of the ${lane.input} ${lane.parts > 1 ? "parts" : "file"}`
                   : "a view over its file"}
               </td>
             </tr>

@@ -210,9 +210,17 @@ function TableCard({ table, trial }: { table: PreviewTable; trial: StepProps["tr
     <section className="table-card" data-testid={`table-${table.table}`}>
       <div className="row">
         <h2>{table.table}</h2>
-        <span className="grow quiet" data-testid={`rows-of-${table.table}`}>
+        <span className="quiet nowrap" data-testid={`rows-of-${table.table}`}>
           {count(table.rows)} rows
         </span>
+        {table.order && <span className="small quiet">{orderWords(table.order)}</span>}
+        {table.duplicates > 0 && (
+          <span className="small quiet">{count(table.duplicates)} repeated</span>
+        )}
+        {table.malformed > 0 && (
+          <span className="small caution">{count(table.malformed)} lines broken on purpose</span>
+        )}
+        <span className="grow" />
         <span className="small faint" title={table.fingerprint}>
           fingerprint {table.fingerprint.slice(0, 8)}
         </span>
@@ -245,6 +253,10 @@ function TableCard({ table, trial }: { table: PreviewTable; trial: StepProps["tr
       </p>
     </section>
   );
+}
+
+function orderWords(order: string): string {
+  return order === "shuffled" ? "shuffled" : `sorted ${order}`;
 }
 
 function SomeRows({ table }: { table: PreviewTable }) {

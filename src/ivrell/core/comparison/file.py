@@ -11,7 +11,7 @@ from pydantic import ValidationError
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines import ENGINES
 from ivrell.core.errors import BadInput
-from ivrell.core.recipe import kinds
+from ivrell.core.recipe.kinds import KINDS
 
 _CURES = {
     "extra_forbidden": "Remove it, or check its spelling{near}.",
@@ -67,9 +67,7 @@ def _place(source: str, line: int | None) -> str:
     return ", ".join(filter(None, [source, f"line {line}" if line else ""]))
 
 
-_TAGS = {"union", *ENGINES} | {
-    kind.model_fields["kind"].default for kind in kinds.Kind.__subclasses__()
-}
+_TAGS = {"union", *ENGINES, *KINDS}
 
 
 def _told(error: ValidationError, text: str, source: str) -> BadInput:
@@ -123,9 +121,9 @@ def _near(keys: list[Any], problem: Any) -> str:
     if tags and tags[-1] in ENGINES:
         fields = ENGINES[tags[-1]].approach.__dataclass_fields__
         return ", ".join(fields)
-    for kind in kinds.Kind.__subclasses__():
-        if tags and kind.model_fields["kind"].default == tags[-1]:
-            return ", ".join(field.alias or name for name, field in kind.model_fields.items())
+    if tags:
+        settings = KINDS[tags[-1]].model_fields
+        return ", ".join(setting.alias or name for name, setting in settings.items())
     return ""
 
 

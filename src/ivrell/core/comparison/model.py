@@ -26,6 +26,7 @@ from ivrell.core.recipe.kinds import Name
 from ivrell.core.recipe.model import Recipe
 
 FORMAT = "ivrell-comparison/1"
+_MOST_PARTS = 10_000
 
 KnobValue = StrictBool | StrictInt | StrictFloat | StrictStr
 
@@ -94,10 +95,14 @@ class Comparison(_Part):
             TypeAdapter(Name).validate_python(approach.id)
             if approach.id in ids[:position]:
                 raise ValueError(f'two approaches have the id "{approach.id}"; rename one')
-            if approach.input not in FORMS:
+            forms = ENGINES[approach.engine].forms or tuple(FORMS)
+            if approach.form not in forms:
                 raise ValueError(
-                    f'{where}: there is no form "{approach.input}"; forms: {", ".join(FORMS)}'
+                    f'{where}: the engine {approach.engine} reads no form "{approach.form}"; '
+                    f"it reads: {', '.join(forms)}"
                 )
+            if not 1 <= approach.parts <= _MOST_PARTS:
+                raise ValueError(f"{where}: parts must be from 1 to {_MOST_PARTS}")
             if approach.parent is not None and approach.parent == approach.id:
                 raise ValueError(f"{where}: an approach cannot be its own parent")
         if self.baseline is not None and self.baseline not in ids:

@@ -19,11 +19,21 @@ Stage = Callable[[str], contextlib.AbstractContextManager[None]]
 
 
 @dataclass(frozen=True, kw_only=True)
+class Input:
+    """A form of tables, and over how many part files each is split."""
+
+    __pydantic_config__ = {"extra": "forbid"}
+
+    form: str
+    parts: int = 1
+
+
+@dataclass(frozen=True, kw_only=True)
 class Approach:
     """What every approach says, whatever its engine.
 
-    ``input`` is the form of the tables it reads; ``parent`` the approach it was branched
-    from.
+    ``input`` is the form of the tables it reads, or a form and the number of part files
+    each is split over; ``parent`` the approach it was branched from.
     """
 
     __pydantic_config__ = {"extra": "forbid", "str_max_length": 200_000}
@@ -31,13 +41,28 @@ class Approach:
     id: str
     engine: str
     name: str = ""
-    input: str = "csv"
+    input: str | Input = "csv"
     parent: str | None = None
     note: str = ""
 
     def text(self) -> str:
         """The code that a person wrote for it."""
         raise NotImplementedError
+
+    @property
+    def form(self) -> str:
+        """Form of the tables it reads."""
+        return self.input if isinstance(self.input, str) else self.input.form
+
+    @property
+    def parts(self) -> int:
+        """Files that each table is split over."""
+        return 1 if isinstance(self.input, str) else self.input.parts
+
+    @property
+    def reads(self) -> str:
+        """Its input in words."""
+        return self.form if self.parts == 1 else f"{self.form} in {self.parts} parts"
 
     @property
     def label(self) -> str:
@@ -51,13 +76,14 @@ class Job:
 
     Attributes:
         approach: fields of the approach, as in the comparison file.
-        tables: path of each table in the form the approach asked for.
+        tables: path of each table in the form the approach asked for, or paths of its parts.
         knobs: value of each knob at this point.
         folder: the run's own working folder.
     """
 
     approach: Mapping[str, Any]
-    tables: Mapping[str, str]
+    tables: Mapping[str, str | list[str]]
+    form: str
     knobs: Mapping[str, Any]
     folder: Path
 
@@ -98,6 +124,10 @@ class Engine(Protocol):
     @property
     def approach(self) -> type[Approach]:
         """The fields that an approach of this engine may have."""
+
+    @property
+    def forms(self) -> tuple[str, ...] | None:
+        """Forms of tables it can read, or None when the approach itself reads them."""
 
     @property
     def packages(self) -> tuple[str, ...]:

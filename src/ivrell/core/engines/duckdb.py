@@ -10,7 +10,13 @@ from ivrell.core.engines.sql_text import Statement, statements
 if TYPE_CHECKING:
     import pyarrow as pa
 
-_READERS = {"csv": "read_csv", "parquet": "read_parquet"}
+_READERS = {
+    "csv": "read_csv",
+    "csv.gz": "read_csv",
+    "csv.zst": "read_csv",
+    "jsonl": "read_json",
+    "parquet": "read_parquet",
+}
 _AT_LINE = re.compile(r"^LINE (\d+):", re.MULTILINE)
 
 
@@ -49,8 +55,9 @@ class _Task:
         self._db.execute("SET TimeZone = 'UTC'")
         self._db.execute(f"SET temp_directory = {_quoted(str(job.folder / 'spill'))}")
         for name, path in job.tables.items():
-            reader = _READERS[job.approach.get("input", "csv")]
-            self._db.execute(f'CREATE VIEW "{name}" AS FROM {reader}({_quoted(path)})')
+            paths = [path] if isinstance(path, str) else path
+            files = f"[{', '.join(map(_quoted, paths))}]"
+            self._db.execute(f'CREATE VIEW "{name}" AS FROM {_READERS[job.form]}({files})')
         for statement in statements(job.approach.get("setup", ""), job.knobs):
             self._execute(statement)
 
@@ -107,6 +114,7 @@ class DuckdbEngine:
     language = "sql"
     approach = DuckdbApproach
     packages = ("duckdb", "pyarrow")
+    forms = tuple(_READERS)
 
     def problem(self, approach: DuckdbApproach) -> Problem | None:
         import duckdb

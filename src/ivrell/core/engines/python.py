@@ -101,6 +101,7 @@ class PythonEngine:
     language = "python"
     approach = PythonApproach
     packages = ("pandas", "polars", "pyarrow", "numpy")
+    forms = None
 
     def problem(self, approach: PythonApproach) -> Problem | None:
         try:

@@ -6,20 +6,25 @@ drawn by any process, in any order, and adding a column changes no other.
 
 import zlib
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import lru_cache
 from typing import cast
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from numpy.typing import NDArray
 
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.kinds import Block, Kind
 from ivrell.core.recipe.kinds.reference import absent_values
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
+from ivrell.core.recipe.needles import place
 
 
-def _generator(seed: int, table: str, column: str, block: int) -> np.random.Generator:
+def seeded(seed: int, table: str, column: str, block: int) -> np.random.Generator:
+    """The generator of one column's block; ``column`` may also name a part of the table
+    that is no column, with a name that no column can have."""
     key = (zlib.crc32(table.encode()), zlib.crc32(column.encode()), block)
     return np.random.Generator(np.random.Philox(np.random.SeedSequence(seed, spawn_key=key)))
 
@@ -41,9 +46,7 @@ class Generator:
 
     def block(self, table: str, index: int) -> pa.RecordBatch:
         """Rows ``index * BLOCK_ROWS`` and on of a table, up to a whole block."""
-        total = self.recipe.rows_of(table)
-        first = index * BLOCK_ROWS
-        return self._draw(table, index, Block(first, min(BLOCK_ROWS, total - first), total))
+        return self._draw(table, index, self._place(table, index))
 
     def sample(self, table: str, most: int) -> pa.RecordBatch:
         """At most ``most`` rows spread over the whole table, of the same shape as its own.
@@ -52,39 +55,85 @@ class Generator:
         """
         total = self.recipe.rows_of(table)
         stride = max(1, -(-total // min(most, BLOCK_ROWS)))
-        return self._draw(table, 0, Block(0, total // stride, total, stride))
-
-    def _draw(self, table: str, index: int, block: Block) -> pa.RecordBatch:
-        columns = self.recipe.tables[table].columns
-        return pa.RecordBatch.from_arrays(
-            [self._column(table, column, index, block) for column in columns],
-            names=[column.name for column in columns],
-        )
+        whole = self._place(table, 0)
+        return self._draw(table, 0, replace(whole, count=total // stride, stride=stride))
 
     def read(self, table: str) -> Iterator[pa.RecordBatch]:
         """All blocks of a table in order."""
         for index in range(self.blocks(table)):
             yield self.block(table, index)
 
+    def duplicates(self, table: str) -> int:
+        """How many rows of a table repeat another one whole."""
+        share = self.recipe.tables[table].duplicate_share
+        places = (self._place(table, index) for index in range(self.blocks(table)))
+        return sum(_repeats(place.count, share) for place in places) if share else 0
+
+    def _place(self, table: str, index: int) -> Block:
+        total = self.recipe.rows_of(table)
+        first = index * BLOCK_ROWS
+        shuffled = self.recipe.tables[table].order == "shuffled"
+        salt = zlib.crc32(f"{self.recipe.seed}/{table}".encode()) if shuffled else None
+        return Block(first, min(BLOCK_ROWS, total - first), total, salt=salt)
+
+    def _draw(self, table: str, index: int, block: Block) -> pa.RecordBatch:
+        drawn: dict[str, pa.Array] = {}
+        for column in self.recipe.tables[table].drawing_order():
+            needed = {name: drawn[name] for name in column.needs()}
+            drawn[column.name] = self._column(table, column, index, replace(block, others=needed))
+        names = [column.name for column in self.recipe.tables[table].columns]
+        batch = pa.RecordBatch.from_arrays([drawn[name] for name in names], names=names)
+        if share := self.recipe.tables[table].duplicate_share:
+            batch = batch.take(pa.array(self._repeated(table, index, block, share)))
+        return batch
+
     def _column(self, table: str, column: Kind, index: int, block: Block) -> pa.Array:
-        rng = _generator(self.recipe.seed, table, column.name, index)
-        values = column.draw(rng, block, self._keys)
+        rng = seeded(self.recipe.seed, table, column.name, index)
+        if self.recipe.tables[table].sorted_by == column.name:
+            values = column.draw_sorted(rng, block, self._keys)
+        else:
+            values = column.draw(rng, block, self._keys)
         if column.null_share:
             missing = rng.random(block.count) < column.null_share
             values = pc.if_else(pa.array(missing), pa.scalar(None, values.type), values)
+        if column.needle:
+            try:
+                values = place(values, column.needle, block, rng)
+            except ValueError as error:
+                raise BadInput(
+                    f"{str(error).capitalize()}.",
+                    where=f"data.tables.{table} ({column.name}.needle)",
+                    cure="Give a value of the column's own type.",
+                ) from None
         return values
+
+    def _repeated(self, table: str, index: int, block: Block, share: float) -> NDArray[np.int64]:
+        """Which row of the block stands at each place when some repeat another.
+
+        In a sorted table a row repeats the one before it, so that the order holds; else any
+        of the block that is no repeat itself.
+        """
+        rng = seeded(self.recipe.seed, table, "/duplicates", index)
+        rows = np.arange(block.count)
+        again = 1 + np.sort(rng.permutation(block.count - 1)[: _repeats(block.count, share)])
+        own = np.setdiff1d(rows, again)
+        if any(column.needle for column in self.recipe.tables[table].columns):
+            # A needle stands once: its row neither repeats another nor is repeated.
+            kept = np.array([0, block.total // 2, block.total - 1]) - block.first
+            again = np.setdiff1d(again, kept)
+            own = np.setdiff1d(own, kept)
+        if self.recipe.tables[table].sorted_by:
+            rows[again] = own[np.searchsorted(own, again) - 1]
+        else:
+            rows[again] = own[rng.integers(0, len(own), len(again))]
+        return rows
 
     def _draw_keys(self, target: str, absent_share: float) -> tuple[pa.Array, pa.Array]:
         table, name = target.split(".")
         column = cast(Kind, self.recipe.column(table, name))
         total = self.recipe.rows_of(table)
         present = pa.concat_arrays(
-            self._column(
-                table,
-                column,
-                index,
-                Block(index * BLOCK_ROWS, min(BLOCK_ROWS, total - index * BLOCK_ROWS), total),
-            )
+            self._column(table, column, index, self._place(table, index))
             for index in range(self.blocks(table))
         )
         try:
@@ -93,6 +142,11 @@ class Generator:
             raise BadInput(
                 f"No values can be named that {target} does not hold: {reason}.",
                 where=f"data.tables.{table} ({name})",
-                cure="Set absent_share to 0, or refer to a sequence or a unique text column.",
+                cure="Set absent_share to 0, or refer to a sequence or a unique column.",
             ) from None
         return present, absent if absent is not None else present.slice(0, 0)
+
+
+def _repeats(count: int, share: float) -> int:
+    """Rows of a block of ``count`` that repeat another one."""
+    return min(round(count * share), count - 1)

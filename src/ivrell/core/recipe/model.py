@@ -3,14 +3,14 @@
 import hashlib
 import json
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ivrell.core.errors import BadInput
-from ivrell.core.recipe.kinds import Column, Name
+from ivrell.core.recipe.kinds import Column, Kind, Name, Share
 
-GENERATOR_VERSION = 1
+GENERATOR_VERSION = 2
 """Goes up whenever the same recipe and seed would give other values."""
 
 BLOCK_ROWS = 131_072
@@ -18,17 +18,24 @@ BLOCK_ROWS = 131_072
 
 MOST_ROWS = 10_000_000_000
 
+_NUMBERS = ("sequence", "integer", "number", "derived")
+
 
 class Table(BaseModel):
-    """One generated table: how many rows, and what stands in each column.
+    """One generated table: how many rows, in which order, and what stands in each column.
 
-    ``rows`` is a number or a knob in braces, such as ``"{rows}"``.
+    ``rows`` is a number or a knob in braces, such as ``"{rows}"``. ``order`` is "shuffled"
+    (each row number once, in random order), "by COLUMN" (rising in that column) or absent
+    (row numbers go up). ``duplicate_share`` of the rows repeat another one whole.
+    ``malformed_share`` of the lines are broken on purpose in text forms.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     rows: Annotated[int, Field(ge=1, le=MOST_ROWS)] | Annotated[str, Field(pattern=r"^\{\w+\}$")]
-    order: Literal["shuffled"] = "shuffled"
+    order: Annotated[str, Field(pattern=r"^(shuffled|by \w+)$")] | None = None
+    duplicate_share: Share = 0.0
+    malformed_share: Share = 0.0
     columns: Annotated[list[Column], Field(min_length=1)]
 
     @model_validator(mode="after")
@@ -38,6 +45,27 @@ class Table(BaseModel):
             if names.count(name) > 1:
                 raise ValueError(f'two columns are called "{name}"; give one another name')
         return self
+
+    @property
+    def sorted_by(self) -> str | None:
+        """The column that the rows rise in, if any."""
+        return self.order[3:] if self.order and self.order != "shuffled" else None
+
+    def drawing_order(self) -> list[Kind]:
+        """The columns, each behind those that it needs.
+
+        Raises ValueError when some need each other, or one that is not there.
+        """
+        waiting = {column.name: column for column in self.columns}
+        found: list[Kind] = []
+        while waiting:
+            ready = [c for c in waiting.values() if not c.needs() & waiting.keys()]
+            if not ready:
+                raise ValueError(f"these columns need each other: {', '.join(waiting)}")
+            found += ready
+            for column in ready:
+                del waiting[column.name]
+        return found
 
 
 class Recipe(BaseModel):
@@ -94,6 +122,53 @@ class Recipe(BaseModel):
                     self._check_reference(f"{name}.{column.name}", target, where)
                 if problem := column.problem(self.rows_of(name)):
                     raise BadInput(problem, where=f"{where} ({column.name})")
+                self._check_needs(table, column, f"{where} ({column.name})")
+            self._check_order(name, table)
+
+    def _check_needs(self, table: Table, column: Kind, where: str) -> None:
+        for needed in sorted(column.needs()):
+            other = next((c for c in table.columns if c.name == needed), None)
+            if other is None:
+                known = ", ".join(c.name for c in table.columns if c is not column)
+                raise BadInput(
+                    f'The formula uses a column "{needed}" that this table does not have.',
+                    where=where,
+                    cure=f"Its other columns: {known}.",
+                )
+            if other.kind_name() not in _NUMBERS:
+                raise BadInput(
+                    f'The formula uses "{needed}", which is no number but of kind '
+                    f"{other.kind_name()}.",
+                    where=where,
+                    cure=f"Use columns of these kinds: {', '.join(_NUMBERS)}.",
+                )
+
+    def _check_order(self, name: str, table: Table) -> None:
+        try:
+            table.drawing_order()
+        except ValueError as error:
+            raise BadInput(
+                f"Derived columns go round in a circle: {error}.",
+                where=f"data.tables.{name}.columns",
+                cure="Let one of them be of another kind.",
+            ) from None
+        wanted = table.sorted_by
+        if wanted is None:
+            return
+        column = self.column(name, wanted)
+        if column is None:
+            known = ", ".join(c.name for c in table.columns)
+            raise BadInput(
+                f'There is no column "{wanted}" to sort by.',
+                where=f"data.tables.{name}.order",
+                cure=f"Columns here: {known}.",
+            )
+        if type(column).draw_sorted is Kind.draw_sorted:
+            raise BadInput(
+                f"A table cannot be sorted by a {column.kind_name()} column.",
+                where=f"data.tables.{name}.order",
+                cure="Sort by a number, a moment, a category or a reference.",
+            )
 
     def _check_reference(self, source: str, target: str, where: str) -> None:
         seen = [source]

@@ -7,6 +7,7 @@ import pyarrow as pa
 
 from ivrell.core.recipe.forms import FORMS, size_in
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.malformed import broken
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.recipe.profile import profile
 
@@ -33,6 +34,9 @@ def preview(recipe: Recipe, table: str) -> dict[str, Any]:
         "table": table,
         "rows": total,
         "fingerprint": recipe.fingerprint(table),
+        "order": recipe.tables[table].order,
+        "duplicates": generator.duplicates(table),
+        "malformed": sum(broken(recipe, table).values()),
         "profiled_rows": sample.num_rows,
         "columns": [
             {

@@ -24,6 +24,11 @@ class _Alias:
     other: NDArray[np.int64]
 
 
+def weights(n: int, skew: float) -> NDArray[np.float64]:
+    """Weight of each rank, 1 for the most popular."""
+    return np.arange(1, n + 1, dtype=np.float64) ** -skew
+
+
 def _buckets(n: int) -> list[tuple[int, int]]:
     buckets = [(k, 1) for k in range(min(n, _EXACT_RANKS))]
     start = _EXACT_RANKS

@@ -1,23 +1,22 @@
 """Made data on disk, kept by fingerprint so that it is made once."""
 
-import hashlib
 import json
-import multiprocessing
 import os
 import shutil
 import time
-from collections import deque
 from collections.abc import Callable
-from collections.abc import Generator as Generated
-from concurrent.futures import Future, ProcessPoolExecutor
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
+import xxhash
+
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.quantities import format_bytes
-from ivrell.core.recipe.forms import FORMS, file_name, size_in
+from ivrell.core.recipe.encode import Segments, encoded_blocks
+from ivrell.core.recipe.forms import FORMS, size_in
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.malformed import broken
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 
 Progress = Callable[[str, str, int, int], None]
@@ -31,29 +30,39 @@ _SAMPLE_ROWS = 4096
 class Made:
     """One table in one form on disk.
 
-    ``sha256`` is of the file's bytes; ``seconds`` is what making it took.
+    ``paths`` holds one file, or each part in order; ``bytes_hash`` (XXH3, 128 bits) is of
+    their bytes one behind the other; ``seconds`` is what making them took; ``broken`` counts
+    the lines broken on purpose by the way they are, ``duplicates`` the rows that repeat
+    another.
     """
 
     table: str
     form: str
-    path: str
+    paths: list[str]
     rows: int
     size_bytes: int
     seconds: float
     fingerprint: str
-    sha256: str
+    bytes_hash: str
+    broken: dict[str, int] = field(default_factory=dict)
+    duplicates: int = 0
+
+    @property
+    def given(self) -> str | list[str]:
+        """What an approach is given: the path, or the list of paths of the parts."""
+        return self.paths[0] if len(self.paths) == 1 else self.paths
 
 
 class _Hashed:
-    """A binary file that hashes what is written to it in order."""
+    """A binary file whose bytes go into a hash on their way."""
 
-    def __init__(self, sink: BinaryIO) -> None:
+    def __init__(self, sink: BinaryIO, digest: xxhash.xxh3_128) -> None:
         self._sink = sink
-        self.digest = hashlib.sha256()
+        self._digest = digest
         self.closed = False
 
     def write(self, data: bytes) -> int:
-        self.digest.update(data)
+        self._digest.update(data)
         self._sink.write(data)
         return len(data)
 
@@ -76,15 +85,14 @@ class _Hashed:
         self.closed = True
 
 
-_generators: dict[str, Generator] = {}
+@dataclass(frozen=True)
+class Kept:
+    """A folder of made data as the cache lists it: its tables, bytes, and when last used."""
 
-
-def _encode(recipe_json: str, table: str, form: str, index: int) -> bytes:
-    generator = _generators.get(recipe_json)
-    if generator is None:
-        _generators.clear()
-        generator = _generators[recipe_json] = Generator(Recipe.model_validate_json(recipe_json))
-    return FORMS[form].encode(generator.block(table, index), index)
+    fingerprint: str
+    tables: list[str]
+    size_bytes: int
+    used_at: float
 
 
 class DataStore:
@@ -99,6 +107,7 @@ class DataStore:
         table: str,
         form: str,
         *,
+        parts: int = 1,
         workers: int = 1,
         progress: Progress | None = None,
         stopped: Callable[[], bool] | None = None,
@@ -107,34 +116,54 @@ class DataStore:
 
         Args:
             recipe: resolved (every row count a number).
+            parts: files the rows are split over, nearly evenly and in order.
             workers: processes that draw and encode; the bytes do not depend on it.
             stopped: asked between blocks; when it says yes, Stopped is raised and
                 nothing that looks finished is left.
 
         Raises:
-            BadInput: unknown form, or too little room on disk.
+            BadInput: unknown form, more parts than rows, or too little room on disk.
         """
         if form not in FORMS:
             raise BadInput(f'There is no form "{form}".', cure=f"Forms here: {', '.join(FORMS)}.")
+        if not 1 <= parts <= recipe.rows_of(table):
+            raise BadInput(
+                f"{table} has {recipe.rows_of(table):,} rows, which {parts} parts do not fit.",
+                cure="Ask for fewer parts.",
+            )
         fingerprint = recipe.fingerprint(table)
-        path = self.root / fingerprint[:24] / file_name(table, form)
-        record = path.with_name(path.name + ".json")
-        if path.exists() and record.exists():
-            made = Made(**json.loads(record.read_text()))
-            if path.stat().st_size == made.size_bytes:
-                return made
-        path.parent.mkdir(parents=True, exist_ok=True)
-        self._check_room(recipe, table, form, path.parent)
-        made = self._make(recipe, table, form, path, fingerprint, workers, progress, stopped)
-        temporary = record.with_name(record.name + ".part")
+        folder = self.root / fingerprint[:24]
+        name = f"{table}.{form}" if parts == 1 else f"{table}.{form}.in-{parts}"
+        record = folder / f"{name}.json"
+        if made := _known(record):
+            os.utime(folder)
+            return made
+        folder.mkdir(parents=True, exist_ok=True)
+        _clear_unfinished(folder)
+        self._check_room(recipe, table, form, folder)
+        making = folder / f"{name}.{os.getpid()}.part"
+        try:
+            made = _make(recipe, table, form, parts, workers, making, progress, stopped)
+            final = folder / name
+            shutil.rmtree(final, ignore_errors=True)
+            final.unlink(missing_ok=True)
+            if parts == 1:
+                (making / f"{table}.{form}").replace(final)
+                paths = [str(final)]
+            else:
+                making.replace(final)
+                paths = [str(final / Path(path).name) for path in made.paths]
+        finally:
+            shutil.rmtree(making, ignore_errors=True)
+        made = Made(**{**asdict(made), "paths": paths, "fingerprint": fingerprint})
+        temporary = record.with_name(record.name + ".tmp")
         temporary.write_text(json.dumps(asdict(made)))
         temporary.replace(record)
         return made
 
     def _check_room(self, recipe: Recipe, table: str, form: str, folder: Path) -> None:
         sample = Generator(recipe).sample(table, _SAMPLE_ROWS)
-        per_row = size_in(form, sample) / sample.num_rows
-        wanted = round(per_row * recipe.rows_of(table))
+        wanted = round(size_in(form, sample) / sample.num_rows * recipe.rows_of(table))
         free = shutil.disk_usage(folder).free
         if wanted + _FREE_SPACE_LEFT > free:
             raise BadInput(
@@ -144,71 +173,128 @@ class DataStore:
                 cure="Ask for fewer rows, or free some disk space.",
             )
 
-    def _make(
-        self,
-        recipe: Recipe,
-        table: str,
-        form: str,
-        path: Path,
-        fingerprint: str,
-        workers: int,
-        progress: Progress | None,
-        stopped: Callable[[], bool] | None,
-    ) -> Made:
-        began = time.monotonic()
-        rows = recipe.rows_of(table)
-        generator = Generator(recipe)
-        schema = generator.sample(table, 1).schema
-        part = path.with_name(f"{path.name}.{os.getpid()}.part")
-        try:
-            with part.open("wb") as file:
-                sink = _Hashed(file)
-                writer = FORMS[form].writer(sink, schema)  # type: ignore[arg-type]
-                blocks = self._encoded(generator, table, form, workers)
-                for index, encoded in enumerate(blocks):
-                    writer.add(encoded)
-                    if progress:
-                        progress(table, form, min((index + 1) * BLOCK_ROWS, rows), rows)
-                    if stopped and stopped():
-                        blocks.close()
-                        raise Stopped(f"{table} as {form}")
-                writer.close()
-                file.flush()
-                os.fsync(file.fileno())
-            part.replace(path)
-        finally:
-            part.unlink(missing_ok=True)
-        return Made(
-            table,
-            form,
-            str(path),
-            rows,
-            path.stat().st_size,
-            time.monotonic() - began,
-            fingerprint,
-            sink.digest.hexdigest(),
-        )
+    def kept(self) -> list[Kept]:
+        """What is there, the last used first."""
+        found = []
+        for folder in self.root.glob("*/"):
+            files = [path for path in folder.rglob("*") if path.is_file()]
+            tables = sorted(path.name.removesuffix(".json") for path in folder.glob("*.json"))
+            size = sum(path.stat().st_size for path in files)
+            found.append(Kept(folder.name, tables, size, folder.stat().st_mtime))
+        return sorted(found, key=lambda kept: -kept.used_at)
 
-    def _encoded(
-        self, generator: Generator, table: str, form: str, workers: int
-    ) -> Generated[bytes, None, None]:
-        """Encoded blocks in order, drawn by this process or by ``workers`` others."""
-        blocks = generator.blocks(table)
-        if workers <= 1 or blocks == 1:
-            for index in range(blocks):
-                yield FORMS[form].encode(generator.block(table, index), index)
-            return
-        text = generator.recipe.model_dump_json(by_alias=True)
-        context = multiprocessing.get_context("spawn")
-        with ProcessPoolExecutor(min(workers, blocks), mp_context=context) as pool:
-            waiting: deque[Future[bytes]] = deque()
-            try:
-                for index in range(blocks):
-                    waiting.append(pool.submit(_encode, text, table, form, index))
-                    if len(waiting) > 2 * workers:
-                        yield waiting.popleft().result()
-                while waiting:
-                    yield waiting.popleft().result()
-            finally:
-                for future in waiting:
-                    future.cancel()
+    def trim(self, limit_bytes: int) -> int:
+        """Remove what was used longest ago until no more than the limit is left.
+
+        Returns the bytes removed.
+        """
+        kept = self.kept()
+        total = sum(entry.size_bytes for entry in kept)
+        removed = 0
+        while kept and total - removed > limit_bytes:
+            entry = kept.pop()
+            shutil.rmtree(self.root / entry.fingerprint, ignore_errors=True)
+            removed += entry.size_bytes
+        return removed
+
+
+def _known(record: Path) -> Made | None:
+    """What a record tells of, when its files are still as it says."""
+    try:
+        made = Made(**json.loads(record.read_text()))
+        size = sum(Path(path).stat().st_size for path in made.paths)
+    except (OSError, ValueError, TypeError):
+        return None
+    return made if size == made.size_bytes else None
+
+
+def _clear_unfinished(folder: Path) -> None:
+    """Remove what a process that was killed had begun."""
+    for path in folder.glob("*.part"):
+        pid = path.name.split(".")[-2]
+        if not pid.isdigit() or not Path(f"/proc/{pid}").exists():
+            shutil.rmtree(path, ignore_errors=True)
+
+
+def _make(
+    recipe: Recipe,
+    table: str,
+    form: str,
+    parts: int,
+    workers: int,
+    making: Path,
+    progress: Progress | None,
+    stopped: Callable[[], bool] | None,
+) -> Made:
+    """Write all parts into the folder ``making``; see DataStore.ensure."""
+    began = time.monotonic()
+    rows = recipe.rows_of(table)
+    generator = Generator(recipe)
+    making.mkdir()
+    digits = len(str(parts))
+    name = f"{table}.{form}"
+    paths = [
+        making / (name if parts == 1 else f"{table}-{part + 1:0{digits}}.{form}")
+        for part in range(parts)
+    ]
+    digest = xxhash.xxh3_128()
+    schema = generator.sample(table, 1).schema
+    blocks = encoded_blocks(generator, table, form, parts, workers)
+    writing = _Parts(paths, form, schema, digest)
+    try:
+        for index, segments in enumerate(blocks):
+            writing.add(segments)
+            if progress:
+                progress(table, form, min((index + 1) * BLOCK_ROWS, rows), rows)
+            if stopped and stopped():
+                raise Stopped(f"{table} as {form}")
+        writing.finish()
+    finally:
+        blocks.close()
+        writing.close()
+    return Made(
+        table,
+        form,
+        [str(path) for path in paths],
+        rows,
+        sum(path.stat().st_size for path in paths),
+        time.monotonic() - began,
+        "",
+        digest.hexdigest(),
+        broken(recipe, table) if FORMS[form].text else {},
+        generator.duplicates(table),
+    )
+
+
+class _Parts:
+    """Writes segments to their part files, one open at a time."""
+
+    def __init__(
+        self, paths: list[Path], form: str, schema: object, digest: xxhash.xxh3_128
+    ) -> None:
+        self._paths, self._form, self._schema, self._digest = paths, form, schema, digest
+        self._file: BinaryIO | None = None
+        self._part = -1
+
+    def add(self, segments: Segments) -> None:
+        for part, encoded in segments:
+            if part != self._part:
+                self.finish()
+                self._part = part
+                self._file = self._paths[part].open("wb")
+                sink = _Hashed(self._file, self._digest)
+                self._writer = FORMS[self._form].writer(sink, self._schema)  # type: ignore[arg-type]
+            self._writer.add(encoded)
+
+    def finish(self) -> None:
+        """Complete the open part and bring it to the disk."""
+        if self._file:
+            self._writer.close()
+            self._file.flush()
+            os.fsync(self._file.fileno())
+            self.close()
+
+    def close(self) -> None:
+        if self._file:
+            self._file.close()
+            self._file = None

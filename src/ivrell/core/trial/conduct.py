@@ -109,7 +109,7 @@ class Trial:
         self.runs: list[dict[str, Any]] = []
         self.out: dict[tuple[str, str], str] = {}
         self._failures: Counter[tuple[str, str]] = Counter()
-        self._made: dict[tuple[str, str], dict[str, Made]] = {}
+        self._made: dict[tuple[str, str, int], dict[str, Made]] = {}
         self._recipes = {point_name(p): self.comparison.data.resolved(p) for p in self.points}
         self._check_engines()
 
@@ -171,14 +171,16 @@ class Trial:
         for point in self.points:
             recipe = self._recipes[point_name(point)]
             for lane in self.lanes:
-                form = self.comparison.lane(lane).input
-                if (point_name(point), form) in self._made:
+                approach = self.comparison.lane(lane)
+                place = (point_name(point), approach.form, approach.parts)
+                if place in self._made:
                     continue
-                self._made[point_name(point), form] = {
+                self._made[place] = {
                     table: self.store.ensure(
                         recipe,
                         table,
-                        form,
+                        approach.form,
+                        parts=min(approach.parts, recipe.rows_of(table)),
                         workers=self.data_workers,
                         progress=self._tell_data,
                         stopped=self.control.stop_all,
@@ -186,7 +188,7 @@ class Trial:
                     for table in recipe.tables
                 }
         made = [asdict(m) for tables in self._made.values() for m in tables.values()]
-        unique = {entry["path"]: entry for entry in made}
+        unique = {entry["paths"][0]: entry for entry in made}
         self._write("data.json", json.dumps(list(unique.values()), indent=2))
         self.listen("data made", {"tables": list(unique.values())})
 
@@ -235,7 +237,7 @@ class Trial:
 
     def _do_run(self, runner: Runner, planned: PlannedRun, folder: Path) -> dict[str, Any]:
         approach = self.comparison.lane(planned.approach)
-        tables = self._made[point_name(planned.point), approach.input]
+        tables = self._made[point_name(planned.point), approach.form, approach.parts]
         folder.mkdir(parents=True)
         spec = {
             "run": planned.number,
@@ -244,13 +246,15 @@ class Trial:
             "limits": self.plan.limits.model_dump(),
             "job": {
                 "approach": asdict(approach),
-                "tables": {name: made.path for name, made in tables.items()},
+                "tables": {name: made.given for name, made in tables.items()},
+                "form": approach.form,
                 "knobs": planned.point,
                 "folder": str(folder),
             },
         }
         for made in tables.values():
-            _read_once(Path(made.path))
+            for path in made.paths:
+                _read_once(Path(path))
         told = {**asdict(planned), "warm_up": planned.warm_up}
         self.listen("run started", told)
         ended: dict[str, Any] = {}

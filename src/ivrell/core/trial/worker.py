@@ -64,7 +64,9 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
     """Run the job; returns the process's exit status."""
     line = _Line(events, words)
     given = json.loads(Path(job_path).read_text())
-    job = Job(given["approach"], given["tables"], given["knobs"], Path(given["folder"]))
+    job = Job(
+        given["approach"], given["tables"], given["form"], given["knobs"], Path(given["folder"])
+    )
     stages = Stages(mmap.mmap(board_fd, BOARD_BYTES))
     try:
         task = ENGINES[job.approach["engine"]].prepare(job)

@@ -6,6 +6,7 @@ from rest_framework import serializers
 from ivrell.core.comparison.edit import data_text
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines import ENGINES
+from ivrell.core.recipe.forms import FORMS
 from ivrell.core.report.code_lines import code_lines
 from ivrell.server.comparisons.models import Comparison
 
@@ -62,6 +63,8 @@ class LaneSerializer(serializers.Serializer):
     engine = serializers.CharField()
     language = serializers.CharField()
     input = serializers.CharField()
+    parts = serializers.IntegerField()
+    forms = serializers.ListField(child=serializers.CharField())
     parent = serializers.CharField(allow_null=True)
     note = serializers.CharField(allow_blank=True)
     code = serializers.CharField()
@@ -79,7 +82,9 @@ def lane(approach) -> dict:
         "name": approach.label,
         "engine": approach.engine,
         "language": engine.language,
-        "input": approach.input,
+        "input": approach.form,
+        "parts": approach.parts,
+        "forms": list(engine.forms or FORMS),
         "parent": approach.parent,
         "note": approach.note,
         "code": approach.text(),
@@ -276,6 +281,9 @@ class PreviewTableSerializer(serializers.Serializer):
     table = serializers.CharField()
     rows = serializers.IntegerField()
     fingerprint = serializers.CharField()
+    order = serializers.CharField(allow_null=True)
+    duplicates = serializers.IntegerField()
+    malformed = serializers.IntegerField()
     profiled_rows = serializers.IntegerField()
     columns = PreviewColumnSerializer(many=True)
     parts = PreviewPartSerializer(many=True)

@@ -1,5 +1,6 @@
 """The API of comparisons."""
 
+from dataclasses import asdict
 from typing import Any
 
 from django.db import transaction
@@ -167,7 +168,7 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
                 parent = comparison.lane(origin)
                 fields = {
                     key: value
-                    for key, value in vars(parent).items()
+                    for key, value in asdict(parent).items()
                     if key not in ("id", "name", "parent", "note") and value
                 }
                 name = given.get("name") or f"{parent.label}, changed"

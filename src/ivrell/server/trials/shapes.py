@@ -50,7 +50,7 @@ class MadeSerializer(serializers.Serializer):
     size_bytes = serializers.IntegerField()
     seconds = serializers.FloatField()
     fingerprint = serializers.CharField()
-    sha256 = serializers.CharField()
+    bytes_hash = serializers.CharField()
 
 
 class TrialSerializer(TrialLineSerializer):
@@ -178,3 +178,19 @@ class EngineList(BaseModel):
     """All engines that Ivrell knows."""
 
     engines: list[EngineLine]
+
+
+class KeptData(BaseModel):
+    """Made data of one fingerprint; ``used_at`` in seconds since 1970."""
+
+    fingerprint: str
+    tables: list[str]
+    size_bytes: int
+    used_at: float
+
+
+class MadeData(BaseModel):
+    """All made data that is kept, and the limit that it is trimmed to."""
+
+    limit_bytes: int
+    kept: list[KeptData]

@@ -119,6 +119,7 @@ def conduct_trial(trial_id: int) -> None:
             point_name(point["point"]): {lane["id"]: lane["agreement"] for lane in point["lanes"]}
             for point in found["points"]
         }
+        core.store.trim(settings.MADE_LIMIT_BYTES)
         trial.finish(found["ended"])
     except BadInput as error:
         trial.finish(Trial.State.FAILED, error.as_dict())

@@ -17,6 +17,7 @@ from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
 from ivrell.core.errors import BadInput
 from ivrell.core.measure.machine import busy_cores, snapshot
+from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import shapes
@@ -124,6 +125,24 @@ def engines(request: Request) -> Response:
 def machine(request: Request) -> Response:
     """What this machine is and is doing."""
     return Response({**snapshot(settings.IVRELL_DATA), "busy_cores": busy_cores()})
+
+
+@extend_schema(methods=["GET"], responses=shapes.MadeData)
+@extend_schema(methods=["DELETE"], responses=shapes.MadeData)
+@api_view(["GET", "DELETE"])
+def made(request: Request) -> Response:
+    """Made data that is kept; DELETE clears it (it is made again when a trial needs it)."""
+    store = DataStore(settings.IVRELL_DATA / "made")
+    if request.method == "DELETE":
+        if Trial.objects.filter(state=Trial.State.RUNNING).exists():
+            raise BadInput(
+                "A trial is running and needs its data.", cure="Stop it, or wait until it ends."
+            )
+        store.trim(0)
+    shape = shapes.MadeData(
+        limit_bytes=settings.MADE_LIMIT_BYTES, kept=[asdict(entry) for entry in store.kept()]
+    )
+    return Response(shape.model_dump())
 
 
 @extend_schema(responses=shapes.Now)

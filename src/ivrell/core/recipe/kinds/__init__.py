@@ -1,4 +1,4 @@
-"""The kinds of columns that a recipe can hold; a new kind is a module and a line here."""
+"""The kinds of columns that a recipe can hold; a new kind is a class and a word here."""
 
 from typing import Annotated
 
@@ -6,15 +6,40 @@ from pydantic import Field
 
 from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, Name, Share
 from ivrell.core.recipe.kinds.category import Category
+from ivrell.core.recipe.kinds.code import Code
+from ivrell.core.recipe.kinds.derived import Derived
 from ivrell.core.recipe.kinds.numbers import Integer, Number
+from ivrell.core.recipe.kinds.packed import Packed, Words
+from ivrell.core.recipe.kinds.plain import Boolean, Constant
 from ivrell.core.recipe.kinds.reference import Reference
 from ivrell.core.recipe.kinds.sequence import Sequence
 from ivrell.core.recipe.kinds.text import Text
-from ivrell.core.recipe.kinds.timestamp import Timestamp
+from ivrell.core.recipe.kinds.timestamp import Date, Timestamp
 
 Column = Annotated[
-    Sequence | Integer | Number | Category | Reference | Text | Timestamp,
+    Sequence
+    | Integer
+    | Number
+    | Boolean
+    | Category
+    | Reference
+    | Text
+    | Words
+    | Code
+    | Packed
+    | Date
+    | Timestamp
+    | Constant
+    | Derived,
     Field(discriminator="kind"),
 ]
 
-__all__ = ["Block", "Column", "KeysOf", "Kind", "Name", "Share"]
+KINDS: dict[str, type[Kind]] = {
+    kind.kind_name(): kind
+    for kind in (
+        Sequence, Integer, Number, Boolean, Category, Reference, Text, Words, Code, Packed,
+        Date, Timestamp, Constant, Derived,
+    )
+}  # fmt: skip
+
+__all__ = ["KINDS", "Block", "Column", "KeysOf", "Kind", "Name", "Share"]

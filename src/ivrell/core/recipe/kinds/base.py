@@ -1,13 +1,15 @@
 """What every kind of column shares: its settings and how it draws a block."""
 
-from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Annotated, Any
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Annotated, Any, Literal
 
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictFloat, StrictInt, StrictStr
+
+from ivrell.core.recipe.scatter import scatter
 
 Name = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,62}$")]
 """Names of tables, columns, knobs and approaches: letters, digits and underscores."""
@@ -15,32 +17,59 @@ Name = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,62}$")]
 Share = Annotated[float, Field(ge=0.0, lt=1.0)]
 """A part of all rows, from 0 up to but without 1."""
 
+KeysOf = Callable[[str, float], tuple[pa.Array, pa.Array]]
+"""Given ``"table.column"`` and the share wanted absent, the values that stand there
+and some that do not (none when the share is 0)."""
+
 
 @dataclass(frozen=True)
 class Block:
     """Rows of one table that are drawn in one go.
 
     Attributes:
-        first: number of the first row, from 0.
+        first: place of the first row in the table, from 0.
         count: rows in the block.
         total: rows in the whole table.
         stride: how far one row is from the next: 1 but in samples of a whole table.
+        salt: what shuffles the numbers of the rows, or None where they go up.
+        others: columns of these rows that are drawn already, by name.
     """
 
     first: int
     count: int
     total: int
     stride: int = 1
+    salt: int | None = None
+    others: Mapping[str, pa.Array] = field(default_factory=dict)
+
+    @property
+    def places(self) -> NDArray[np.int64]:
+        """Places of the rows in the table, from 0."""
+        return np.arange(self.count, dtype=np.int64) * self.stride + self.first
 
     @property
     def rows(self) -> NDArray[np.int64]:
-        """Numbers of the rows."""
-        return np.arange(self.count, dtype=np.int64) * self.stride + self.first
+        """Numbers of the rows: each from 0 to total-1 stands once in the whole table."""
+        return self.places if self.salt is None else scatter(self.places, self.total, self.salt)
+
+    def quantiles(self, rng: np.random.Generator) -> NDArray[np.float64]:
+        """Where each row stands in a sorted table, from 0 to 1, rising over the table.
+
+        One even draw within each row's own slot, so that blocks need not know each other.
+        """
+        return (self.places + rng.random(self.count)) / self.total
 
 
-KeysOf = Callable[[str, float], tuple[pa.Array, pa.Array]]
-"""Given ``"table.column"`` and the share wanted absent, the values that stand there
-and as many that do not (empty when the share is 0)."""
+class Needle(BaseModel):
+    """A sought value and where it stands: in one row, in a share of the rows, or nowhere.
+
+    No other row of the column holds it.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    value: StrictBool | StrictInt | StrictFloat | StrictStr
+    at: Literal["first", "middle", "last", "absent"] | Share = "absent"
 
 
 class Kind(BaseModel):
@@ -50,6 +79,7 @@ class Kind(BaseModel):
 
     name: Name
     null_share: Share = 0.0
+    needle: Needle | None = None
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         """Values of this column for a block: an Arrow array of ``block.count`` values.
@@ -59,6 +89,13 @@ class Kind(BaseModel):
         digit depends on the processor.
         """
         raise NotImplementedError
+
+    def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        """The same shape of values, rising over the table.
+
+        Raises ValueError where the kind has no order to draw in.
+        """
+        raise ValueError(f"a table cannot be sorted by a {self.kind_name()} column")
 
     def absent(self, count: int, total: int) -> pa.Array:
         """``count`` values shaped like this column's that none of its ``total`` rows holds.
@@ -75,11 +112,17 @@ class Kind(BaseModel):
         """The ``"table.column"`` this column takes its values from, if any."""
         return None
 
+    def needs(self) -> set[str]:
+        """Columns of the same row that must be drawn before this one."""
+        return set()
+
     @classmethod
     def kind_name(cls) -> str:
         """The word that stands for this kind in a comparison file."""
         return str(cls.model_fields["kind"].default)
 
-    def described(self) -> dict[str, Any]:
-        """Settings as plain data, without the name: what the screen shows in one line."""
-        return self.model_dump(exclude={"name"}, exclude_defaults=True)
+
+def ordered(low: Any, high: Any) -> None:
+    """Raise ValueError unless low is at most high."""
+    if low is not None and high is not None and low > high:
+        raise ValueError(f"low ({low}) must not be above high ({high})")

@@ -1,22 +1,48 @@
 """A few values that repeat, evenly or with some more popular than others."""
 
-from typing import Literal
+from functools import lru_cache
+from typing import Annotated, Literal, Self
 
 import numpy as np
 import pyarrow as pa
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
-from ivrell.core.recipe.skew import skewed_ranks
+from ivrell.core.recipe.made_up import made_up_names
+from ivrell.core.recipe.skew import skewed_ranks, weights
 
 
 class Category(Kind):
-    """One of ``values``, the first the most popular when ``skew`` is above 0; text."""
+    """One of ``values``, or of ``count`` made-up names; the first the most popular when
+    ``skew`` is above 0; text."""
 
     kind: Literal["category"] = "category"
-    values: list[str] = Field(min_length=1)
+    values: Annotated[list[str], Field(min_length=1)] | None = None
+    count: int | None = Field(default=None, ge=1, le=1_000_000)
     skew: float = Field(default=0.0, ge=0, le=5)
 
+    @model_validator(mode="after")
+    def _one_of_two(self) -> Self:
+        if (self.values is None) == (self.count is None):
+            raise ValueError("give either values or a count of made-up ones")
+        return self
+
+    def names(self) -> pa.Array:
+        """All values, the most popular first."""
+        return _names(tuple(self.values) if self.values else None, self.count)
+
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
-        ranks = skewed_ranks(rng, len(self.values), self.skew, block.count)
-        return pa.array(self.values, type=pa.string()).take(pa.array(ranks))
+        names = self.names()
+        return names.take(pa.array(skewed_ranks(rng, len(names), self.skew, block.count)))
+
+    def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        names = self.names()
+        order = np.argsort(np.array(names.to_pylist(), dtype=object), kind="stable")
+        ends = np.cumsum(weights(len(names), self.skew)[order])
+        chosen = np.searchsorted(ends, block.quantiles(rng) * ends[-1], side="right")
+        return names.take(pa.array(order[np.minimum(chosen, len(names) - 1)]))
+
+
+@lru_cache(maxsize=64)
+def _names(values: tuple[str, ...] | None, count: int | None) -> pa.Array:
+    return pa.array(values or made_up_names(count or 1), type=pa.string())

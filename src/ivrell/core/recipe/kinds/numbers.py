@@ -1,63 +1,149 @@
 """Numbers: whole ones in a range, and real ones with a spread."""
 
+import zlib
 from typing import Literal, Self
 
 import numpy as np
 import pyarrow as pa
+from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, ordered
+from ivrell.core.recipe.scatter import scatter
+
+_STABLE_DIGITS = 10
 
 
 class Integer(Kind):
-    """Whole numbers from ``low`` to ``high``, both included, evenly; int64."""
+    """Whole numbers from ``low`` to ``high``, both included, evenly; int64.
+
+    ``unique`` gives every row another one.
+    """
 
     kind: Literal["integer"] = "integer"
     low: int
     high: int
+    unique: bool = False
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
-        if self.low > self.high:
-            raise ValueError(f"low ({self.low}) must not be above high ({self.high})")
+        ordered(self.low, self.high)
         return self
 
+    @property
+    def _span(self) -> int:
+        return self.high - self.low + 1
+
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        if self.unique:
+            return self._unique(block.rows)
         return pa.array(rng.integers(self.low, self.high, block.count, endpoint=True))
+
+    def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        if self.unique:
+            # Each row has a stretch of numbers of its own; the last takes what is over.
+            width = self._span // block.total
+            within = rng.integers(0, width, block.count)
+            return pa.array(self.low + block.places * width + within)
+        return pa.array(self.low + np.floor(block.quantiles(rng) * self._span).astype(np.int64))
+
+    def absent(self, count: int, total: int) -> pa.Array:
+        if not self.unique:
+            return pa.array(np.arange(count, dtype=np.int64) + self.high + 1)
+        if self._span < total + count:
+            raise ValueError(
+                f"{self.low} to {self.high} holds too few numbers for {total:,} that stand in "
+                f"the table and {count:,} that do not"
+            )
+        return self._unique(np.arange(total, total + count, dtype=np.int64))
+
+    def _unique(self, rows: NDArray[np.int64]) -> pa.Array:
+        return pa.array(scatter(rows, self._span, zlib.crc32(self.name.encode())) + self.low)
+
+    def problem(self, total: int) -> str:
+        if self.unique and self._span < total:
+            return (
+                f"{self.low} to {self.high} holds {self._span:,} numbers, fewer than the "
+                f"{total:,} rows that must differ. Widen the range or take fewer rows."
+            )
+        return ""
+
+
+_WANTED = {
+    "uniform": ("low", "high"),
+    "normal": ("mean", "sd"),
+    "lognormal": ("median", "sigma"),
+    "exponential": ("mean",),
+}
 
 
 class Number(Kind):
     """Real numbers; float64, rounded to ``decimals`` places where given.
 
     ``spread = "uniform"`` takes ``low`` and ``high`` (high excluded before rounding);
-    ``"normal"`` takes ``mean`` and ``sd``.
+    ``"normal"`` takes ``mean`` and ``sd``; ``"lognormal"`` takes ``median`` and ``sigma``
+    (of the logarithm); ``"exponential"`` takes ``mean``.
     """
 
     kind: Literal["number"] = "number"
-    spread: Literal["uniform", "normal"] = "uniform"
+    spread: Literal["uniform", "normal", "lognormal", "exponential"] = "uniform"
     low: float | None = None
     high: float | None = None
     mean: float | None = None
     sd: float | None = Field(default=None, ge=0)
+    median: float | None = Field(default=None, gt=0)
+    sigma: float | None = Field(default=None, ge=0, le=10)
     decimals: int | None = Field(default=None, ge=0, le=12)
 
     @model_validator(mode="after")
     def _complete(self) -> Self:
-        wanted = {"uniform": ("low", "high"), "normal": ("mean", "sd")}[self.spread]
-        for field in ("low", "high", "mean", "sd"):
-            given = getattr(self, field) is not None
-            if given != (field in wanted):
+        wanted = _WANTED[self.spread]
+        for setting in ("low", "high", "mean", "sd", "median", "sigma"):
+            given = getattr(self, setting) is not None
+            if given != (setting in wanted):
                 verb = "does not take" if given else "needs"
-                raise ValueError(f'spread "{self.spread}" {verb} {field}')
-        if self.low is not None and self.high is not None and self.low > self.high:
-            raise ValueError(f"low ({self.low}) must not be above high ({self.high})")
+                raise ValueError(f'spread "{self.spread}" {verb} {setting}')
+        ordered(self.low, self.high)
+        if self.spread == "exponential" and (self.mean or 0) <= 0:
+            raise ValueError('spread "exponential" needs a mean above 0')
         return self
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        n = block.count
         if self.spread == "uniform":
-            assert self.low is not None and self.high is not None
-            values = self.low + rng.random(block.count) * (self.high - self.low)
+            low, high = self._of("low"), self._of("high")
+            return self._rounded(low + rng.random(n) * (high - low))
+        if self.spread == "normal":
+            return self._rounded(rng.standard_normal(n) * self._of("sd") + self._of("mean"))
+        if self.spread == "lognormal":
+            # The generator's own method: numpy's exp would differ between processors.
+            return self._rounded(self._of("median") * rng.lognormal(0.0, self._of("sigma"), n))
+        return self._rounded(rng.standard_exponential(n) * self._of("mean"))
+
+    def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        # Loaded here alone: processes that draw unsorted blocks start without it.
+        from scipy.special import log1p, ndtri
+
+        u = block.quantiles(rng)
+        if self.spread == "uniform":
+            values = self._of("low") + u * (self._of("high") - self._of("low"))
+        elif self.spread == "normal":
+            values = ndtri(u) * self._of("sd") + self._of("mean")
+        elif self.spread == "lognormal":
+            values = self._of("median") * np.exp(ndtri(u) * self._of("sigma"))
         else:
-            assert self.mean is not None and self.sd is not None
-            values = rng.standard_normal(block.count) * self.sd + self.mean
+            values = -log1p(-u) * self._of("mean")
+        return self._rounded(values if self.spread == "uniform" else _stable(values))
+
+    def _of(self, setting: str) -> float:
+        return float(getattr(self, setting))
+
+    def _rounded(self, values: NDArray[np.float64]) -> pa.Array:
         return pa.array(values if self.decimals is None else np.round(values, self.decimals))
+
+
+def _stable(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Values without the last digits, in which processors differ."""
+    scale = np.abs(values).max(initial=0.0)
+    digits = _STABLE_DIGITS - (int(np.ceil(np.log10(scale))) if scale > 0 else 0)
+    return np.round(values, min(max(digits, 0), 15))

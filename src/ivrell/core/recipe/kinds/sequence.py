@@ -1,4 +1,4 @@
-"""Whole numbers that go up by a step from row to row."""
+"""Whole numbers that each stand once."""
 
 from typing import Literal
 
@@ -9,7 +9,8 @@ from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
 
 
 class Sequence(Kind):
-    """``start``, ``start + step``, ``start + 2 step``... in row order; int64."""
+    """``start``, ``start + step``, ``start + 2 step``...; int64. In row order, or each
+    once in shuffled order where the table is shuffled."""
 
     kind: Literal["sequence"] = "sequence"
     start: int = 1
@@ -17,6 +18,10 @@ class Sequence(Kind):
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         return pa.array(block.rows * self.step + self.start)
+
+    def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        rising = block.places if self.step > 0 else block.total - 1 - block.places
+        return pa.array(rising * self.step + self.start)
 
     def absent(self, count: int, total: int) -> pa.Array:
         rows = np.arange(total, total + count, dtype=np.int64)

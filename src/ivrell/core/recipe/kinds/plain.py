@@ -1,0 +1,32 @@
+"""The simplest kinds: true or false, and the same value in every row."""
+
+from typing import Literal
+
+import numpy as np
+import pyarrow as pa
+from pydantic import Field, StrictBool, StrictFloat, StrictInt, StrictStr
+
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
+
+
+class Boolean(Kind):
+    """True for ``true_share`` of the rows."""
+
+    kind: Literal["boolean"] = "boolean"
+    true_share: float = Field(default=0.5, ge=0, le=1)
+
+    def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        return pa.array(rng.random(block.count) < self.true_share)
+
+    def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        return pa.array(block.quantiles(rng) >= 1 - self.true_share)
+
+
+class Constant(Kind):
+    """``value`` in every row: text, a number, or true or false."""
+
+    kind: Literal["constant"] = "constant"
+    value: StrictBool | StrictInt | StrictFloat | StrictStr
+
+    def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        return pa.repeat(pa.scalar(self.value), block.count)
