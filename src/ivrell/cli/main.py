@@ -16,6 +16,7 @@ from ivrell.core.engines.base import state_of
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.machine import busy_cores, snapshot
+from ivrell.core.propose.recipe import propose, table_name
 from ivrell.core.quantities import parse_bytes, parse_seconds
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial.conduct import Trial
@@ -69,6 +70,14 @@ def _parser() -> argparse.ArgumentParser:
     data.add_argument("--out", type=Path, required=True)
     data.add_argument("--json", action="store_true")
     data.set_defaults(do=_data)
+
+    sample = commands.add_parser("propose", help="propose a recipe shaped like sample files")
+    sample.add_argument("files", type=Path, nargs="+", help="csv or parquet files, one a table")
+    sample.add_argument("--seed", type=int, default=1)
+    sample.add_argument("--allow", default="", metavar="TABLE.COLUMN,...",
+                        help="categories whose values may be taken over")  # fmt: skip
+    sample.add_argument("--json", action="store_true")
+    sample.set_defaults(do=_propose)
 
     for name, do, text in (
         ("engines", _engines, "engines on this machine"),
@@ -136,6 +145,17 @@ def _data(args: argparse.Namespace) -> int:
         print(json.dumps([asdict(m) for m in made], indent=2))
     else:
         show.made(made)
+    return DONE
+
+
+def _propose(args: argparse.Namespace) -> int:
+    tables = {table_name(path): path for path in args.files}
+    allowed = [place for place in args.allow.split(",") if place]
+    proposal = propose(tables, seed=args.seed, allow_values=allowed)
+    if args.json:
+        print(json.dumps({"data": proposal.data, "distances": proposal.distances}, indent=2))
+    else:
+        print(proposal.toml(), end="")
     return DONE
 
 

@@ -212,6 +212,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons/propose/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description A new comparison with a recipe shaped like uploaded csv or parquet files.
+         *
+         *     No value of the files stands in it; the files are not kept.
+         */
+        post: operations["comparisons_propose_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/engines/": {
         parameters: {
             query?: never;
@@ -949,6 +970,10 @@ export interface components {
             /** Memory Bytes */
             memory_bytes: number;
         };
+        /** @description Sample files to shape a recipe like. */
+        SamplesRequest: {
+            files: string[];
+        };
         /**
          * Span
          * @description When a stage was in one run, in seconds since its start.
@@ -1484,6 +1509,29 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["TextRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+        };
+    };
+    comparisons_propose_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["SamplesRequest"];
             };
         };
         responses: {

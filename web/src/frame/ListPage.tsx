@@ -1,5 +1,11 @@
 /** All comparisons: what each asks, who is in it, what the last trial said. */
-import { DeleteOutlined, DownloadOutlined, PlusOutlined, UploadOutlined } from "@ant-design/icons";
+import {
+  BarChartOutlined,
+  DeleteOutlined,
+  DownloadOutlined,
+  PlusOutlined,
+  UploadOutlined,
+} from "@ant-design/icons";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { App, Button, Tooltip } from "antd";
 import { useRef } from "react";
@@ -23,7 +29,21 @@ export function ListPage() {
       taken(api.POST("/api/comparisons/import/", { body: { text: await file.text() } })),
     onSuccess: open,
   });
+  const shape = useMutation({
+    mutationFn: async (files: File[]) => {
+      const body = new FormData();
+      for (const file of files) body.append("files", file);
+      return taken(
+        api.POST("/api/comparisons/propose/", {
+          body: { files: [] },
+          bodySerializer: () => body,
+        }),
+      );
+    },
+    onSuccess: (made) => void navigate(`/comparisons/${made.id}/data`),
+  });
   const picker = useRef<HTMLInputElement>(null);
+  const samples = useRef<HTMLInputElement>(null);
   return (
     <main className="sheet-page wide">
       <div className="row list-head">
@@ -40,6 +60,28 @@ export function ListPage() {
             event.target.value = "";
           }}
         />
+        <input
+          ref={samples}
+          type="file"
+          accept=".csv,.parquet"
+          multiple
+          hidden
+          data-testid="sample-files"
+          onChange={(event) => {
+            const files = [...(event.target.files ?? [])];
+            if (files.length) shape.mutate(files);
+            event.target.value = "";
+          }}
+        />
+        <Tooltip title="Proposes a recipe shaped like csv or parquet files of yours; no value of them is taken over and they are not kept">
+          <Button
+            icon={<BarChartOutlined />}
+            loading={shape.isPending}
+            onClick={() => samples.current?.click()}
+          >
+            Shape like a sample
+          </Button>
+        </Tooltip>
         <Button icon={<UploadOutlined />} onClick={() => picker.current?.click()}>
           Import a file
         </Button>
@@ -47,7 +89,7 @@ export function ListPage() {
           New comparison
         </Button>
       </div>
-      <Trouble error={error ?? create.error ?? bringIn.error} id="import-problem" />
+      <Trouble error={error ?? create.error ?? bringIn.error ?? shape.error} id="import-problem" />
       {!isPending && !data?.length && !error && (
         <p className="quiet">
           There is no comparison yet. Start a new one, or import a comparison file.

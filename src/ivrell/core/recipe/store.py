@@ -14,6 +14,7 @@ import xxhash
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.quantities import format_bytes
 from ivrell.core.recipe.encode import Segments, encoded_blocks
+from ivrell.core.recipe.flush import EarlyFlush
 from ivrell.core.recipe.forms import FORMS, size_in
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.malformed import broken
@@ -54,16 +55,18 @@ class Made:
 
 
 class _Hashed:
-    """A binary file whose bytes go into a hash on their way."""
+    """A binary file whose bytes go into a hash on their way, and to the disk early."""
 
     def __init__(self, sink: BinaryIO, digest: xxhash.xxh3_128) -> None:
         self._sink = sink
         self._digest = digest
+        self.early = EarlyFlush(sink.fileno())
         self.closed = False
 
     def write(self, data: bytes) -> int:
         self._digest.update(data)
         self._sink.write(data)
+        self.early.wrote(len(data))
         return len(data)
 
     def flush(self) -> None:
@@ -282,8 +285,8 @@ class _Parts:
                 self.finish()
                 self._part = part
                 self._file = self._paths[part].open("wb")
-                sink = _Hashed(self._file, self._digest)
-                self._writer = FORMS[self._form].writer(sink, self._schema)  # type: ignore[arg-type]
+                self._sink = _Hashed(self._file, self._digest)
+                self._writer = FORMS[self._form].writer(self._sink, self._schema)  # type: ignore[arg-type]
             self._writer.add(encoded)
 
     def finish(self) -> None:
@@ -296,5 +299,6 @@ class _Parts:
 
     def close(self) -> None:
         if self._file:
+            self._sink.early.finish()
             self._file.close()
             self._file = None

@@ -188,6 +188,12 @@ class TextSerializer(serializers.Serializer):
     text = serializers.CharField(max_length=2_000_000, trim_whitespace=False)
 
 
+class SamplesSerializer(serializers.Serializer):
+    """Sample files to shape a recipe like."""
+
+    files = serializers.ListField(child=serializers.FileField())
+
+
 class LaneChangeSerializer(serializers.Serializer):
     """Fields of an approach to set; absent ones stay."""
 

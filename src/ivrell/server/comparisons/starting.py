@@ -1,8 +1,42 @@
 """Text that a new lane starts with: it runs as it is, on the comparison's first table."""
 
+import json
 import re
 
 from ivrell.core.comparison.model import Comparison
+
+_HEAD = """format = "ivrell-comparison/1"
+name = {name}
+question = ""
+
+[answer]
+key = []
+order = false
+relative = 1e-9
+absolute = 0.0
+
+[knobs]
+{knobs}
+"""
+
+NEW_RECIPE = """[data]
+seed = 1
+
+[data.tables.passages]
+rows = "{rows}"
+columns = [
+  { name = "passage", kind = "sequence", start = 1 },
+  { name = "lock", kind = "category", values = ["Hallow", "Sill", "Weir"] },
+  { name = "toll", kind = "number", spread = "uniform", low = 3, high = 90, decimals = 2 },
+]
+"""
+"""The recipe that a comparison made from nothing starts with."""
+
+
+def new_comparison(name: str, recipe: str, *, knobs: str = "") -> str:
+    """The text of a comparison without lanes."""
+    return _HEAD.format(name=json.dumps(name, ensure_ascii=False), knobs=knobs) + "\n" + recipe
+
 
 _PYTHON = """import polars as pl
 

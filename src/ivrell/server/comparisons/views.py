@@ -1,6 +1,8 @@
 """The API of comparisons."""
 
+import tempfile
 from dataclasses import asdict
+from pathlib import Path
 from typing import Any
 
 from django.db import transaction
@@ -13,40 +15,18 @@ from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import extend_schema
 from rest_framework import mixins, status, viewsets
 from rest_framework.decorators import action
+from rest_framework.parsers import MultiPartParser
 from rest_framework.request import Request
 from rest_framework.response import Response
 
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
+from ivrell.core.errors import BadInput
+from ivrell.core.propose.recipe import propose, table_name
 from ivrell.core.recipe.preview import preview
 from ivrell.server.comparisons import serializers as shapes
 from ivrell.server.comparisons.models import Comparison
-from ivrell.server.comparisons.starting import fresh_id, starting_code
-
-NEW_COMPARISON = """format = "ivrell-comparison/1"
-name = "New comparison"
-question = ""
-
-[answer]
-key = []
-order = false
-relative = 1e-9
-absolute = 0.0
-
-[knobs]
-rows = [100_000, 10_000, 1_000_000]
-
-[data]
-seed = 1
-
-[data.tables.passages]
-rows = "{rows}"
-columns = [
-  { name = "passage", kind = "sequence", start = 1 },
-  { name = "lock", kind = "category", values = ["Hallow", "Sill", "Weir"] },
-  { name = "toll", kind = "number", spread = "uniform", low = 3, high = 90, decimals = 2 },
-]
-"""
+from ivrell.server.comparisons.starting import NEW_RECIPE, fresh_id, new_comparison, starting_code
 
 
 def _checked(serializer_class: type, request: Request) -> dict[str, Any]:
@@ -74,7 +54,10 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
     @extend_schema(request=None, responses={201: shapes.ComparisonSerializer})
     def create(self, request: Request) -> Response:
         """A new comparison with a small recipe to start from."""
-        return self._shown(Comparison.objects.from_text(NEW_COMPARISON), status.HTTP_201_CREATED)
+        text = new_comparison(
+            "New comparison", NEW_RECIPE, knobs="rows = [100_000, 10_000, 1_000_000]"
+        )
+        return self._shown(Comparison.objects.from_text(text), status.HTTP_201_CREATED)
 
     @extend_schema(request=shapes.TextSerializer, responses={201: shapes.ComparisonSerializer})
     @action(detail=False, methods=["post"], url_path="import")
@@ -82,6 +65,32 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
         """A new comparison from the text of a comparison file."""
         text = _checked(shapes.TextSerializer, request)["text"]
         return self._shown(Comparison.objects.from_text(text), status.HTTP_201_CREATED)
+
+    @extend_schema(
+        request={"multipart/form-data": shapes.SamplesSerializer},
+        responses={201: shapes.ComparisonSerializer},
+    )
+    @action(detail=False, methods=["post"], parser_classes=[MultiPartParser])
+    def propose(self, request: Request) -> Response:
+        """A new comparison with a recipe shaped like uploaded csv or parquet files.
+
+        No value of the files stands in it; the files are not kept.
+        """
+        files = request.FILES.getlist("files")
+        if not files:
+            raise BadInput("No file was sent.", cure="Choose csv or parquet files.")
+        with tempfile.TemporaryDirectory(prefix="ivrell-sample-") as folder:
+            samples = {}
+            for file in files:
+                path = Path(folder) / Path(file.name).name
+                with path.open("wb") as copy:
+                    copy.writelines(file.chunks())
+                samples[table_name(path)] = path
+            recipe = propose(samples).toml()
+        name = f"Shaped like {', '.join(samples)}"
+        return self._shown(
+            Comparison.objects.from_text(new_comparison(name, recipe)), status.HTTP_201_CREATED
+        )
 
     @extend_schema(request=shapes.SettingsSerializer)
     def partial_update(self, request: Request, pk: str) -> Response:

@@ -1,0 +1,96 @@
+"""Reading a sample with the types its values really have.
+
+Delimited text is read as text first: a column whose digits begin with zeros must not become
+a number on the way in.
+"""
+
+import re
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+import pyarrow.parquet
+
+from ivrell.core.errors import BadInput
+
+MOST_ROWS = 500_000
+
+_TRIED = (pa.int64(), pa.float64(), pa.bool_(), pa.date32(), pa.timestamp("us"))
+
+
+def read_sample(path: Path) -> tuple[pa.Table, int]:
+    """At most MOST_ROWS rows of a csv or parquet file, and how many the file has.
+
+    Raises BadInput when the file cannot be read or has no rows.
+    """
+    try:
+        if path.suffix == ".parquet":
+            table, rows = _parquet(path)
+        elif path.suffix == ".csv":
+            table, rows = _csv(path)
+        else:
+            raise BadInput(
+                f"A sample is a csv or parquet file; {path.name} is neither by its name.",
+                cure="Rename it, or save it in one of these forms.",
+            )
+    except (OSError, pa.ArrowException) as error:
+        raise BadInput(f"The sample cannot be read: {error}", where=path.name) from None
+    if not table.num_rows:
+        raise BadInput("The sample has no rows.", where=path.name)
+    return table.rename_columns(_plain_names(table.column_names)), rows
+
+
+def _plain_names(names: list[str]) -> list[str]:
+    """Names that a recipe can hold: letters, digits and underscores, each once."""
+    found: list[str] = []
+    for name in names:
+        plain = re.sub(r"\W", "_", name, flags=re.ASCII)[:60]
+        if not plain or plain[0].isdigit():
+            plain = f"c_{plain}"
+        while plain in found:
+            plain += "_"
+        found.append(plain)
+    return found
+
+
+def _parquet(path: Path) -> tuple[pa.Table, int]:
+    file = pyarrow.parquet.ParquetFile(path)
+    batches: list[pa.RecordBatch] = []
+    for batch in file.iter_batches():
+        batches.append(batch)
+        if sum(b.num_rows for b in batches) >= MOST_ROWS:
+            break
+    table = pa.Table.from_batches(batches, file.schema_arrow).slice(0, MOST_ROWS)
+    return table, file.metadata.num_rows
+
+
+def _csv(path: Path) -> tuple[pa.Table, int]:
+    with path.open("rb") as file:
+        names = pyarrow.csv.open_csv(path).schema.names
+        rows = sum(piece.count(b"\n") for piece in iter(lambda: file.read(1 << 22), b"")) - 1
+    convert = pyarrow.csv.ConvertOptions(
+        column_types={name: pa.string() for name in names}, strings_can_be_null=True
+    )
+    batches: list[pa.RecordBatch] = []
+    for batch in pyarrow.csv.open_csv(path, convert_options=convert):
+        batches.append(batch)
+        if sum(b.num_rows for b in batches) >= MOST_ROWS:
+            break
+    schema = pa.schema([(name, pa.string()) for name in names])
+    text = pa.Table.from_batches(batches, schema).slice(0, MOST_ROWS)
+    columns = [_typed(column.combine_chunks()) for column in text.columns]
+    return pa.table(dict(zip(names, columns, strict=True))), max(rows, text.num_rows)
+
+
+def _typed(text: pa.Array) -> pa.Array:
+    """The values in the plainest type that holds all of them without loss."""
+    known = text.drop_null()
+    if not len(known) or pc.any(pc.match_substring_regex(known, r"^[+-]?0[0-9]")).as_py():
+        return text
+    for kind in _TRIED:
+        try:
+            return text.cast(kind)
+        except pa.ArrowException:
+            continue
+    return text

@@ -1,0 +1,306 @@
+"""Proposing a recipe from sample files, and telling how near it comes."""
+
+import re
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import tomlkit
+from scipy import stats
+
+from ivrell.core.errors import BadInput
+from ivrell.core.propose.fits import counts_of, decimals_of, fit_number, fit_skew, outward
+from ivrell.core.propose.reading import read_sample
+from ivrell.core.propose.text import text_settings
+from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.model import Recipe
+
+_MOST_CATEGORIES = 300
+_FEW_AGAINST_ROWS = 20
+_REFERENCE_SHARE = 0.9
+_GENERATED = 50_000
+_NARROW = 200
+_SHUFFLED = "a shuffled sequence"
+
+
+@dataclass
+class Proposal:
+    """A proposed recipe.
+
+    Attributes:
+        data: what stands below ``[data]`` in a comparison file.
+        notes: for each table and column, in words, what was fitted.
+        distances: for each table and column, how far the generated values are from the
+            sample's: the largest gap of cumulative shares for numbers and moments, half the
+            summed differences of shares for values that repeat, of lengths for other text;
+            0 is the same, 1 is nothing in common.
+    """
+
+    data: dict[str, Any]
+    notes: dict[str, dict[str, str]] = field(default_factory=dict)
+    distances: dict[str, dict[str, float]] = field(default_factory=dict)
+
+    def toml(self) -> str:
+        """The recipe as text, each column with its fit behind it."""
+        document = tomlkit.document()
+        data = tomlkit.table()
+        data["seed"] = self.data["seed"]
+        tables = tomlkit.table(is_super_table=True)
+        for name, table in self.data["tables"].items():
+            shown = tomlkit.table()
+            for key, value in table.items():
+                if key != "columns":
+                    shown[key] = value
+            shown["columns"] = self._columns(name, table["columns"])
+            tables[name] = shown
+        data["tables"] = tables
+        document["data"] = data
+        return tomlkit.dumps(document)
+
+    def _columns(self, table: str, columns: list[dict[str, Any]]) -> Any:
+        listed = tomlkit.array()
+        for column in columns:
+            shown = tomlkit.inline_table()
+            shown.update(column)
+            name = column["name"]
+            note = self.notes[table][name]
+            distance = self.distances.get(table, {}).get(name)
+            if distance is not None:
+                note += f", {distance:.3f} from the sample"
+            listed.add_line(shown, comment=note, indent="  ")
+        listed.add_line(indent="")
+        return listed
+
+
+def propose(
+    samples: Mapping[str, Path], *, seed: int = 1, allow_values: Collection[str] = ()
+) -> Proposal:
+    """A recipe whose tables are shaped like the samples, by table name.
+
+    Args:
+        allow_values: categories, as "table.column", whose values may be taken over.
+
+    No other value of a sample stands in the recipe: bounds are rounded outward, names are
+    made up. Raises BadInput when a sample cannot be read.
+    """
+    read = {name: read_sample(path) for name, path in samples.items()}
+    for allowed in allow_values:
+        table, _, column = allowed.partition(".")
+        if table not in read or column not in read[table][0].column_names:
+            raise BadInput(f'There is no column "{allowed}" in the samples.')
+    proposal = Proposal({"seed": seed, "tables": {}})
+    keys = _keys(read)
+    for name, (table, rows) in read.items():
+        proposal.notes[name] = {}
+        columns = []
+        for column in table.column_names:
+            values = table.column(column).combine_chunks()
+            place = f"{name}.{column}"
+            settings, note = _settings(values, place, keys, place in allow_values)
+            proposal.notes[name][column] = note
+            columns.append({"name": column, **settings, **_nulls(values)})
+        described: dict[str, Any] = {"rows": rows}
+        if _SHUFFLED in proposal.notes[name].values():
+            described["order"] = "shuffled"
+        elif order := _order(table, columns):
+            described["order"] = order
+        if share := _duplicates(table):
+            described["duplicate_share"] = share
+        described["columns"] = columns
+        proposal.data["tables"][name] = described
+    _measure(proposal, read)
+    return proposal
+
+
+def table_name(path: Path) -> str:
+    """The name of the table that a sample file stands for."""
+    plain = re.sub(r"\W", "_", path.stem, flags=re.ASCII)[:60]
+    return plain if plain and not plain[0].isdigit() else f"t_{plain}"
+
+
+def _nulls(values: pa.Array) -> dict[str, float]:
+    share = values.null_count / len(values)
+    return {"null_share": min(round(share, 4), 0.9999)} if share else {}
+
+
+def _keys(read: Mapping[str, tuple[pa.Table, int]]) -> dict[str, pa.Array]:
+    """Columns that identify the rows of their table, by "table.column"."""
+    found = {}
+    for name, (table, rows) in read.items():
+        for column in table.column_names:
+            values = table.column(column).combine_chunks()
+            whole = rows == len(values) > 1 and not values.null_count
+            if whole and not pa.types.is_floating(values.type) and _all_differ(values):
+                found[f"{name}.{column}"] = values
+    return found
+
+
+def _all_differ(values: pa.Array) -> bool:
+    return len(values.unique()) == len(values)
+
+
+def _settings(
+    values: pa.Array, place: str, keys: Mapping[str, pa.Array], allowed: bool
+) -> tuple[dict[str, Any], str]:
+    known = values.drop_null()
+    if not len(known):
+        return {"kind": "constant", "value": ""}, "nothing but nulls"
+    if reference := _reference(known, place, keys):
+        return reference
+    different = len(known.unique())
+    unique = different == len(known) == len(values) and different > 1
+    kind = values.type
+    if pa.types.is_boolean(kind):
+        share = round(pc.mean(known).as_py(), 4)
+        return {"kind": "boolean", "true_share": share}, "share of true"
+    if pa.types.is_temporal(kind):
+        return _moments(known)
+    if pa.types.is_integer(kind):
+        return _integers(known, unique)
+    if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
+        return _reals(known.cast(pa.float64()))
+    text = known.cast(pa.string())
+    few = different <= _MOST_CATEGORIES and different * _FEW_AGAINST_ROWS <= len(known)
+    if few:
+        return _category(text, allowed)
+    return text_settings(text, unique), "shape of the text"
+
+
+def _reference(
+    known: pa.Array, place: str, keys: Mapping[str, pa.Array]
+) -> tuple[dict[str, Any], str] | None:
+    for target, present in keys.items():
+        if target.split(".")[0] == place.split(".")[0] or present.type != known.type:
+            continue
+        inside = pc.is_in(known, value_set=present)
+        share = pc.mean(inside).as_py()
+        if share < _REFERENCE_SHARE:
+            continue
+        skew = fit_skew(counts_of(known.filter(inside)))
+        settings: dict[str, Any] = {"kind": "reference", "to": target}
+        if skew:
+            settings["skew"] = skew
+        if share < 1:
+            settings["absent_share"] = round(1 - share, 4)
+        return settings, f"{100 * share:.3g} % found there"
+    return None
+
+
+def _moments(known: pa.Array) -> tuple[dict[str, Any], str]:
+    ends = pc.min_max(known).as_py()
+    day = str(ends["min"])[:10]
+    after = np.datetime64(str(ends["max"])[:10]) + 1
+    kind = "date" if pa.types.is_date(known.type) else "timestamp"
+    return {"kind": kind, "from": day, "until": str(after)}, "even between whole days"
+
+
+def _integers(known: pa.Array, unique: bool) -> tuple[dict[str, Any], str]:
+    values = known.to_numpy(zero_copy_only=False).astype(np.int64)
+    steps = np.unique(np.diff(values)) if len(values) > 1 else np.array([0])
+    if len(steps) == 1 and steps[0]:
+        return {"kind": "sequence", "start": int(values[0]), "step": int(steps[0])}, "a sequence"
+    low, high = int(values.min()), int(values.max())
+    if unique and high - low + 1 == len(values):
+        return {"kind": "sequence", "start": low}, _SHUFFLED
+    even = _unevenness(values, low, high)
+    fit = fit_number(values.astype(float))
+    if unique or even <= max(fit.distance, 0.05) or fit.settings["spread"] == "uniform":
+        wide = [int(v) for v in outward(low, high)] if high - low > 100 else [low, high]
+        settings = {"kind": "integer", "low": min(low, wide[0]), "high": max(high, wide[1])}
+        return {**settings, **({"unique": True} if unique else {})}, "even"
+    return {"kind": "number", **fit.settings, "decimals": 0}, fit.settings["spread"]
+
+
+def _unevenness(values: np.ndarray, low: int, high: int) -> float:
+    """How far whole numbers are from being even between their bounds, 0 to 1."""
+    if high - low <= _NARROW:
+        shares = np.bincount(values - low, minlength=high - low + 1) / len(values)
+        return float(np.abs(shares - 1 / len(shares)).sum() / 2)
+    return float(stats.kstest(values, stats.randint(low, high + 1).cdf).statistic)
+
+
+def _reals(known: pa.Array) -> tuple[dict[str, Any], str]:
+    values = known.to_numpy(zero_copy_only=False)
+    values = values[np.isfinite(values)]
+    fit = fit_number(values)
+    places = decimals_of(values)
+    settings = {"kind": "number", **fit.settings}
+    return settings if places is None else {**settings, "decimals": places}, fit.settings["spread"]
+
+
+def _category(text: pa.Array, allowed: bool) -> tuple[dict[str, Any], str]:
+    counts = counts_of(text)
+    skew = fit_skew(counts)
+    settings: dict[str, Any] = {"kind": "category"}
+    if allowed:
+        order = np.argsort(-counts, kind="stable")
+        settings["values"] = text.unique().take(pa.array(order)).to_pylist()
+    else:
+        settings["count"] = len(counts)
+    return {**settings, **({"skew": skew} if skew else {})}, f"{len(counts)} different values"
+
+
+def _order(table: pa.Table, columns: list[dict[str, Any]]) -> str | None:
+    for column in columns:
+        if column["kind"] in ("number", "integer", "timestamp", "date", "category", "reference"):
+            values = table.column(column["name"]).combine_chunks()
+            if values.null_count or len(values.unique()) < 2:
+                continue
+            behind = pc.less(values.slice(1), values.slice(0, len(values) - 1))
+            if not pc.any(behind).as_py() and not column.get("absent_share"):
+                return f"by {column['name']}"
+    return None
+
+
+def _duplicates(table: pa.Table) -> float:
+    distinct = table.group_by(table.column_names).aggregate([]).num_rows
+    share = round(1 - distinct / table.num_rows, 4)
+    names = table.column_names
+    looks_keyed = any(len(table.column(name).unique()) * 2 > table.num_rows for name in names)
+    return share if looks_keyed else 0.0
+
+
+def _measure(proposal: Proposal, read: Mapping[str, tuple[pa.Table, int]]) -> None:
+    """Fill in the distances between the samples and what the recipe makes."""
+    recipe = Recipe.model_validate(proposal.data).resolved({})
+    generator = Generator(recipe)
+    for name, (table, _) in read.items():
+        made = generator.sample(name, _GENERATED)
+        proposal.distances[name] = {
+            column: distance(table.column(column).combine_chunks(), made.column(column))
+            for column in table.column_names
+        }
+
+
+def distance(sample: pa.Array, made: pa.Array) -> float:
+    """How far two columns are apart, 0 to 1; see Proposal."""
+    missing: float = abs(sample.null_count / len(sample) - made.null_count / len(made))
+    ours, theirs = sample.drop_null(), made.drop_null()
+    if not len(ours) or not len(theirs):
+        return missing
+    if pa.types.is_string(theirs.type):
+        few = len(ours.unique()) * _FEW_AGAINST_ROWS <= len(ours)
+        if few:
+            a, b = (np.sort(counts_of(v.cast(pa.string())))[::-1] for v in (ours, theirs))
+        else:
+            lengths = [pc.utf8_length(v.cast(pa.string())).to_numpy() for v in (ours, theirs)]
+            most = max(int(found.max()) for found in lengths) + 1
+            a, b = (np.bincount(found, minlength=most) for found in lengths)
+        size = max(len(a), len(b))
+        shares = [np.pad(found, (0, size - len(found))) / found.sum() for found in (a, b)]
+        return max(missing, float(np.abs(shares[0] - shares[1]).sum() / 2))
+    numbers = [_as_numbers(v) for v in (ours, theirs)]
+    return max(missing, float(stats.ks_2samp(*numbers).statistic))
+
+
+def _as_numbers(values: pa.Array) -> np.ndarray:
+    if pa.types.is_temporal(values.type):
+        values = values.cast(pa.timestamp("us")).cast(pa.int64())
+    elif pa.types.is_boolean(values.type):
+        values = values.cast(pa.int64())
+    numbers: np.ndarray = values.cast(pa.float64()).to_numpy(zero_copy_only=False)
+    return numbers

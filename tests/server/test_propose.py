@@ -1,0 +1,31 @@
+"""A comparison shaped like uploaded samples."""
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from tests.support.server import ServerCase
+
+
+class Propose(ServerCase):
+    def send(self, *files):
+        return self.client.post("/api/comparisons/propose/", {"files": list(files)})
+
+    def test_two_files_become_two_tables(self):
+        locks = "".join(f"{n:03}-X\n" for n in range(30))
+        passages = "".join(f"{n},{n % 30:03}-X\n" for n in range(600))
+        answer = self.send(
+            SimpleUploadedFile("locks.csv", f"lock\n{locks}".encode()),
+            SimpleUploadedFile("my passages.csv", f"id,lock\n{passages}".encode()),
+        )
+        self.assertEqual(answer.status_code, 201, answer.content)
+        made = answer.json()
+        self.assertEqual(made["tables"], ["locks", "my_passages"])
+        self.assertIn('to = "locks.lock"', made["data_text"])
+        shown = self.call("post", f"comparisons/{made['id']}/preview/", {})
+        self.assertEqual([table["rows"] for table in shown["tables"]], [30, 600])
+
+    def test_trouble_is_told_and_nothing_is_kept(self):
+        answer = self.send(SimpleUploadedFile("notes.docx", b"x"))
+        self.assertEqual(answer.status_code, 400)
+        self.assertIn("csv or parquet", answer.json()["what"])
+        self.assertIn("No file", self.send().json()["what"])
+        self.assertEqual(len(self.call("get", "comparisons/")), 1)
