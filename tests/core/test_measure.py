@@ -1,7 +1,10 @@
 """Figures against programs whose truth is known."""
 
 import unittest
+from pathlib import Path
 
+from ivrell.core.measure import group as group_module
+from ivrell.core.measure.group import RunGroup
 from ivrell.core.trial.conduct import read_curve
 from tests.support.comparisons import HEAD, TrialCase, approach
 
@@ -86,6 +89,55 @@ os.read(ready, 1)
         )
         self.assertEqual(run["state"], "done")
         self.assertAlmostEqual(cpu(run), 0.5, delta=0.04)
+
+    def test_fifty_short_children(self):
+        run = self.run_one(
+            BURN
+            + """
+for _ in range(50):
+    if not os.fork():
+        burn(0.02)
+        os._exit(0)
+    os.wait()
+"""
+        )
+        self.assertAlmostEqual(cpu(run), 1.0, delta=0.15)
+
+    def test_children_whose_end_is_ignored(self):
+        group = RunGroup.make("ivrell-test")
+        if group is None:
+            self.skipTest("control groups cannot be made here")
+        group.remove()
+        run = self.run_one(
+            BURN
+            + """
+import signal
+signal.signal(signal.SIGCHLD, signal.SIG_IGN)
+ready, done = os.pipe()
+for _ in range(3):
+    if not os.fork():
+        burn(0.4)
+        os.write(done, b"x")
+        os._exit(0)
+got = b""
+while len(got) < 3:
+    got += os.read(ready, 3)
+time.sleep(0.1)
+"""
+        )
+        self.assertEqual(run["cpu_method"], "control group of the run")
+        self.assertAlmostEqual(cpu(run), 1.2, delta=0.06)
+
+    def test_no_control_group_stays_behind(self):
+        own = group_module._own_group()
+        if own is None or RunGroup.make("ivrell-999999999-1") is None:
+            self.skipTest("control groups cannot be made here")
+        # The one made above stands for a runner that died; the next runner sweeps it away.
+        self.run_one("pass")
+        left = [path.name for path in own.glob("ivrell-*-*")]
+        self.assertNotIn("ivrell-999999999-1", left)
+        alive = [name for name in left if Path(f"/proc/{name.split('-')[1]}").exists()]
+        self.assertEqual(left, alive)
 
     def test_what_was_used_before_the_clock_started_is_left_out(self):
         trial_code = (

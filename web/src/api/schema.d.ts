@@ -909,6 +909,11 @@ export interface components {
             start_memory_bytes: number | null;
             /** Memory Method */
             memory_method: string | null;
+            /**
+             * Cpu Method
+             * @default null
+             */
+            cpu_method: string | null;
             /** Read Bytes */
             read_bytes: number | null;
             /** Written Bytes */

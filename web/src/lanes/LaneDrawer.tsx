@@ -220,7 +220,11 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
           Not measured: {[...new Set(reasons.map(([, why]) => why))].join("; ")}.
         </p>
       )}
-      {run.memory_method && <p className="small faint">Peak memory by {run.memory_method}.</p>}
+      {run.memory_method && (
+        <p className="small faint">
+          CPU time by {run.cpu_method}; peak memory by {run.memory_method}.
+        </p>
+      )}
       {run.stages.length > 0 && (
         <table className="plain">
           <thead>

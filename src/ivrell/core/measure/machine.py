@@ -12,6 +12,7 @@ import psutil
 
 from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
+from ivrell.core.measure.group import RunGroup
 
 _SECONDS_OF_LOOKING = 0.5
 
@@ -36,6 +37,13 @@ def pressure() -> dict[str, float] | None:
             return None
         found[kind] = float(words[1].removeprefix("avg10="))
     return found
+
+
+def _groups_allowed() -> bool:
+    group = RunGroup.make(f"ivrell-look-{os.getpid()}")
+    if group:
+        group.remove()
+    return group is not None
 
 
 def busy_cores() -> float:
@@ -73,7 +81,12 @@ def snapshot(data_folder: Path) -> dict[str, Any]:
         "ivrell": importlib.metadata.version("ivrell"),
         "methods": {
             "cpu": "sum of the worker's usage and of every process below it, "
-            "orphans reaped by a subreaper",
+            "orphans reaped by a subreaper; "
+            + (
+                "a control group a run catches what that sum cannot see"
+                if _groups_allowed()
+                else "no control groups here: children whose end is ignored are not seen"
+            ),
             "memory": "kernel high-water mark of the worker, set back at the start; "
             "with children also the sampled sum of their private memory; the kernel counts to some "
             "0.3 MB",

@@ -41,6 +41,7 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
         "state": ended["state"],
         **{name: measured.get(name) for name in _FIGURES},
         "elapsed_at_least_s": measured.get("elapsed_at_least_s"),
+        "cpu_method": measured.get("cpu_method"),
         "memory_method": measured.get("memory_method"),
         "inner_repeats": 1,
         "stages": measured.get("stages", []),

@@ -27,6 +27,7 @@ sys.path.append(str(Path(__file__).resolve().parents[3]))
 
 from ivrell.core.measure import proc
 from ivrell.core.measure.curve import Curve
+from ivrell.core.measure.group import RunGroup, sweep
 from ivrell.core.measure.proc import Cpu
 from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
 
@@ -37,15 +38,13 @@ _PR_SET_PDEATHSIG = 1
 _PR_SET_CHILD_SUBREAPER = 36
 _WORKER = Path(__file__).with_name("worker.py")
 _GRACE_S = 5.0
+_GROUP_MARGIN = 1.01
+_GROUP_GRAIN_S = 0.003
 
 
 def _prctl(option: int, value: int) -> None:
     if ctypes.CDLL(None, use_errno=True).prctl(option, value, 0, 0, 0):
         raise OSError(ctypes.get_errno(), "prctl")
-
-
-def _die_with_parent() -> None:
-    _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
 class Output:
@@ -80,6 +79,7 @@ class Run:
         self.curve = Curve()
         self.reaped = Cpu()
         self.exit_status: int | None = None
+        self.group: RunGroup | None = None
         self.measured: dict[str, Any] = {}
         self.handed: dict[str, Any] | None = None
         self.failed: dict[str, Any] | None = None
@@ -105,6 +105,7 @@ class Run:
         self.events, events_end = os.pipe()
         words_end, self.words = os.pipe()
         self.printed, printed_end = os.pipe()
+        self.group = RunGroup.make(f"ivrell-{os.getpid()}-{self.spec['run']}")
         self.started_at = time.monotonic()
         process = subprocess.Popen(
             [
@@ -123,13 +124,19 @@ class Run:
             env=self.spec["environment"],
             pass_fds=(events_end, words_end, board_fd),
             start_new_session=True,
-            preexec_fn=_die_with_parent,
+            preexec_fn=self._enter,
         )
         self.pid = process.pid
         # Reaped here by wait4 alone, so that its usage is not lost to Popen.
         process.returncode = 0
         for fd in (events_end, words_end, printed_end, board_fd):
             os.close(fd)
+
+    def _enter(self) -> None:
+        """In the child, before the worker is loaded."""
+        _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+        if self.group:
+            self.group.join()
 
     def watch(self, heard: Callable[[], str]) -> None:
         """See the run through to its end; ``heard`` gives words from the conductor."""
@@ -167,6 +174,8 @@ class Run:
         self._drain(open_fds)
         for fd in (self.events, self.printed, self.words):
             os.close(fd)
+        if self.group:
+            self.group.remove()
 
     def _hear_worker(self, data: bytes) -> None:
         *lines, self._partial = (self._partial + data).split(b"\n")
@@ -189,6 +198,7 @@ class Run:
         self._before = {pid: proc.cpu_of(pid) for pid in self._others()}
         self._reaped_at_go = self.reaped
         self.worker_before = proc.cpu_of(self.pid)
+        self.group_before = self.group.cpu() if self.group else None
         self.io_before = proc.disk_io(self.pid)
         self.wait_before = proc.wait_for_core(self.pid)
         before = proc.status(self.pid)
@@ -207,13 +217,14 @@ class Run:
         at_end = proc.status(self.pid)
         self._sample(time.monotonic())
         self._reap()
-        used = Cpu(event["used"]["user"], event["used"]["system"]) + self._cpu_of_others()
+        used, method = self._cpu_used(Cpu(event["used"]["user"], event["used"]["system"]))
         self.measured.update(
             elapsed_s=event["elapsed_s"],
             stages=event["stages"],
             spans=event["spans"],
             cpu_user_s=used.user,
             cpu_system_s=used.system,
+            cpu_method=method,
             page_faults=int(event["used"]["faults"]),
         )
         self._measure_memory(at_end.peak if at_end else None)
@@ -224,6 +235,22 @@ class Run:
         self.phase = "handing over"
         self.stopped_at = time.monotonic()
         os.write(self.words, b"hand over\n")
+
+    def _cpu_used(self, by_worker: Cpu) -> tuple[Cpu, str]:
+        """CPU since go, and how it was found.
+
+        The worker's own account is exact but knows only children it waited for; the group
+        knows all, but also what the worker used to report. So the group's figure is taken
+        when it holds clearly more.
+        """
+        summed = by_worker + self._cpu_of_others()
+        after = self.group.cpu() if self.group else None
+        if after is None or self.group_before is None:
+            return summed, "sum of the worker and of all processes reaped or alive"
+        grouped = after - self.group_before
+        if grouped.total > summed.total * _GROUP_MARGIN + _GROUP_GRAIN_S:
+            return grouped, "control group of the run"
+        return summed, "sum over the tree, borne out by its control group"
 
     def _measure_memory(self, high_water: int | None) -> None:
         """Peak of the timed part: the kernel's mark, or with children the larger of it
@@ -334,6 +361,8 @@ class Run:
         """Kill everything the run started, whatever group or session it moved to."""
         deadline = time.monotonic() + _GRACE_S
         while time.monotonic() < deadline:
+            if self.group:
+                self.group.kill()
             living = list(proc.descendants(os.getpid()))
             for pid in living:
                 try:
@@ -402,6 +431,7 @@ def main(journal_path: str) -> None:
     """Serve runs until standard input closes."""
     _prctl(_PR_SET_CHILD_SUBREAPER, 1)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    sweep()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     journal = Path(journal_path).open("a", encoding="utf-8")  # noqa: SIM115 - open for life
 

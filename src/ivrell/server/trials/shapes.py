@@ -123,6 +123,7 @@ class RunShape(BaseModel):
     peak_memory_bytes: int | None
     start_memory_bytes: int | None
     memory_method: str | None
+    cpu_method: str | None = None
     read_bytes: int | None
     written_bytes: int | None
     start_s: float | None
