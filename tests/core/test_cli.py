@@ -57,6 +57,40 @@ class CommandLine(unittest.TestCase):
         lanes = json.loads(done.stdout)["points"][0]["lanes"]
         self.assertEqual([lane["agreement"]["agrees"] for lane in lanes], [True, False])
 
+    def test_check_runs_small_and_tells_who_disagrees(self):
+        wrong = COUNTING.replace("+ 1", "+ 2")
+        path = self.file(
+            HEAD.replace("rows = [300]", "rows = [90_000_000]")
+            + approach("good", COUNTING)
+            + approach("same", COUNTING)
+        )
+        done = self.ivrell("check", path)
+        self.assertEqual((done.returncode, done.stdout), (0, "good: reference\nsame: same\n"))
+        path = self.file(HEAD + approach("good", COUNTING) + approach("wrong", wrong))
+        done = self.ivrell("check", path)
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("wrong: different (n: 3 values differ)", done.stdout)
+
+    def test_resume_does_what_is_left(self):
+        out = self.folder / "out"
+        path = self.file(HEAD + approach("good", COUNTING))
+        self.ivrell("run", path, "--rounds", 3, "--warm-ups", 0, "--out", out)
+        lines = (out / "runs.jsonl").read_text().splitlines(keepends=True)
+        (out / "runs.jsonl").write_text(lines[0])
+        done = self.ivrell("resume", out, "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        lane = json.loads(done.stdout)["points"][0]["lanes"][0]
+        self.assertEqual(lane["elapsed"]["count"], 3)
+        again = (out / "runs.jsonl").read_text().splitlines(keepends=True)
+        self.assertEqual(again[0], lines[0])
+        self.assertIn("no result folder", self.ivrell("resume", self.folder).stderr)
+
+    def test_propose_prints_a_recipe(self):
+        sample = self.folder / "gauges.csv"
+        sample.write_text("gauge,level\n" + "".join(f"G{n:03},{n / 8}\n" for n in range(200)))
+        done = self.ivrell("propose", sample)
+        self.assertIn('pattern = "[A-Z][0-9]{3}", unique = true', done.stdout)
+
     def test_status_2_for_bad_input_names_file_and_line(self):
         path = self.file(HEAD.replace("seed = 5", "sead = 5"))
         done = self.ivrell("run", path)

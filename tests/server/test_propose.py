@@ -22,6 +22,7 @@ class Propose(ServerCase):
         self.assertIn('to = "locks.lock"', made["data_text"])
         shown = self.call("post", f"comparisons/{made['id']}/preview/", {})
         self.assertEqual([table["rows"] for table in shown["tables"]], [30, 600])
+        self.assertEqual(made["knobs"], {"rows": [600]})
 
     def test_trouble_is_told_and_nothing_is_kept(self):
         answer = self.send(SimpleUploadedFile("notes.docx", b"x"))

@@ -4,6 +4,7 @@ import argparse
 import json
 import os
 import sys
+import tempfile
 from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
@@ -23,6 +24,7 @@ from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.plan import Limits, Plan
 
 DONE, TROUBLE, BAD_INPUT = 0, 1, 2
+_CHECK_ROWS = 1_000
 
 
 def _knobs(given: Sequence[str]) -> dict[str, list[Any]]:
@@ -61,6 +63,17 @@ def _parser() -> argparse.ArgumentParser:
     run.add_argument("--out", type=Path, help="result folder (must be new or empty)")
     run.add_argument("--json", action="store_true")
     run.set_defaults(do=_run)
+
+    check = commands.add_parser("check", help="do the approaches agree, on a small size")
+    check.add_argument("file", type=Path)
+    check.add_argument("--set", action="append", default=[], metavar="KNOB=V,V")
+    check.add_argument("--json", action="store_true")
+    check.set_defaults(do=_check)
+
+    resume = commands.add_parser("resume", help="go on with a trial that was cut off")
+    resume.add_argument("folder", type=Path)
+    resume.add_argument("--json", action="store_true")
+    resume.set_defaults(do=_resume)
 
     data = commands.add_parser("data", help="make the data of a comparison file")
     data.add_argument("file", type=Path)
@@ -109,23 +122,58 @@ def _run(args: argparse.Namespace) -> int:
     folder = args.out or Path(f"{args.file.stem}-results")
     if folder.exists() and any(folder.iterdir()):
         raise BadInput(f"The folder {folder} is not empty.", cure="Name a new one with --out.")
-    with show.Progress(plan) as progress:
-        trial = Trial(
-            text,
-            plan,
-            folder,
-            DataStore(data_folder() / "made"),
-            listen=progress.listen,
-            control=progress,
-        )
-        found = trial.conduct()
+    found = _conduct(text, plan, folder)
     if args.json:
         print(json.dumps(found, indent=2))
     else:
         show.findings(found, folder)
+    return _status(found)
+
+
+def _conduct(text: str, plan: Plan, folder: Path) -> dict[str, Any]:
+    with show.Progress(plan) as progress:
+        store = DataStore(data_folder() / "made")
+        trial = Trial(
+            text, plan, folder, store, listen=progress.listen, control=progress
+        )  # fmt: skip
+        return trial.conduct()
+
+
+def _status(found: dict[str, Any]) -> int:
     lanes = [lane for point in found["points"] for lane in point["lanes"]]
     good = all(lane["state"] == "done" and lane["agreement"]["agrees"] for lane in lanes)
     return DONE if good and found["ended"] == "done" else TROUBLE
+
+
+def _check(args: argparse.Namespace) -> int:
+    text = read_text(args.file)
+    comparison = parse(text, source=args.file.name)
+    knobs = {
+        knob: [min(int(values[0]), _CHECK_ROWS)]
+        for knob, values in comparison.knobs.items()
+        if comparison.data.counted_by(knob) and isinstance(values[0], int)
+    }
+    plan = Plan(rounds=1, warm_ups=0, knobs={**knobs, **_knobs(args.set)})
+    with tempfile.TemporaryDirectory(prefix="ivrell-check-") as folder:
+        found = _conduct(text, plan, Path(folder))
+    if args.json:
+        print(json.dumps(found, indent=2))
+    else:
+        show.agreement(found)
+    return _status(found)
+
+
+def _resume(args: argparse.Namespace) -> int:
+    plan_path = args.folder / "plan.json"
+    if not plan_path.exists():
+        raise BadInput(f"{args.folder} is no result folder of a trial: it has no plan.json.")
+    text = read_text(args.folder / "comparison.toml")
+    found = _conduct(text, Plan.model_validate_json(plan_path.read_text()), args.folder)
+    if args.json:
+        print(json.dumps(found, indent=2))
+    else:
+        show.findings(found, args.folder)
+    return _status(found)
 
 
 def _data(args: argparse.Namespace) -> int:

@@ -127,6 +127,17 @@ def findings(found: dict[str, Any], folder: Path) -> None:
     _out.print(f"\nEverything is in {folder}{state}.")
 
 
+def agreement(found: dict[str, Any]) -> None:
+    """Print the verdict on each lane's answer, with its reasons."""
+    for point in found["points"]:
+        for lane in point["lanes"]:
+            verdict = lane["agreement"]["verdict"] if lane["agreement"] else lane["state"]
+            word = "reference" if lane["baseline"] else verdict
+            reasons = "; ".join(lane["agreement"]["reasons"]) if lane["agreement"] else ""
+            told = lane["told"] or reasons
+            _out.print(f"{lane['name']}: {word}{f' ({told})' if told else ''}")
+
+
 def _row(lane: dict[str, Any]) -> list[str]:
     name = f"{lane['name']}{' (baseline)' if lane['baseline'] else ''}"
     elapsed = lane["elapsed"]

@@ -7,7 +7,7 @@ import { changes, useChange } from "../api/queries";
 import type { StepProps } from "../frame/ComparisonPage";
 import { CodeEditor } from "../ui/CodeEditor";
 import { Trouble } from "../ui/Trouble";
-import { bytes, count, figures, seconds } from "../ui/units";
+import { bytes, count, seconds, trimmed } from "../ui/units";
 import { Profile } from "./Profile";
 
 const PREVIEW_AFTER_MS = 350;
@@ -238,21 +238,26 @@ function TableCard({ table, trial }: { table: PreviewTable; trial: StepProps["tr
           </div>
         ))}
       </div>
-      <p className="small quiet forms">
+      <div className="small quiet forms" title="size on disk, and time to make it">
         {Object.entries(table.forms).map(([form, cost]) => {
           const real = made(form);
           return (
-            <span key={form}>
+            <span key={form} className={real ? "real" : ""}>
               <strong>{form}</strong>{" "}
               {real
-                ? `${bytes(real.size_bytes)}, made in ${seconds(real.seconds)}`
-                : `about ${bytes(Number(figures(cost.bytes, 2).replaceAll(",", "")))}, some ${seconds(Number(cost.seconds.toPrecision(2)))} on one core`}
+                ? `${bytes(real.size_bytes)}, ${seconds(real.seconds)}`
+                : `≈ ${trimmed(bytes(rough(cost.bytes)))}, ${trimmed(seconds(rough(cost.seconds)))}`}
             </span>
           );
         })}
-      </p>
+      </div>
     </section>
   );
+}
+
+/** An estimate without figures that it cannot bear. */
+function rough(value: number): number {
+  return Number(value.toPrecision(2));
 }
 
 function orderWords(order: string): string {

@@ -44,6 +44,13 @@ class Proposal:
     notes: dict[str, dict[str, str]] = field(default_factory=dict)
     distances: dict[str, dict[str, float]] = field(default_factory=dict)
 
+    def with_rows_knob(self, knob: str) -> int:
+        """Let a knob set the rows of the largest table; returns the rows it has."""
+        table = max(self.data["tables"].values(), key=lambda table: int(table["rows"]))
+        rows = int(table["rows"])
+        table["rows"] = f"{{{knob}}}"
+        return rows
+
     def toml(self) -> str:
         """The recipe as text, each column with its fit behind it."""
         document = tomlkit.document()

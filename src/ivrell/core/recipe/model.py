@@ -107,6 +107,10 @@ class Recipe(BaseModel):
         recipe.check()
         return recipe
 
+    def counted_by(self, knob: str) -> bool:
+        """Whether a knob sets the rows of some table."""
+        return any(table.rows == f"{{{knob}}}" for table in self.tables.values())
+
     def rows_of(self, table: str) -> int:
         """Rows of a table of a resolved recipe."""
         rows = self.tables[table].rows

@@ -86,11 +86,11 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
                 with path.open("wb") as copy:
                     copy.writelines(file.chunks())
                 samples[table_name(path)] = path
-            recipe = propose(samples).toml()
+            proposal = propose(samples)
+        rows = proposal.with_rows_knob("rows")
         name = f"Shaped like {', '.join(samples)}"
-        return self._shown(
-            Comparison.objects.from_text(new_comparison(name, recipe)), status.HTTP_201_CREATED
-        )
+        text = new_comparison(name, proposal.toml(), knobs=f"rows = [{rows}]")
+        return self._shown(Comparison.objects.from_text(text), status.HTTP_201_CREATED)
 
     @extend_schema(request=shapes.SettingsSerializer)
     def partial_update(self, request: Request, pk: str) -> Response:
