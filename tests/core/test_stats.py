@@ -105,6 +105,21 @@ class Cautions(unittest.TestCase):
         busy = {"cores": 2, "busy_cores": 1.2}
         self.assertEqual(self.words(lane(), machine=busy), ["busy machine"])
 
+    def test_drift_of_the_machine_is_told_from_one_lane_that_varies(self):
+        def runs(times):
+            return [{"elapsed_s": t, "counted": True} for t in times]
+
+        slower = [1.0, 1.0, 1.1, 1.3, 1.4, 1.4]
+        steady = [1.0, 1.1, 1.0, 1.1, 1.0, 1.0]
+        both = [lane(runs=runs(slower)), lane(runs=runs(t * 3 for t in slower))]
+        found = cautions(Scene(both, {"cores": 2}))
+        self.assertEqual([c.word for c in found], ["machine drifted"])
+        self.assertIn("slower", found[0].reason)
+        quicker = [lane(runs=runs(slower[::-1])), lane(runs=runs(slower[::-1]))]
+        self.assertIn("quicker", cautions(Scene(quicker, {"cores": 2}))[0].reason)
+        one = [lane(runs=runs(slower)), lane(runs=runs(steady)), lane(runs=runs(steady))]
+        self.assertEqual(self.words(*one), [])
+
 
 class Words(unittest.TestCase):
     def test_slower_is_told_the_right_way_round(self):

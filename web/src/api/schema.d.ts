@@ -478,17 +478,20 @@ export interface components {
             absolute: number;
         };
         /**
-         * CautionShape
-         * @description See stats.cautions.Caution.
+         * Caution
+         * @description ``word`` names it in short, ``lane`` is the lane it is about or null for all.
          */
-        CautionShape: {
+        Caution: {
             /** Word */
             word: string;
             /** Reason */
             reason: string;
             /** Cure */
             cure: string;
-            /** Lane */
+            /**
+             * Lane
+             * @default null
+             */
             lane: string | null;
         };
         /** @description A comparison in full. */
@@ -665,16 +668,16 @@ export interface components {
             answer_rows: number | null;
             /** Start */
             start: number | null;
-            elapsed: components["schemas"]["SummaryShape"] | null;
-            cpu_user: components["schemas"]["SummaryShape"] | null;
-            cpu_system: components["schemas"]["SummaryShape"] | null;
+            elapsed: components["schemas"]["Summary"] | null;
+            cpu_user: components["schemas"]["Summary"] | null;
+            cpu_system: components["schemas"]["Summary"] | null;
             /** Cores Busy */
             cores_busy: number | null;
             /** Core Wait Share */
             core_wait_share: number | null;
-            peak_memory: components["schemas"]["SummaryShape"] | null;
-            peak_memory_absolute: components["schemas"]["SummaryShape"] | null;
-            ratio: components["schemas"]["RatioShape"] | null;
+            peak_memory: components["schemas"]["Summary"] | null;
+            peak_memory_absolute: components["schemas"]["Summary"] | null;
+            ratio: components["schemas"]["Ratio"] | null;
             /** Stages */
             stages: components["schemas"]["StageShape"][];
             agreement: components["schemas"]["AgreementShape"] | null;
@@ -857,10 +860,11 @@ export interface components {
             top: components["schemas"]["Top"][] | null;
         };
         /**
-         * RatioShape
-         * @description See stats.ratio.Ratio.
+         * Ratio
+         * @description Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
+         *     with fewer than two rounds.
          */
-        RatioShape: {
+        Ratio: {
             /** Value */
             value: number;
             /** Low */
@@ -870,7 +874,7 @@ export interface components {
             /** Rounds */
             rounds: number;
             /** Verdict */
-            verdict: string;
+            verdict: components["schemas"]["VerdictEnum"];
         };
         /**
          * RunShape
@@ -1018,10 +1022,13 @@ export interface components {
             times: number;
         };
         /**
-         * SummaryShape
-         * @description See stats.summary.Summary.
+         * Summary
+         * @description What a set of repeated measurements says.
+         *
+         *     ``low`` and ``high`` bound the median with probability ``level`` (below 0.95 when there
+         *     are too few values for that; null for a single one).
          */
-        SummaryShape: {
+        Summary: {
             /** Count */
             count: number;
             /** Median */
@@ -1105,7 +1112,7 @@ export interface components {
             /** Ranking */
             ranking: string[];
             /** Cautions */
-            cautions: components["schemas"]["CautionShape"][];
+            cautions: components["schemas"]["Caution"][];
             /** Lanes */
             lanes: components["schemas"]["LaneFindings"][];
             /** Trial */
@@ -1139,6 +1146,8 @@ export interface components {
          * @enum {string}
          */
         TrialState: "waiting" | "running" | "done" | "stopped" | "failed";
+        /** @enum {string} */
+        VerdictEnum: "faster" | "slower" | "cannot tell apart";
     };
     responses: never;
     parameters: never;

@@ -25,7 +25,6 @@ from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.kinds import Name
 from ivrell.core.recipe.model import Recipe
 
-FORMAT = "ivrell-comparison/1"
 _MOST_PARTS = 10_000
 
 KnobValue = StrictBool | StrictInt | StrictFloat | StrictStr

@@ -4,29 +4,9 @@ from typing import Any
 
 from pydantic import BaseModel
 
-
-class SummaryShape(BaseModel):
-    """See stats.summary.Summary."""
-
-    count: int
-    median: float
-    quartile_1: float
-    quartile_3: float
-    smallest: float
-    largest: float
-    low: float | None
-    high: float | None
-    level: float | None
-
-
-class RatioShape(BaseModel):
-    """See stats.ratio.Ratio."""
-
-    value: float
-    low: float | None
-    high: float | None
-    rounds: int
-    verdict: str
+from ivrell.core.stats.cautions import Caution
+from ivrell.core.stats.ratio import Ratio
+from ivrell.core.stats.summary import Summary
 
 
 class Dot(BaseModel):
@@ -94,26 +74,17 @@ class LaneFindings(BaseModel):
     code_lines: int
     answer_rows: int | None
     start: float | None
-    elapsed: SummaryShape | None
-    cpu_user: SummaryShape | None
-    cpu_system: SummaryShape | None
+    elapsed: Summary | None
+    cpu_user: Summary | None
+    cpu_system: Summary | None
     cores_busy: float | None
     core_wait_share: float | None
-    peak_memory: SummaryShape | None
-    peak_memory_absolute: SummaryShape | None
-    ratio: RatioShape | None
+    peak_memory: Summary | None
+    peak_memory_absolute: Summary | None
+    ratio: Ratio | None
     stages: list[StageShape]
     agreement: AgreementShape | None
     runs: list[Dot]
-
-
-class CautionShape(BaseModel):
-    """See stats.cautions.Caution."""
-
-    word: str
-    reason: str
-    cure: str
-    lane: str | None
 
 
 class Findings(BaseModel):
@@ -122,5 +93,5 @@ class Findings(BaseModel):
     point: dict[str, Any]
     conclusion: str
     ranking: list[str]
-    cautions: list[CautionShape]
+    cautions: list[Caution]
     lanes: list[LaneFindings]

@@ -5,6 +5,7 @@ A new caution is a function and a line in CAUTIONS.
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from statistics import median
 from typing import Any
 
 from ivrell.core.quantities import three_figures
@@ -14,6 +15,8 @@ _NOISY = 0.25
 _FIRST_SLOWER = 1.5
 _BUSY_CORES = 0.5
 _WAITED_SHARE = 0.1
+_ROUNDS_FOR_DRIFT = 6
+_DRIFT = 1.15
 
 
 @dataclass(frozen=True)
@@ -137,6 +140,31 @@ def _busy_machine(scene: Scene) -> Iterator[Caution]:
         )
 
 
+def _drift_over_time(scene: Scene) -> Iterator[Caution]:
+    """Whether most lanes got slower, or quicker, from the first half of the rounds to the
+    second: the machine's doing, not an approach's."""
+    changes = []
+    for lane in scene.lanes:
+        times = [run["elapsed_s"] for run in lane["runs"] if run["counted"]]
+        if len(times) >= _ROUNDS_FOR_DRIFT:
+            half = len(times) // 2
+            changes.append(median(times[-half:]) / median(times[:half]))
+    if not changes:
+        return
+    change = median(changes)
+    slower = sum(c > _DRIFT for c in changes) > len(changes) / 2
+    quicker = sum(c < 1 / _DRIFT for c in changes) > len(changes) / 2
+    if slower or quicker:
+        word, factor = ("slower", change) if slower else ("quicker", 1 / change)
+        yield Caution(
+            "machine drifted",
+            f"Most lanes got {word} as the trial went on, about {three_figures(factor)} times from "
+            "the first half of the rounds to the second. Ratios, formed within rounds, bear it; "
+            "medians bear it less.",
+            "Run it again when the machine is quiet.",
+        )
+
+
 def _first_slower(scene: Scene) -> Iterator[Caution]:
     for lane in scene.lanes:
         times = [run["elapsed_s"] for run in lane["runs"] if run["counted"]]
@@ -161,6 +189,7 @@ CAUTIONS: tuple[Callable[[Scene], Iterator[Caution]], ...] = (
     _noise,
     _waiting,
     _busy_machine,
+    _drift_over_time,
     _first_slower,
 )
 

@@ -148,13 +148,7 @@ class Run:
             wait = max(0.0, min(wait, self.next_sample - now if self.phase == "running" else wait))
             ready, _, _ = select.select([*open_fds, sys.stdin], [], [], wait)
             for fd in open_fds & set(ready):
-                data = os.read(fd, 65536)
-                if not data:
-                    open_fds.discard(fd)
-                elif fd == self.printed:
-                    self.output.add(data)
-                else:
-                    self._hear_worker(data)
+                self._read(fd, open_fds)
             if sys.stdin in ready and (word := heard()) in ("stop", "gone"):
                 self.asked_to_stop = True
                 self.end_tree()
@@ -176,6 +170,16 @@ class Run:
             os.close(fd)
         if self.group:
             self.group.remove()
+
+    def _read(self, fd: int, open_fds: set[int]) -> None:
+        """Take what stands in one of the worker's pipes, or note that it is closed."""
+        data = os.read(fd, 65536)
+        if not data:
+            open_fds.discard(fd)
+        elif fd == self.printed:
+            self.output.add(data)
+        else:
+            self._hear_worker(data)
 
     def _hear_worker(self, data: bytes) -> None:
         *lines, self._partial = (self._partial + data).split(b"\n")
@@ -353,7 +357,6 @@ class Run:
                 return
             if pid == self.pid:
                 self.exit_status = os.waitstatus_to_exitcode(status)
-                self.whole_usage = usage
             else:
                 self.reaped = self.reaped + Cpu(usage.ru_utime, usage.ru_stime)
 
@@ -381,13 +384,7 @@ class Run:
             if not ready:
                 return
             for fd in ready:
-                data = os.read(fd, 65536)
-                if not data:
-                    open_fds.discard(fd)
-                elif fd == self.printed:
-                    self.output.add(data)
-                else:
-                    self._hear_worker(data)
+                self._read(fd, open_fds)
 
     def result(self) -> dict[str, Any]:
         """The run as it is told and journalled."""
