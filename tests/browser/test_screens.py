@@ -1,0 +1,200 @@
+"""Screens beside the main road: trouble, evidence, undo, samples, what survives a reload."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from selenium.webdriver.common.by import By
+
+from tests.support.browser import Browser
+from tests.support.comparisons import COUNTING, HEAD, approach
+from tests.support.running import Running
+
+WRONG = COUNTING.replace("+ 1", "+ 2")
+FLOATS = COUNTING.replace('"n": n', '"n": float(n)')
+BROKEN = "def answer(data, knobs, stage):\n    return data.reedings\n"
+TEXT = (
+    HEAD
+    + approach("good", COUNTING, name="Counted one by one")
+    + approach("wrong", WRONG, name="Counted twice")
+    + approach("floats", FLOATS, name="Counted in floats")
+    + approach("broken", BROKEN, name="Looks for reedings")
+)
+
+
+class Screens(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.ivrell = Running()
+        cls.addClassCleanup(cls.ivrell.close)
+        link = cls.ivrell.start("--no-demo")
+        cls.browser = Browser()
+        cls.addClassCleanup(cls.browser.close)
+        cls.browser.open(link)
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        cls.comparison = None
+
+    def tearDown(self):
+        self.assertEqual(self.browser.complaints(), [])
+
+    def write(self, name, text):
+        path = self.folder / name
+        path.write_text(text)
+        return str(path)
+
+    def choose(self, test_id, path):
+        """Choose a file in a file field, which is never shown itself."""
+        field = self.browser.until(lambda: self.browser.all(f'[data-testid="{test_id}"]'))[0]
+        field.send_keys(path)
+
+    def imported(self):
+        """The comparison of this test, imported once and run once."""
+        b = self.browser
+        if Screens.comparison is None:
+            b.open(self.ivrell.address)
+            self.choose("import-file", self.write("gauges.toml", TEXT))
+            b.by_id("rail-good")
+            Screens.comparison = int(b.driver.current_url.split("/")[4])
+            b.step("Trial")
+            b.type_over(b.find('input[aria-label="Rounds"]'), "2")
+            b.by_id("launch").click()
+            b.until(lambda: b.by_id("race-state").text.startswith("done"), 120)
+        return Screens.comparison
+
+    def open(self, step):
+        number = self.imported()
+        self.browser.open(f"{self.ivrell.address}/comparisons/{number}/{step}")
+        self.browser.by_id("rail-good")
+
+    def test_1_an_empty_list_says_what_to_do(self):
+        self.browser.open(self.ivrell.address)
+        self.browser.until(lambda: "There is no comparison yet" in self.browser.find("main").text)
+
+    def test_2_a_bad_file_is_told_with_its_line(self):
+        self.browser.open(self.ivrell.address)
+        bad = self.write("bad.toml", TEXT.replace("seed = 5", "sead = 5"))
+        self.choose("import-file", bad)
+        told = self.browser.by_id("import-problem").text
+        self.assertIn("line 12", told)
+        self.assertIn("sead", told)
+
+    def test_evidence_of_a_wrong_answer(self):
+        self.open("agreement")
+        b = self.browser
+        matrix = b.find(".matrix").text
+        self.assertIn("3 rows differ", matrix)
+        self.assertIn("same values, other types", matrix)
+        self.assertIn("no answer", matrix)
+        evidence = b.find(".evidence")
+        self.assertIn("Counted twice", evidence.text)
+        self.assertEqual(len(evidence.find_elements(By.CSS_SELECTOR, ".differs")), 6)
+        next(e for e in b.all(".matrix button") if "floats" in e.text).click()
+        b.until(lambda: "integer became float" in b.find(".evidence").text)
+        self.assertIn("lane=floats", b.driver.current_url)
+
+    def test_findings_put_trouble_last_and_say_so(self):
+        self.open("findings")
+        b = self.browser
+        rows = [
+            row.get_attribute("data-testid") for row in b.until(lambda: b.all(".board-row.lane"))
+        ]
+        self.assertEqual(set(rows[-2:]), {"board-wrong", "board-broken"})
+        self.assertIn("different", b.by_id("board-wrong").text)
+        more = next(e for e in b.all(".cautions button") if "more" in e.text)
+        more.click()
+        words = b.by_id("cautions").text
+        for word in ("different answer", "type drift", "failed", "few rounds"):
+            self.assertIn(word, words)
+        self.assertIn("failed", b.by_id("rail-broken").text)
+
+    def test_a_failed_lane_opens_into_where_it_failed(self):
+        self.open("findings?lane=broken")
+        b = self.browser
+        b.until(lambda: "there are: readings" in b.find(".lane-drawer").text)
+        self.assertIn("line 2", b.find(".lane-drawer").text)
+        b.find(".lane-drawer .cm-wrong")
+
+    def test_failures_stand_below_the_race_with_a_way_to_the_code(self):
+        self.open("trial")
+        b = self.browser
+        link = b.by_id("failed-broken").find_element(By.TAG_NAME, "a")
+        self.assertIn("line 2", link.text)
+        link.click()
+        b.until(lambda: "approaches?lane=broken" in b.driver.current_url)
+        b.until(lambda: "reedings" in b.by_id("code").text)
+
+    def test_ticked_off_lanes_leave_the_board_and_the_next_trial(self):
+        self.open("findings")
+        b = self.browser
+        b.until(lambda: len(b.all(".board-row.lane")) == 4)
+        box = b.find('input[aria-label="Counted twice counts"]')
+        box.click()
+        b.until(lambda: len(b.all(".board-row.lane")) == 3)
+        b.step("Trial")
+        b.until(lambda: b.by_id("launch").text == "Run 3 lanes")
+        b.find('input[aria-label="Counted twice counts"]').click()
+        b.until(lambda: b.by_id("launch").text == "Run the trial")
+
+    def test_what_was_written_survives_a_reload(self):
+        self.open("question")
+        b = self.browser
+        target = 'input[aria-label="Target for elapsed time"]'
+        b.type_over(b.find(target), "soon")
+        b.until(lambda: "250 ms" in b.find(".question").text)
+        b.type_over(b.find(target), "250 ms")
+        b.until(
+            lambda: b.fetch(f"/api/comparisons/{self.comparison}/")["targets"]["elapsed"] == 0.25
+        )
+        b.driver.refresh()
+        b.until(lambda: b.find(target).get_attribute("value") == "250 ms")
+        b.until(lambda: b.all(".target-word"))
+
+    def test_rows_as_they_will_be_made(self):
+        self.open("data")
+        b = self.browser
+        b.by_id("table-readings")
+        next(e for e in b.all(".data-side label") if e.text == "Rows").click()
+        rows = b.until(lambda: b.all(".some-rows tbody tr"))
+        self.assertEqual(rows[0].text.split()[:2], ["1", "1"])
+        self.assertEqual(rows[-1].text.split()[:2], ["300", "300"])
+
+    def test_deleting_is_undone(self):
+        number = self.imported()
+        b = self.browser
+        b.open(self.ivrell.address)
+        b.find('button[aria-label="Delete Gauge readings"]').click()
+        b.until(lambda: not b.all('button[aria-label="Delete Gauge readings"]'))
+        b.until(
+            lambda: next((e for e in b.all(".ant-message button") if e.text == "Undo"), None)
+        ).click()
+        b.find('button[aria-label="Delete Gauge readings"]')
+        self.assertIn(number, [line["id"] for line in b.fetch("/api/comparisons/")])
+
+    def test_a_recipe_shaped_like_a_sample(self):
+        b = self.browser
+        b.open(self.ivrell.address)
+        lines = "".join(f"B{n:04},{n % 7},{n * 0.25}\n" for n in range(400))
+        self.choose("sample-files", self.write("barges.csv", f"barge,crew,load\n{lines}"))
+        b.until(lambda: b.by_id("rows-of-barges").text == "400 rows", 30)
+        recipe = b.by_id("recipe").text
+        self.assertIn("[A-Z][0-9]{4}", recipe)
+        self.assertNotIn("B0001", recipe)
+
+    def test_made_data_is_shown_and_cleared(self):
+        self.imported()
+        b = self.browser
+        b.open(f"{self.ivrell.address}/machine")
+        b.until(lambda: "readings.csv" in b.find("main").text)
+        next(e for e in b.all("button") if e.text == "Clear").click()
+        b.until(lambda: "Nothing kept" in b.find("main").text)
+
+    def test_an_address_that_is_none_leads_back(self):
+        b = self.browser
+        b.open(f"{self.ivrell.address}/nowhere/at/all")
+        b.until(lambda: b.driver.current_url == f"{self.ivrell.address}/")
+
+
+if __name__ == "__main__":
+    unittest.main()
