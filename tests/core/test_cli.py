@@ -39,7 +39,7 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         wanted = {
             "comparison.toml", "plan.json", "machine.json", "runs.jsonl", "curves.parquet",
-            "agreement.json", "findings.json", "journal.jsonl",
+            "agreement.json", "findings.json", "journal.jsonl", "report.html",
         }  # fmt: skip
         self.assertLessEqual(wanted, {path.name for path in out.iterdir()})
         self.assertIn("rows = 20,000", done.stdout)

@@ -26,6 +26,7 @@ from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
+from ivrell.core.report.html import report_html
 from ivrell.core.trial.launch import Runner, scrubbed_environment
 from ivrell.core.trial.plan import Plan, PlannedRun, ordered_runs
 from ivrell.core.trial.record import run_record
@@ -108,6 +109,7 @@ class Trial:
         self.points = list(self.comparison.points(plan.knobs))
         self.runs: list[dict[str, Any]] = []
         self.out: dict[tuple[str, str], str] = {}
+        self.made: list[dict[str, Any]] = []
         self._failures: Counter[tuple[str, str]] = Counter()
         self._made: dict[tuple[str, str, int], dict[str, Made]] = {}
         self._recipes = {point_name(p): self.comparison.data.resolved(p) for p in self.points}
@@ -188,9 +190,9 @@ class Trial:
                     for table in recipe.tables
                 }
         made = [asdict(m) for tables in self._made.values() for m in tables.values()]
-        unique = {entry["paths"][0]: entry for entry in made}
-        self._write("data.json", json.dumps(list(unique.values()), indent=2))
-        self.listen("data made", {"tables": list(unique.values())})
+        self.made = list({entry["paths"][0]: entry for entry in made}.values())
+        self._write("data.json", json.dumps(self.made, indent=2))
+        self.listen("data made", {"tables": self.made})
 
     def _tell_data(self, table: str, form: str, rows: int, total: int) -> None:
         self.listen("data", {"table": table, "form": form, "rows": rows, "total": total})
@@ -298,6 +300,7 @@ class Trial:
             ],
         }
         self._write("findings.json", json.dumps(found, indent=2))
+        self._write("report.html", report_html(self.comparison, found, self.machine, self.made))
         self.listen("ended", {"ended": ended})
         return found
 

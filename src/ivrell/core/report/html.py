@@ -1,0 +1,105 @@
+"""The report: one HTML file that needs nothing beside it, made from the findings."""
+
+import math
+from collections.abc import Mapping, Sequence
+from functools import lru_cache
+from typing import Any
+
+import jinja2
+
+from ivrell.core.comparison.model import Comparison
+from ivrell.core.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.report.findings import conditions
+
+COLOURS = (
+    "#2860b0", "#c2561a", "#16806a", "#8b4aa8", "#a27a00",
+    "#c03a6f", "#2d8bb0", "#6b6f2a", "#7b4b33", "#5c6780",
+)  # fmt: skip
+"""Colours of lanes by their place in the file; the page uses the same."""
+
+_WIDTH = 420.0
+_PAD = 10.0
+_BANDS = ((0.1, "#e4eee4"), (1.0, "#eef0e2"), (10.0, "#f6efdf"), (math.inf, "#f7e6dc"))
+
+
+class Axis:
+    """A logarithmic time axis from a little below the shortest to a little above the
+    longest of some times in seconds; positions are in pixels."""
+
+    width = _WIDTH
+
+    def __init__(self, times: Sequence[float]) -> None:
+        known = [t for t in times if t > 0] or [1.0]
+        self._low, self._high = min(known) / 1.4, max(known) * 1.4
+
+    def at(self, seconds: float) -> float:
+        """Position of a time, held to the axis's ends."""
+        inside = min(max(seconds, self._low), self._high)
+        share = math.log(inside / self._low) / math.log(self._high / self._low)
+        return round(_PAD + share * (_WIDTH - 2 * _PAD), 1)
+
+    def bands(self) -> list[tuple[float, float, str]]:
+        """Bands of patience: left, width, colour."""
+        found = []
+        start = 0.0
+        for until, colour in _BANDS:
+            if until > self._low and start < self._high:
+                left = 0.0 if start <= self._low else self.at(start)
+                right = _WIDTH if until >= self._high else self.at(until)
+                found.append((left, round(right - left, 1), colour))
+            start = until
+        return found
+
+    def ticks(self) -> list[tuple[float, str]]:
+        """Powers of ten on the axis with their labels; the ends where there is none."""
+        powers = range(math.ceil(math.log10(self._low)), math.floor(math.log10(self._high)) + 1)
+        times = [10.0**power for power in powers] or [self._low * 1.4, self._high / 1.4]
+        return [(self.at(t), format_seconds(t)) for t in times]
+
+
+@lru_cache(maxsize=1)
+def _template() -> jinja2.Template:
+    loader = jinja2.PackageLoader("ivrell.core.report", "")
+    environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True)
+    environment.filters.update(
+        seconds=format_seconds, bytes=format_bytes, figures=three_figures
+    )  # fmt: skip
+    return environment.get_template("report.html")
+
+
+def report_html(
+    comparison: Comparison,
+    found: Mapping[str, Any],
+    machine: Mapping[str, Any],
+    made: Sequence[Mapping[str, Any]],
+) -> str:
+    """The report of a trial.
+
+    Args:
+        found: as findings.json holds it.
+        machine: the machine snapshot.
+        made: the tables that were made, as data.json holds them.
+    """
+    points = []
+    for point in found["points"]:
+        lanes = {lane["id"]: lane for lane in point["lanes"]}
+        times = [run["elapsed_s"] for lane in lanes.values() for run in lane["runs"]
+                 if run["state"] == "done"]  # fmt: skip
+        target = comparison.targets.elapsed
+        points.append(
+            {
+                **point,
+                "conditions": conditions(point["point"], machine),
+                "ranked": [lanes[lane] for lane in point["ranking"]],
+                "axis": Axis([*times, *([target] if target else [])]),
+            }
+        )
+    places = {a.id: i for i, a in enumerate(comparison.approach)}
+    return _template().render(
+        comparison=comparison,
+        ended=found["ended"],
+        points=points,
+        machine=machine,
+        made=made,
+        colour={lane: COLOURS[place % len(COLOURS)] for lane, place in places.items()},
+    )

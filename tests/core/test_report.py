@@ -1,0 +1,71 @@
+"""The report is one file with everything in it, and names stay text."""
+
+import re
+import unittest
+from html.parser import HTMLParser
+
+from ivrell.core.quantities import format_seconds
+from ivrell.core.report.html import Axis
+from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
+
+
+class Parsed(HTMLParser):
+    def __init__(self, text):
+        super().__init__()
+        self.tags = []
+        self.words = ""
+        self.feed(text)
+
+    def handle_starttag(self, tag, attributes):
+        self.tags.append((tag, dict(attributes)))
+
+    def handle_data(self, data):
+        self.words += data
+
+
+class Report(TrialCase):
+    def test_everything_stands_in_it(self):
+        name = "<script>alert(1)</script> & more"
+        text = HEAD + approach("a", COUNTING, name=name)
+        text += approach("b", COUNTING.replace("+ 1", "+ 2"), name="Twice")
+        text += approach("c", "x = (", name="Broken")
+        found = self.trial(text, rounds=2, knobs={"rows": [20, 30]}).conduct()
+        html = (self.folder / "trial" / "report.html").read_text()
+        page = Parsed(html)
+        self.assertNotIn("script", [tag for tag, _ in page.tags])
+        self.assertIn(name, page.words)
+        for point in found["points"]:
+            self.assertIn(point["conclusion"], page.words)
+            for caution in point["cautions"]:
+                self.assertIn(caution["reason"], page.words)
+            for lane in point["lanes"]:
+                if lane["elapsed"]:
+                    self.assertIn(format_seconds(lane["elapsed"]["median"]), page.words)
+        self.assertIn("csv.DictReader", page.words)
+        dots = [attributes for tag, attributes in page.tags if tag == "circle"]
+        self.assertEqual(len(dots), 2 * 2 * 2)
+        # Nothing is fetched from elsewhere.
+        self.assertEqual(re.findall(r"(?:src|href)=|url\(|@import", html), [])
+
+
+class Axes(unittest.TestCase):
+    def test_positions_rise_with_times_and_stay_inside(self):
+        axis = Axis([0.02, 0.5, 30])
+        places = [axis.at(t) for t in (0.001, 0.02, 0.5, 30, 500)]
+        self.assertEqual(places, sorted(places))
+        self.assertGreater(places[0], 0)
+        self.assertLess(places[-1], axis.width)
+
+    def test_bands_cover_the_whole_axis_once(self):
+        for times in ([0.02, 30], [0.2, 0.3], [20, 40]):
+            bands = Axis(times).bands()
+            self.assertAlmostEqual(sum(width for _, width, _ in bands), Axis.width, delta=0.5)
+            self.assertEqual(bands[0][0], 0)
+
+    def test_ticks_even_where_no_power_of_ten_lies(self):
+        self.assertEqual([label for _, label in Axis([0.2, 0.3]).ticks()], ["200 ms", "300 ms"])
+        self.assertIn("1.00 s", [label for _, label in Axis([0.02, 30]).ticks()])
+
+
+if __name__ == "__main__":
+    unittest.main()
