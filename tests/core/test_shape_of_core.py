@@ -58,11 +58,18 @@ class Quantities(unittest.TestCase):
                 parse_seconds(bad)
 
     def test_write(self):
-        cases = {0.0413: "41.3 ms", 2.0512: "2.05 s", 3e-5: "30.0 µs", 600: "10.0 min"}
+        cases = {
+            0.0413: "41.3 ms",
+            2.0512: "2.05 s",
+            3e-5: "30.0 µs",
+            600: "10.0 min",
+            0.9996: "1.00 s",
+        }
         for value, text in cases.items():
             self.assertEqual(format_seconds(value), text)
         self.assertEqual(format_bytes(214_958_080), "215 MB")
         self.assertEqual(format_bytes(512), "512 B")
+        self.assertEqual(format_bytes(999_960), "1.00 MB")
 
 
 if __name__ == "__main__":

@@ -56,6 +56,14 @@ class Trials(ServerCase):
         line = self.call("get", "comparisons/")[0]
         self.assertEqual(line["last_trial"]["conclusion"], trial.conclusion)
 
+    def test_report_can_be_downloaded(self):
+        trial = self.launch()
+        self.call("get", f"trials/{trial.pk}/report/", status=404)
+        trial = self.conducted(rounds=1)
+        answer = self.client.get(f"/api/trials/{trial.pk}/report/")
+        self.assertIn(f"trial-{trial.pk}.html", answer["Content-Disposition"])
+        self.assertIn(b"Gauge readings", b"".join(answer.streaming_content))
+
     def test_points(self):
         trial = self.conducted(knobs={"rows": [10, 20]})
         found = self.call("get", f'trials/{trial.pk}/findings/?point={{"rows":20}}')

@@ -52,13 +52,16 @@ def three_figures(value: float) -> str:
     """A number with three significant figures and no exponent for ordinary sizes."""
     if value == 0 or not math.isfinite(value):
         return "0" if value == 0 else str(value)
-    digits = 2 - math.floor(math.log10(abs(value)))
-    rounded = round(value, digits)
+    rounded = round(value, 2 - math.floor(math.log10(abs(value))))
+    # Rounding may have carried into another figure: 0.9996 is 1.00, not 1.000.
+    digits = 2 - math.floor(math.log10(abs(rounded)))
     return f"{rounded:,.{max(digits, 0)}f}"
 
 
 def format_seconds(seconds: float) -> str:
     """A duration in the unit that fits, three figures: ``"41.3 ms"``, ``"2.05 s"``."""
+    # The unit is chosen by the rounded value: 0.9996 s is 1.00 s and not 1,000 ms.
+    seconds = float(f"{seconds:.3g}")
     if abs(seconds) >= 120:
         return f"{three_figures(seconds / 60)} min"
     for limit, scale, unit in ((1.0, 1.0, "s"), (1e-3, 1e3, "ms"), (0.0, 1e6, "µs")):
@@ -69,6 +72,7 @@ def format_seconds(seconds: float) -> str:
 
 def format_bytes(size: float) -> str:
     """A size in decimal units, three figures: ``"215 MB"``."""
+    size = float(f"{size:.3g}") if abs(size) >= 1000 else size
     for limit, unit in ((10**12, "TB"), (10**9, "GB"), (10**6, "MB"), (10**3, "kB")):
         if abs(size) >= limit:
             return f"{three_figures(size / limit)} {unit}"

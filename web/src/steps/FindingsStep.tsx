@@ -1,5 +1,5 @@
 /** Findings: the conclusion in words, what weakens it, and the lanes board. */
-import { CopyOutlined, DownloadOutlined } from "@ant-design/icons";
+import { CopyOutlined, DownloadOutlined, FileTextOutlined } from "@ant-design/icons";
 import { App, Button, Select, Tooltip } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -70,6 +70,17 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
         {changedSince(comparison, trial) && (
           <Tooltip title="The comparison was changed after this trial; these figures belong to the text that ran then.">
             <span className="small caution">changed since</span>
+          </Tooltip>
+        )}
+        {trial.finished_at && (
+          <Tooltip title="Download the report: one HTML file to read or pass on">
+            <Button
+              size="small"
+              type="text"
+              href={`/api/trials/${trial.id}/report/`}
+              icon={<FileTextOutlined />}
+              aria-label="Download the report"
+            />
           </Tooltip>
         )}
         <Export findings={findings} />

@@ -3,7 +3,9 @@
 export function figures(value: number, digits = 3): string {
   if (!Number.isFinite(value)) return "–";
   if (value === 0) return "0";
-  const places = Math.max(0, digits - 1 - Math.floor(Math.log10(Math.abs(value))));
+  // Rounded first: it may carry into another figure, as 0.9996 does into 1.00.
+  const rounded = Math.abs(Number(value.toPrecision(digits)));
+  const places = Math.max(0, digits - 1 - Math.floor(Math.log10(rounded)));
   return value.toLocaleString("en-GB", {
     minimumFractionDigits: Math.min(places, 6),
     maximumFractionDigits: Math.min(places, 6),
@@ -13,7 +15,7 @@ export function figures(value: number, digits = 3): string {
 
 export function seconds(value: number | null | undefined): string {
   if (value == null) return "–";
-  const size = Math.abs(value);
+  const size = Math.abs(Number(value.toPrecision(3)));
   if (size >= 120) return `${figures(value / 60)} min`;
   if (size >= 1) return `${figures(value)} s`;
   if (size >= 1e-3) return `${figures(value * 1e3)} ms`;
@@ -22,7 +24,7 @@ export function seconds(value: number | null | undefined): string {
 
 export function bytes(value: number | null | undefined): string {
   if (value == null) return "–";
-  const size = Math.abs(value);
+  const size = Math.abs(Number(value.toPrecision(3)));
   if (size >= 1e12) return `${figures(value / 1e12)} TB`;
   if (size >= 1e9) return `${figures(value / 1e9)} GB`;
   if (size >= 1e6) return `${figures(value / 1e6)} MB`;

@@ -5,7 +5,9 @@ from dataclasses import asdict
 
 from django.conf import settings
 from django.db import connection
+from django.http import FileResponse, Http404
 from django.shortcuts import get_object_or_404
+from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from procrastinate.contrib.django.models import ProcrastinateWorker
 from rest_framework import status, viewsets
@@ -59,6 +61,15 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
                 )
         found = shapes.TrialFindings(trial=trial.pk, state=trial.state, **trial.findings(point))
         return Response(found.model_dump(mode="json"))
+
+    @extend_schema(responses={(200, "text/html"): OpenApiTypes.STR})
+    @action(detail=True, methods=["get"])
+    def report(self, request: Request, pk: str) -> FileResponse:
+        """The report of a trial that has ended, to be kept or passed on."""
+        path = self.get_object().folder / "report.html"
+        if not path.exists():
+            raise Http404
+        return FileResponse(path.open("rb"), as_attachment=True, filename=f"trial-{pk}.html")
 
     @extend_schema(responses=shapes.RunShape)
     @action(detail=True, methods=["get"], url_path=r"runs/(?P<number>\d+)")
