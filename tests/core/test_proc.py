@@ -87,7 +87,7 @@ class Gone(unittest.TestCase):
         self.assertIsNone(proc.status(pid))
         self.assertIsNone(proc.disk_io(pid))
         self.assertEqual(proc.children(pid), [])
-        self.assertEqual(proc.wait_for_core(pid), 0.0)
+        self.assertIsNone(proc.wait_for_core(pid))
         self.assertFalse(proc.reset_peak(pid))
 
 

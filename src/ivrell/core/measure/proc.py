@@ -140,10 +140,11 @@ def disk_io(pid: int) -> tuple[int, int] | None:
     return int(values["read_bytes"]), int(values["write_bytes"])
 
 
-def wait_for_core(pid: int) -> float:
-    """Seconds the main thread of a process was ready to run but had no core."""
+def wait_for_core(pid: int) -> float | None:
+    """Seconds the main thread of a process was ready to run but had no core, or None where
+    the kernel does not tell."""
     fields = read(f"/proc/{pid}/schedstat").split()
-    return int(fields[1]) / 1e9 if len(fields) > 1 else 0.0
+    return int(fields[1]) / 1e9 if len(fields) > 1 else None
 
 
 def core_times() -> list[tuple[int, int]]:

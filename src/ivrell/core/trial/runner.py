@@ -235,7 +235,9 @@ class Run:
         if at_end:
             self.measured["context_switches"] = at_end.switches - self.switches_before
         self._measure_io()
-        self.measured["core_wait_s"] = proc.wait_for_core(self.pid) - self.wait_before
+        waited = proc.wait_for_core(self.pid)
+        if waited is not None and self.wait_before is not None:
+            self.measured["core_wait_s"] = waited - self.wait_before
         self.phase = "handing over"
         self.stopped_at = time.monotonic()
         os.write(self.words, b"hand over\n")
