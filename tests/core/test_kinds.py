@@ -12,8 +12,9 @@ import pyarrow.compute as pc
 from scipy import stats
 
 from ivrell.core.errors import BadInput
-from ivrell.core.recipe.encode import encoded_block
+from ivrell.core.recipe.encode import Files
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.malformed import broken, chosen
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.store import DataStore
@@ -213,8 +214,8 @@ class Modifiers(unittest.TestCase):
         counts = broken(made, "t")
         self.assertEqual(sum(counts.values()), 500)
         self.assertEqual(len(counts), 5)
-        encoded = encoded_block(Generator(made), "t", "csv", 0)[0][1]
-        lines = encoded.split(b"\n")[1:-1]
+        encoded = Files(Generator(made), "t", Input(form="csv")).encoded(0)[0][1]
+        lines = encoded.split(b"\n")[:-1]
         wrong = {
             row for row, line in enumerate(lines)
             if line.count(b",") != 2 or b'"' in line or b"\xff" in line or b".." in line
@@ -235,7 +236,8 @@ class Modifiers(unittest.TestCase):
 
     def test_jsonl_escapes(self):
         made = recipe('{ name = "x", kind = "category", values = ["a\\"b", "c\\\\d", "é"] }', 50)
-        lines = encoded_block(Generator(made), "t", "jsonl", 0)[0][1].decode().splitlines()
+        encoded = Files(Generator(made), "t", Input(form="jsonl")).encoded(0)[0][1]
+        lines = encoded.decode().splitlines()
         self.assertEqual({json.loads(line)["x"] for line in lines}, {'a"b', "c\\d", "é"})
 
 

@@ -1,12 +1,18 @@
 """Recipes: the same bytes always, values of the shape asked for, errors at their place."""
 
+import json
 import os
+import subprocess
+import sys
 import tempfile
 import tomllib
 import unittest
+import zipfile
 from pathlib import Path
 from unittest import mock
+from xml.etree import ElementTree
 
+import duckdb
 import numpy as np
 import polars as pl
 import pyarrow
@@ -18,8 +24,9 @@ from scipy import stats
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
-from ivrell.core.recipe.preview import preview
+from ivrell.core.recipe.preview import costs, preview, rows_from, whole_profile
 from ivrell.core.recipe.scatter import scatter
 from ivrell.core.recipe.skew import skewed_ranks
 from ivrell.core.recipe.store import DataStore
@@ -137,7 +144,9 @@ class Bytes(unittest.TestCase):
 
     def make(self, name, form, workers, rows=BLOCK_ROWS * 3 + 17, parts=1):
         store = DataStore(self.folder / name)
-        return store.ensure(recipe(rows), "passages", form, workers=workers, parts=parts)
+        return store.ensure(
+            recipe(rows), "passages", Input(form=form, parts=parts), workers=workers
+        )
 
     @mock.patch("ivrell.core.recipe.encode._BLOCKS_WORTH_WORKERS", 2)
     def test_bytes_do_not_depend_on_the_number_of_workers(self):
@@ -172,15 +181,134 @@ class Bytes(unittest.TestCase):
                 with self.subTest(form=form, column=name):
                     self.assertEqual(found[name].to_list(), expected[name].to_list())
 
-    def test_what_a_killed_process_began_is_cleared_and_made_anew(self):
-        made = self.make("a", "csv", 1, rows=1000)
-        folder = Path(made.paths[0]).parent
-        left = folder / "passages.csv.999999999.part"
-        left.mkdir()
-        (left / "passages.csv").write_text("half a line")
-        self.make("a", "parquet", 1, rows=1000)
-        self.assertFalse(left.exists())
-        self.assertEqual(self.make("a", "csv", 1, rows=1000), made)
+    def stopped_after(self, name, wanted, blocks, rows=BLOCK_ROWS * 5 + 17):
+        """Make, stop after so many blocks, and go on; returns the blocks drawn when going on."""
+        store = DataStore(self.folder / name)
+        asked = iter(range(1, 1000))
+        with self.assertRaises(Stopped):
+            store.ensure(recipe(rows), "passages", wanted, stopped=lambda: next(asked) == blocks)
+        self.assertEqual([k.tables for k in store.kept()], [[]])
+        told = []
+        made = store.ensure(recipe(rows), "passages", wanted, progress=lambda *p: told.append(p))
+        whole = DataStore(self.folder / f"{name}-whole").ensure(recipe(rows), "passages", wanted)
+        self.assertEqual(made.bytes_hash, whole.bytes_hash)
+        for ours, theirs in zip(made.paths, whole.paths, strict=True):
+            self.assertEqual(Path(ours).read_bytes(), Path(theirs).read_bytes())
+        return len(told)
+
+    def test_half_made_text_is_gone_on_with_behind_its_last_block(self):
+        for form in ("csv", "csv.gz", "jsonl", "fixed"):
+            with self.subTest(form=form):
+                self.assertEqual(self.stopped_after(form, Input(form=form), 3), 3)
+
+    def test_half_made_parts_are_gone_on_with(self):
+        self.assertEqual(self.stopped_after("csv", Input(form="csv", parts=4), 3), 3)
+        # Columnar files are begun again from the last whole one: part 2 begins in block 1.
+        wanted = Input(form="parquet", parts=4)
+        self.assertEqual(self.stopped_after("parquet", wanted, 2), 5)
+
+    def test_what_a_killed_process_left_is_gone_on_with(self):
+        script = (
+            "import sys, time; from pathlib import Path; sys.path[:0] = sys.argv[1:3]\n"
+            "from tests.core.test_recipe import recipe\n"
+            "from ivrell.core.recipe.store import DataStore\n"
+            "from ivrell.core.recipe import making; making._NOTE_EVERY_S = 0\n"
+            "def told(table, form, rows, total):\n"
+            "    print(rows, flush=True)\n"
+            "    rows > 500_000 and time.sleep(60)\n"
+            "store = DataStore(Path(sys.argv[3]))\n"
+            "store.ensure(recipe(1_000_000), 'passages', 'csv', progress=told)"
+        )
+        root = Path(__file__).resolve().parents[2]
+        process = subprocess.Popen(
+            [sys.executable, "-c", script, root, root / "src", self.folder / "killed"],
+            stdout=subprocess.PIPE,
+        )
+        while int(process.stdout.readline()) <= 500_000:
+            pass
+        process.kill()
+        process.wait()
+        process.stdout.close()
+        told = []
+        made = DataStore(self.folder / "killed").ensure(
+            recipe(1_000_000), "passages", "csv", progress=lambda *p: told.append(p[2])
+        )
+        self.assertGreater(told[0], 500_000)
+        self.assertEqual(made.bytes_hash, self.make("a", "csv", 1, rows=1_000_000).bytes_hash)
+
+    def test_files_split_by_value(self):
+        store = DataStore(self.folder)
+        for form in ("csv", "parquet"):
+            made = store.ensure(recipe(5000), "locks", Input(form=form, split_by="reach"))
+            names = [Path(path).parent.name for path in made.paths]
+            self.assertEqual(names, ["reach=Middle", "reach=Tidal", "reach=Upper"])
+            other = store.ensure(recipe(5000), "passages", Input(form=form, split_by="reach"))
+            self.assertEqual(len(other.paths), 1)
+            reader = f"read_{form}('{Path(made.paths[0]).parents[1]}/*/*')"
+            found = duckdb.sql(f"SELECT lock, reach FROM {reader} ORDER BY lock").pl()
+            whole = pl.from_arrow(Generator(recipe()).block("locks", 0)).sort("lock")
+            self.assertEqual(found.rows(), whole.rows())
+
+    def test_what_files_cannot_be_split_by(self):
+        for column, why in (("draught", "holds double"), ("passage", "more than 1,000")):
+            with self.assertRaisesRegex(BadInput, why):
+                wanted = Input(form="csv", split_by=column)
+                DataStore(self.folder).ensure(recipe(5000), "passages", wanted)
+            self.assertEqual(list(self.folder.rglob("*.half")), [])
+
+    def test_codec_is_a_setting(self):
+        store = DataStore(self.folder)
+        sizes = {}
+        for codec in ("none", "snappy", "zstd"):
+            made = store.ensure(recipe(5000), "passages", Input(form="parquet", codec=codec))
+            packed = pyarrow.parquet.ParquetFile(made.paths[0]).metadata.row_group(0).column(1)
+            expected = "UNCOMPRESSED" if codec == "none" else codec.upper()
+            self.assertEqual(packed.compression, expected)
+            sizes[codec] = made.size_bytes
+        self.assertLess(sizes["zstd"], sizes["none"])
+        with self.assertRaisesRegex(BadInput, "Its codecs: zstd, snappy"):
+            store.ensure(recipe(5000), "passages", Input(form="parquet", codec="squash"))
+
+    def test_fixed_width_fields_stand_in_their_places(self):
+        made = self.make("a", "fixed", 1, rows=3000)
+        path = Path(made.paths[0])
+        places = json.loads(path.with_name(path.name + ".places.json").read_text())
+        lines = path.read_text().splitlines()
+        self.assertEqual({len(line) for line in lines}, {sum(p["width"] for p in places)})
+        expected = Generator(recipe(3000)).block("passages", 0)
+        for place in places:
+            column = expected.column(place["name"])
+            if place["name"] == "passed_at":
+                column = column.cast(pyarrow.timestamp("s"))
+            texts = ["" if v is None else v for v in column.cast(pyarrow.string()).to_pylist()]
+            end = place["start"] + place["width"]
+            self.assertEqual([line[place["start"] : end].strip() for line in lines], texts)
+
+    def test_ods_holds_the_rows_typed(self):
+        made = self.make("a", "ods", 1, rows=500)
+        with zipfile.ZipFile(made.paths[0]) as archive:
+            self.assertEqual(archive.infolist()[0].filename, "mimetype")
+            self.assertEqual(archive.infolist()[0].compress_type, zipfile.ZIP_STORED)
+            content = ElementTree.fromstring(archive.read("content.xml"))
+        table = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
+        office = "{urn:oasis:names:tc:opendocument:xmlns:office:1.0}"
+        sheet = next(content.iter(f"{table}table"))
+        self.assertEqual(sheet.get(f"{table}name"), "passages")
+        rows = list(sheet.iter(f"{table}table-row"))
+        self.assertEqual(len(rows), 501)
+        expected = Generator(recipe(500)).block("passages", 0).to_pylist()
+        for row, values in zip(rows[1:], expected, strict=True):
+            passage, lock, passed_at, draught, toll, _ = row.iter(f"{table}table-cell")
+            self.assertEqual(int(passage.get(f"{office}value")), values["passage"])
+            self.assertEqual("".join(lock.itertext()), values["lock"])
+            self.assertEqual(passed_at.get(f"{office}date-value"), values["passed_at"].isoformat())
+            self.assertEqual(float(draught.get(f"{office}value")), values["draught"])
+            shown = None if values["toll"] is None else float(toll.get(f"{office}value"))
+            self.assertEqual(shown, values["toll"])
+
+    def test_a_sheet_holds_no_more_rows_than_it_can(self):
+        with self.assertRaisesRegex(BadInput, "holds 1,048,575 rows"):
+            self.make("a", "ods", 1, rows=2_000_000)
 
     def test_cache_is_listed_and_trimmed_oldest_first(self):
         store = DataStore(self.folder / "cache")
@@ -233,7 +361,9 @@ class Bytes(unittest.TestCase):
         store = DataStore(self.folder)
         with self.assertRaises(Stopped):
             store.ensure(recipe(500_000), "passages", "csv", stopped=lambda: True)
-        self.assertEqual([p for p in self.folder.rglob("*") if p.is_file()], [])
+        self.assertEqual(store.find(recipe(500_000), "passages"), [])
+        self.assertEqual([kept.half_made for kept in store.kept()], [["passages.csv"]])
+        self.assertEqual(list(self.folder.glob("*/passages.csv")), [])
 
     def test_too_little_room_is_refused_before_anything_is_written(self):
         with self.assertRaisesRegex(BadInput, "would take about .* free"):
@@ -279,19 +409,123 @@ class Refusals(unittest.TestCase):
 
 
 class Preview(unittest.TestCase):
-    def test_parts_are_the_rows_that_are_made(self):
-        resolved = recipe()
-        shown = preview(resolved, "passages")
-        self.assertEqual([part["first"] for part in shown["parts"]], [0, 100_000, 199_995])
-        self.assertEqual(shown["parts"][1]["rows"][0][0], str(100_000 * 5 + 10))
-        self.assertEqual(shown["parts"][2]["rows"][-1][0], str(199_999 * 5 + 10))
+    def test_rows_are_those_that_are_made(self):
+        generator = Generator(recipe())
+        middle = rows_from(generator, "passages", 100_000, 5)
+        self.assertEqual(
+            [row[0] for row in middle], [str(n * 5 + 10) for n in range(100_000, 100_005)]
+        )
+        over_a_block = rows_from(generator, "passages", BLOCK_ROWS - 2, 4)
+        self.assertEqual([int(row[0]) for row in over_a_block],
+                         [(BLOCK_ROWS + n) * 5 + 10 for n in (-2, -1, 0, 1)])  # fmt: skip
+        self.assertEqual(len(rows_from(generator, "passages", 199_998, 50)), 2)
 
     def test_estimated_size_is_near_the_real_one(self):
         resolved = recipe()
         with tempfile.TemporaryDirectory() as folder:
-            for form, cost in preview(resolved, "passages")["forms"].items():
+            for form, cost in costs(Generator(resolved), "passages").items():
                 made = DataStore(Path(folder)).ensure(resolved, "passages", form)
                 self.assertAlmostEqual(cost["bytes"] / made.size_bytes, 1, delta=0.1)
+
+    def test_a_sample_is_profiled_for_a_first_look(self):
+        shown = preview(Generator(recipe(1_000_000)), "passages")
+        self.assertEqual(shown["rows"], 1_000_000)
+        self.assertLessEqual(shown["profiled_rows"], 10_000)
+        toll = next(c for c in shown["columns"] if c["name"] == "toll")["profile"]
+        self.assertAlmostEqual(toll["nulls"] / toll["rows"], 0.1, delta=0.02)
+        self.assertAlmostEqual(float(toll["quantiles"][2]), (3 + 90) / 2, delta=3)
+        lock = next(c for c in shown["columns"] if c["name"] == "lock")["profile"]
+        self.assertEqual(lock["lengths"], [6, 6.0, 6])
+
+    def test_every_row_is_profiled_when_asked(self):
+        generator = Generator(recipe(400_000))
+        table = pyarrow.Table.from_batches(generator.read("passages"))
+        found = {column["name"]: column for column in whole_profile(generator, "passages")}
+        for name, column in found.items():
+            values = table.column(name)
+            with self.subTest(column=name):
+                self.assertEqual(column["rows"], 400_000)
+                self.assertEqual(column["nulls"], values.null_count)
+                distinct = len(values.drop_null().unique())
+                self.assertAlmostEqual(column["distinct"] / distinct, 1, delta=0.15)
+                if column["histogram"]:
+                    counted = sum(column["histogram"]["counts"])
+                    self.assertEqual(counted, 400_000 - values.null_count)
+        ends = pc.min_max(table.column("draught"))
+        self.assertEqual(float(found["draught"]["smallest"]), ends["min"].as_py())
+        self.assertAlmostEqual(float(found["draught"]["quantiles"][2]), 1.4, delta=0.02)
+        locks = table.column("lock").combine_chunks().value_counts()
+        most = max(item["counts"].as_py() for item in locks)
+        self.assertEqual(found["lock"]["top"][0]["count"], most)
+        few = whole_profile(Generator(recipe(1000)), "locks")[1]
+        self.assertTrue(few["distinct_exact"])
+        self.assertEqual(sum(top["count"] for top in few["top"]), 60)
+
+
+class OwnFiles(unittest.TestCase):
+    TEXT = """
+seed = 1
+[tables.locks]
+file = "locks.csv"
+[tables.passages]
+rows = 1000
+columns = [{ name = "lock", kind = "reference", to = "locks.lock" }]
+"""
+
+    def setUp(self):
+        held = tempfile.TemporaryDirectory()
+        self.addCleanup(held.cleanup)
+        self.folder = Path(held.name)
+        patched = mock.patch.dict(os.environ, {"IVRELL_DATA": str(self.folder / "ivrell")})
+        patched.start()
+        self.addCleanup(patched.stop)
+        self.path = self.folder / "locks.csv"
+        self.path.write_text("lock,berths\n007,3\n012,\n044,5\n")
+
+    def resolved(self, text=TEXT):
+        return Recipe.model_validate(tomllib.loads(text)).based_on(self.folder).resolved({})
+
+    def test_it_is_given_as_it_is_and_in_other_forms(self):
+        store = DataStore(self.folder / "made")
+        made = store.ensure(self.resolved(), "locks", "csv")
+        self.assertEqual(made.paths, [str(self.path)])
+        self.assertEqual(made.rows, 3)
+        parquet = pyarrow.parquet.read_table(
+            store.ensure(self.resolved(), "locks", "parquet").given
+        )
+        self.assertEqual(
+            parquet.to_pydict(), {"lock": ["007", "012", "044"], "berths": [3, None, 5]}
+        )
+
+    def test_other_tables_refer_to_it(self):
+        block = Generator(self.resolved()).block("passages", 0)
+        self.assertEqual(set(block.column("lock").to_pylist()), {"007", "012", "044"})
+
+    def test_it_is_known_by_its_hash(self):
+        before = self.resolved()
+        self.path.write_text("lock,berths\n007,3\n")
+        os.utime(self.path, (1, 1))
+        after = self.resolved()
+        for table in ("locks", "passages"):
+            self.assertNotEqual(before.fingerprint(table), after.fingerprint(table))
+        meant = before.tables["locks"].file_hash
+        with self.assertRaisesRegex(BadInput, "file_hash: .*holds other bytes"):
+            self.resolved(self.TEXT.replace('csv"', f'csv"\nfile_hash = "{meant}"'))
+
+    def test_more_rows_than_a_block(self):
+        lines = "".join(f"{n},{n % 7}\n" for n in range(BLOCK_ROWS + 5))
+        self.path.write_text("lock,berths\n" + lines)
+        found = rows_from(Generator(self.resolved()), "locks", BLOCK_ROWS - 1, 10)
+        self.assertEqual([row[0] for row in found], [str(BLOCK_ROWS + n) for n in range(-1, 5)])
+        self.assertEqual(preview(Generator(self.resolved()), "locks")["rows"], BLOCK_ROWS + 5)
+
+    def test_what_cannot_be_used(self):
+        with self.assertRaisesRegex(BadInput, "tables.locks.file: .*cannot be read"):
+            self.resolved(self.TEXT.replace("locks.csv", "nowhere.csv"))
+        with self.assertRaisesRegex(ValueError, "a file takes no columns"):
+            self.resolved(self.TEXT.replace('csv"', 'csv"\ncolumns = []'))
+        with self.assertRaisesRegex(BadInput, 'no column "berth"'):
+            self.resolved(self.TEXT.replace("locks.lock", "locks.berth"))
 
 
 if __name__ == "__main__":

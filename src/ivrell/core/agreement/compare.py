@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 import polars as pl
 import pyarrow as pa
+import pyarrow.compute as pc
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import maximum_bipartite_matching
@@ -107,12 +108,24 @@ def compare(reference: pa.Table, answer: pa.Table, question: Answer) -> Agreemen
         return found
     if found.drifted:
         found.verdict = OTHER_TYPES
-    elif not left.equals(right) and found.verdict == SAME:
+    elif found.verdict == SAME and not _same_in_order(left, right):
         found.verdict = OTHER_ORDER
     if question.order and not _in_order(left, right, question):
         found.verdict = DIFFERENT
         found.reasons.insert(0, "the rows come in another order, and order matters here")
     return found
+
+
+def _same_in_order(left: pa.Table, right: pa.Table) -> bool:
+    """Whether each value equals the one in its place, not-a-number equal to itself."""
+    for ours, theirs in zip(left.columns, right.columns, strict=True):
+        if pa.types.is_floating(ours.type):
+            if not pc.is_nan(ours).equals(pc.is_nan(theirs)):
+                return False
+            ours, theirs = (pc.if_else(pc.is_nan(c), 0.0, c) for c in (ours, theirs))
+        if not ours.equals(theirs):
+            return False
+    return True
 
 
 def _same_types(left: pa.Table, right: pa.Table) -> tuple[pa.Table, pa.Table]:

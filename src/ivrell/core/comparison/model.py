@@ -95,13 +95,16 @@ class Comparison(_Part):
             if approach.id in ids[:position]:
                 raise ValueError(f'two approaches have the id "{approach.id}"; rename one')
             forms = ENGINES[approach.engine].forms or tuple(FORMS)
-            if approach.form not in forms:
+            wanted = approach.wanted
+            if wanted.form not in forms:
                 raise ValueError(
-                    f'{where}: the engine {approach.engine} reads no form "{approach.form}"; '
+                    f'{where}: the engine {approach.engine} reads no form "{wanted.form}"; '
                     f"it reads: {', '.join(forms)}"
                 )
-            if not 1 <= approach.parts <= _MOST_PARTS:
+            if not 1 <= wanted.parts <= _MOST_PARTS:
                 raise ValueError(f"{where}: parts must be from 1 to {_MOST_PARTS}")
+            if wanted.parts > 1 and wanted.split_by:
+                raise ValueError(f"{where}: input takes either parts or split_by, not both")
             if approach.parent is not None and approach.parent == approach.id:
                 raise ValueError(f"{where}: an approach cannot be its own parent")
         if self.baseline is not None and self.baseline not in ids:

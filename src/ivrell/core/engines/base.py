@@ -11,6 +11,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
+from ivrell.core.recipe.input import Input
+
 if TYPE_CHECKING:
     import pyarrow as pa
 
@@ -19,21 +21,11 @@ Stage = Callable[[str], contextlib.AbstractContextManager[None]]
 
 
 @dataclass(frozen=True, kw_only=True)
-class Input:
-    """A form of tables, and over how many part files each is split."""
-
-    __pydantic_config__ = {"extra": "forbid"}
-
-    form: str
-    parts: int = 1
-
-
-@dataclass(frozen=True, kw_only=True)
 class Approach:
     """What every approach says, whatever its engine.
 
-    ``input`` is the form of the tables it reads, or a form and the number of part files
-    each is split over; ``parent`` the approach it was branched from.
+    ``input`` is the form of the tables it reads, or a form and how its files are cut and
+    packed; ``parent`` the approach it was branched from.
     """
 
     __pydantic_config__ = {"extra": "forbid", "str_max_length": 200_000}
@@ -50,19 +42,9 @@ class Approach:
         raise NotImplementedError
 
     @property
-    def form(self) -> str:
-        """Form of the tables it reads."""
-        return self.input if isinstance(self.input, str) else self.input.form
-
-    @property
-    def parts(self) -> int:
-        """Files that each table is split over."""
-        return 1 if isinstance(self.input, str) else self.input.parts
-
-    @property
-    def reads(self) -> str:
-        """Its input in words."""
-        return self.form if self.parts == 1 else f"{self.form} in {self.parts} parts"
+    def wanted(self) -> Input:
+        """Its input in full."""
+        return Input(form=self.input) if isinstance(self.input, str) else self.input
 
     @property
     def label(self) -> str:

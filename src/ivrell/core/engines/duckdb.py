@@ -2,6 +2,7 @@
 
 import re
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage
@@ -57,7 +58,9 @@ class _Task:
         for name, path in job.tables.items():
             paths = [path] if isinstance(path, str) else path
             files = f"[{', '.join(map(_quoted, paths))}]"
-            self._db.execute(f'CREATE VIEW "{name}" AS FROM {_READERS[job.form]}({files})')
+            options = ", hive_partitioning = true" if "=" in Path(paths[0]).parent.name else ""
+            reader = f"{_READERS[job.form]}({files}{options})"
+            self._db.execute(f'CREATE VIEW "{name}" AS FROM {reader}')
         for statement in statements(job.approach.get("setup", ""), job.knobs):
             self._execute(statement)
 

@@ -14,10 +14,10 @@ from scipy import stats
 
 from ivrell.core.errors import BadInput
 from ivrell.core.propose.fits import counts_of, decimals_of, fit_number, fit_skew, outward
-from ivrell.core.propose.reading import read_sample
 from ivrell.core.propose.text import text_settings
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import Recipe
+from ivrell.core.recipe.reading import read_sample
 
 _MOST_CATEGORIES = 300
 _FEW_AGAINST_ROWS = 20

@@ -1,83 +1,207 @@
-"""Blocks as bytes in a form, drawn by this process or by several others."""
+"""Blocks as bytes in a form, drawn by this process alone or with others beside it."""
 
 import multiprocessing
 from collections import deque
+from collections.abc import Callable
 from collections.abc import Generator as Generated
 from concurrent.futures import Future, ProcessPoolExecutor
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import TypeAlias
+from urllib.parse import quote
 
-from ivrell.core.recipe.forms import FORMS, Encoded
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ivrell.core.errors import BadInput
+from ivrell.core.recipe.forms import FORMS, Form, Layout
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.malformed import chosen
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
+from ivrell.core.recipe.spool import Segments, Spooled, put_by, spool_folder
 
-Segments = list[tuple[int, Encoded]]
-"""What of a block goes to which part file, in order."""
+_Waiting: TypeAlias = Future[Spooled] | Segments
 
-_BLOCKS_WORTH_WORKERS = 12
+_BLOCKS_WORTH_WORKERS = 6
 """Below this starting other processes takes longer than drawing the blocks."""
 
+MOST_FILES = 1000
+_NO_VALUE = "__HIVE_DEFAULT_PARTITION__"
+"""How readers that take a column from the path know a null."""
 
-def encoded_block(
-    generator: Generator, table: str, form: str, index: int, parts: int = 1
-) -> Segments:
-    """One block of a table as its bytes in a form, lines broken where the recipe says so.
 
-    Part p of n holds rows ``total * p // n`` up to ``total * (p + 1) // n``.
+@dataclass(frozen=True)
+class Files:
+    """The files of one table in one form, and which rows stand in which of them."""
+
+    generator: Generator
+    table: str
+    wanted: Input
+
+    @property
+    def form(self) -> Form:
+        """The form they are written in."""
+        return FORMS[self.wanted.form]
+
+    @cached_property
+    def layout(self) -> Layout:
+        """What the form needs to know of the table as it stands in a file."""
+        schema = self.generator.schema(self.table)
+        if split_by := self.split_by:
+            schema = schema.remove(schema.get_field_index(split_by))
+        widths = self.generator.widths(self.table) if self.wanted.form == "fixed" else {}
+        return Layout(schema, widths, self.wanted.codec, self.table)
+
+    @cached_property
+    def split_by(self) -> str | None:
+        """The column that the rows are parted by, where this table has it."""
+        name = self.wanted.split_by
+        return name if name and name in self.generator.schema(self.table).names else None
+
+    @cached_property
+    def parts(self) -> int:
+        """Files that the rows are spread over in order."""
+        return min(self.wanted.parts, self.generator.recipe.rows_of(self.table))
+
+    def part_name(self, part: int) -> str:
+        """Name of the file of a part, counted from 0."""
+        suffix = self.wanted.form
+        if self.parts == 1:
+            return f"{self.table}.{suffix}"
+        return f"{self.table}-{part + 1:0{len(str(self.parts))}}.{suffix}"
+
+    def encoded(self, index: int) -> Segments:
+        """One block as its bytes, lines broken where the recipe says so.
+
+        Part p of n holds rows ``total * p // n`` up to ``total * (p + 1) // n``.
+        """
+        batch = self.generator.block(self.table, index)
+        picks = chosen(self.generator.recipe, self.table, index) if self.form.text else []
+        if self.split_by:
+            return self._by_value(batch, picks)
+        total = self.generator.recipe.rows_of(self.table)
+        first = index * BLOCK_ROWS
+        segments: Segments = []
+        at = 0
+        while at < batch.num_rows:
+            # The part whose end lies beyond this row.
+            part = ((first + at + 1) * self.parts - 1) // total
+            until = min(batch.num_rows, total * (part + 1) // self.parts - first)
+            own = [(row - at, way) for row, way in picks if at <= row < until]
+            rows = batch.slice(at, until - at)
+            segments.append((self.part_name(part), self.form.encode(rows, self.layout, own)))
+            at = until
+        return segments
+
+    def _by_value(self, batch: pa.RecordBatch, picks: list[tuple[int, str]]) -> Segments:
+        assert self.split_by
+        column = batch.column(self.split_by)
+        rest = batch.select([n for n in batch.schema.names if n != self.split_by])
+        text = pc.fill_null(column.cast(pa.string()), _NO_VALUE)
+        segments: Segments = []
+        for value in sorted(text.unique().to_pylist()):
+            rows = pc.indices_nonzero(pc.equal(text, value))
+            place = {row: position for position, row in enumerate(rows.to_pylist())}
+            own = [(place[row], way) for row, way in picks if row in place]
+            name = f"{self.split_by}={quote(value, safe=' ')}/{self.table}.{self.wanted.form}"
+            segments.append((name, self.form.encode(rest.take(rows), self.layout, own)))
+        return segments
+
+    def check(self) -> None:
+        """Raise BadInput where the table cannot be written in this way."""
+        total = self.generator.recipe.rows_of(self.table)
+        most = self.form.most_rows
+        if most and not self.split_by and -(-total // self.parts) > most:
+            raise BadInput(
+                f"{self.table} has {total:,} rows, and one file of the form {self.wanted.form} "
+                f"holds {most:,} rows.",
+                where=f"data.tables.{self.table}.rows",
+                cure="Take fewer rows, more parts, or another form.",
+            )
+        if (codec := self.wanted.codec) and codec not in self.form.codecs:
+            known = ", ".join(self.form.codecs) or "none"
+            raise BadInput(
+                f'The form {self.wanted.form} has no codec "{codec}".',
+                where="input.codec",
+                cure=f"Its codecs: {known}.",
+            )
+        if self.split_by:
+            kind = self.generator.schema(self.table).field(self.split_by).type
+            if pa.types.is_floating(kind) or pa.types.is_timestamp(kind):
+                raise BadInput(
+                    f"Files cannot be split by {self.split_by}: it holds {kind}.",
+                    where="input.split_by",
+                    cure="Split by a text, a whole number, a day, or true or false.",
+                )
+
+
+_files: dict[tuple[str, str, Input], Files] = {}
+
+
+def _spooled(recipe_json: str, table: str, wanted: Input, index: int, spool: str) -> Spooled:
+    """In another process: one block of a table, whose recipe comes as text, put into a file:
+    pipes between processes would cost more than a tenth of drawing it."""
+    key = (recipe_json, table, wanted)
+    if key not in _files:
+        _files.clear()
+        generator = Generator(Recipe.model_validate_json(recipe_json))
+        _files[key] = Files(generator, table, wanted)
+    return put_by(_files[key].encoded(index), Path(spool) / str(index))
+
+
+def encoded_blocks(files: Files, workers: int, start: int = 0) -> Generated[Segments, None, None]:
+    """Blocks from ``start`` on in order, drawn by this process and ``workers - 1`` others.
+
+    This process draws too while the next block is not there yet, so the time that the others
+    take to start is not lost. Few blocks a worker wait, in shared memory where there is room.
     """
-    batch = generator.block(table, index)
-    picks = chosen(generator.recipe, table, index) if FORMS[form].text else []
-    total = generator.recipe.rows_of(table)
-    first = index * BLOCK_ROWS
-    segments: Segments = []
-    at = 0
-    while at < batch.num_rows:
-        # The part whose end lies beyond this row.
-        part = ((first + at + 1) * parts - 1) // total
-        start, end = total * part // parts, total * (part + 1) // parts
-        until = min(batch.num_rows, end - first)
-        own = [(row - at, way) for row, way in picks if at <= row < until]
-        rows = batch.slice(at, until - at)
-        segments.append((part, FORMS[form].encode(rows, first + at == start, own)))
-        at = until
-    return segments
-
-
-_generators: dict[str, Generator] = {}
-
-
-def _encode(recipe_json: str, table: str, form: str, index: int, parts: int) -> Segments:
-    generator = _generators.get(recipe_json)
-    if generator is None:
-        _generators.clear()
-        generator = _generators[recipe_json] = Generator(Recipe.model_validate_json(recipe_json))
-    return encoded_block(generator, table, form, index, parts)
-
-
-def encoded_blocks(
-    generator: Generator, table: str, form: str, parts: int, workers: int
-) -> Generated[Segments, None, None]:
-    """All blocks in order, drawn by this process or by ``workers`` others.
-
-    Only text forms are handed to others: the rest is put together by one process anyway,
-    and sending batches there costs more than drawing them. No more than twice as many
-    blocks as workers wait in memory.
-    """
-    blocks = generator.blocks(table)
-    if workers <= 1 or blocks < _BLOCKS_WORTH_WORKERS or not FORMS[form].text:
-        for index in range(blocks):
-            yield encoded_block(generator, table, form, index, parts)
+    blocks = files.generator.blocks(files.table)
+    if workers <= 1 or blocks - start < _BLOCKS_WORTH_WORKERS:
+        for index in range(start, blocks):
+            yield files.encoded(index)
         return
-    text = generator.recipe.model_dump_json(by_alias=True)
+    text = files.generator.recipe.model_dump_json(by_alias=True)
     context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(workers, mp_context=context) as pool:
-        waiting: deque[Future[Segments]] = deque()
+    with spool_folder() as spool, ProcessPoolExecutor(workers - 1, mp_context=context) as pool:
+        waiting: deque[_Waiting] = deque()
+
+        def send(index: int) -> None:
+            place = (text, files.table, files.wanted, index, str(spool))
+            waiting.append(pool.submit(_spooled, *place))
+
         try:
-            for index in range(blocks):
-                waiting.append(pool.submit(_encode, text, table, form, index, parts))
-                if len(waiting) > 2 * workers:
-                    yield waiting.popleft().result()
-            while waiting:
-                yield waiting.popleft().result()
+            yield from _in_order(files, waiting, send, range(start, blocks), workers - 1)
         finally:
-            for future in waiting:
-                future.cancel()
+            for item in waiting:
+                if isinstance(item, Future):
+                    item.cancel()
+
+
+def _in_order(
+    files: Files,
+    waiting: deque[_Waiting],
+    send: Callable[[int], None],
+    indices: range,
+    others: int,
+) -> Generated[Segments, None, None]:
+    to_do = iter(indices)
+    left = len(indices)
+    while left or waiting:
+        sent = sum(isinstance(item, Future) for item in waiting)
+        while left and sent < 2 * others and len(waiting) < 4 * others + 2:
+            send(next(to_do))
+            left, sent = left - 1, sent + 1
+        first = waiting[0]
+        ready = not isinstance(first, Future) or first.done()
+        if not ready and left and len(waiting) < 6 * others + 2:
+            waiting.append(files.encoded(next(to_do)))
+            left -= 1
+            continue
+        waiting.popleft()
+        if isinstance(first, Future):
+            with first.result().taken() as segments:
+                yield segments
+        else:
+            yield first

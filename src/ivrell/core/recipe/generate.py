@@ -39,6 +39,7 @@ class Generator:
     def __init__(self, recipe: Recipe) -> None:
         self.recipe = recipe
         self._keys = lru_cache(maxsize=None)(self._draw_keys)
+        self._schema = lru_cache(maxsize=None)(lambda table: self.sample(table, 1).schema)
 
     def blocks(self, table: str) -> int:
         """Number of blocks in a table."""
@@ -46,6 +47,8 @@ class Generator:
 
     def block(self, table: str, index: int) -> pa.RecordBatch:
         """Rows ``index * BLOCK_ROWS`` and on of a table, up to a whole block."""
+        if own := self.recipe.own_file(table):
+            return own.block(index)
         return self._draw(table, index, self._place(table, index))
 
     def sample(self, table: str, most: int) -> pa.RecordBatch:
@@ -53,15 +56,53 @@ class Generator:
 
         They are its very rows only where the whole table is not larger.
         """
+        if self.recipe.own_file(table):
+            return self._sample_of_own(table, most)
         total = self.recipe.rows_of(table)
         stride = max(1, -(-total // min(most, BLOCK_ROWS)))
         whole = self._place(table, 0)
         return self._draw(table, 0, replace(whole, count=total // stride, stride=stride))
 
+    def _sample_of_own(self, table: str, most: int) -> pa.RecordBatch:
+        """Rows of some blocks of an own file, spread over each."""
+        blocks = self.blocks(table)
+        chosen = sorted({i * (blocks - 1) // 7 for i in range(8)})
+        found = []
+        for index in chosen:
+            block = self.block(table, index)
+            stride = max(1, -(-block.num_rows * len(chosen) // most))
+            found.append(block.take(pa.array(np.arange(0, block.num_rows, stride))))
+        return pa.Table.from_batches(found).combine_chunks().to_batches()[0]
+
     def read(self, table: str) -> Iterator[pa.RecordBatch]:
         """All blocks of a table in order."""
         for index in range(self.blocks(table)):
             yield self.block(table, index)
+
+    def schema(self, table: str) -> pa.Schema:
+        """Names and Arrow types of a table's columns."""
+        return self._schema(table)
+
+    def widths(self, table: str) -> dict[str, int]:
+        """For each column the characters of the longest text that a value of it can have."""
+        if own := self.recipe.own_file(table):
+            return {name: _longest(own.column(name)) for name in own.schema.names}
+        return {
+            column.name: self._width(column, self.recipe.rows_of(table))
+            for column in self.recipe.tables[table].columns
+        }
+
+    def _width(self, column: Kind, total: int) -> int:
+        target = column.references()
+        if target is None:
+            width = column.longest(total)
+        else:
+            name, _, referred = target.partition(".")
+            if own := self.recipe.own_file(name):
+                return _longest(own.column(referred))
+            rows = self.recipe.rows_of(name) + absent_values(1.0)
+            width = self._width(cast(Kind, self.recipe.column(name, referred)), rows)
+        return max(width, len(str(column.needle.value)) if column.needle else 0, 1)
 
     def duplicates(self, table: str) -> int:
         """How many rows of a table repeat another one whole."""
@@ -128,8 +169,22 @@ class Generator:
             rows[again] = own[rng.integers(0, len(own), len(again))]
         return rows
 
+    def _own_keys(
+        self, values: pa.Array, target: str, absent_share: float
+    ) -> tuple[pa.Array, pa.Array]:
+        if absent_share:
+            raise BadInput(
+                f"No values can be named that {target} does not hold: it is a file of your own.",
+                where=target,
+                cure="Set absent_share to 0.",
+            )
+        present = values.drop_null()
+        return present, present.slice(0, 0)
+
     def _draw_keys(self, target: str, absent_share: float) -> tuple[pa.Array, pa.Array]:
         table, name = target.split(".")
+        if own := self.recipe.own_file(table):
+            return self._own_keys(own.column(name), target, absent_share)
         column = cast(Kind, self.recipe.column(table, name))
         total = self.recipe.rows_of(table)
         present = pa.concat_arrays(
@@ -145,6 +200,11 @@ class Generator:
                 cure="Set absent_share to 0, or refer to a sequence or a unique column.",
             ) from None
         return present, absent if absent is not None else present.slice(0, 0)
+
+
+def _longest(values: pa.Array) -> int:
+    """Characters of the longest value as text."""
+    return pc.max(pc.utf8_length(values.cast(pa.string()))).as_py() or 1
 
 
 def _repeats(count: int, share: float) -> int:

@@ -3,12 +3,14 @@
 import hashlib
 import json
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Annotated, Any, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.kinds import Column, Kind, Name, Share
+from ivrell.core.recipe.own_file import OwnFile, own_file
 
 GENERATOR_VERSION = 2
 """Goes up whenever the same recipe and seed would give other values."""
@@ -22,7 +24,9 @@ _NUMBERS = ("sequence", "integer", "number", "derived")
 
 
 class Table(BaseModel):
-    """One generated table: how many rows, in which order, and what stands in each column.
+    """One table: how many rows, in which order, and what stands in each column; or ``file``, a
+    csv or parquet file of the user's own, as it is (``file_hash`` then says which bytes are
+    meant, and the file is refused when it has others).
 
     ``rows`` is a number or a knob in braces, such as ``"{rows}"``. ``order`` is "shuffled"
     (each row number once, in random order), "by COLUMN" (rising in that column) or absent
@@ -32,11 +36,28 @@ class Table(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    rows: Annotated[int, Field(ge=1, le=MOST_ROWS)] | Annotated[str, Field(pattern=r"^\{\w+\}$")]
+    rows: (
+        Annotated[int, Field(ge=1, le=MOST_ROWS)]
+        | Annotated[str, Field(pattern=r"^\{\w+\}$")]
+        | None
+    ) = None
+    file: Annotated[str, Field(min_length=1)] | None = None
+    file_hash: Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")] | None = None
     order: Annotated[str, Field(pattern=r"^(shuffled|by \w+)$")] | None = None
     duplicate_share: Share = 0.0
     malformed_share: Share = 0.0
-    columns: Annotated[list[Column], Field(min_length=1)]
+    columns: list[Column] = []
+
+    @model_validator(mode="after")
+    def _made_or_own(self) -> Self:
+        if self.file is None and (self.rows is None or not self.columns):
+            lacking = "rows" if self.rows is None else "columns"
+            raise ValueError(f"{lacking} is missing; a table has rows and columns, or a file")
+        if self.file is not None:
+            made = {"rows", "order", "duplicate_share", "malformed_share", "columns"}
+            if given := sorted(made & self.model_fields_set - {"rows"}):
+                raise ValueError(f"a table that is a file takes no {given[0]}: it is as it is")
+        return self
 
     @model_validator(mode="after")
     def _names_differ(self) -> Self:
@@ -68,6 +89,23 @@ class Table(BaseModel):
         return found
 
 
+def _with_own_file(name: str, table: Table) -> Table:
+    """The table with its file's rows and hash. Raises BadInput when it is another file than
+    the one meant."""
+    assert table.file is not None
+    try:
+        own = own_file(table.file, BLOCK_ROWS)
+    except BadInput as error:
+        raise BadInput(error.what, where=f"data.tables.{name}.file", cure=error.cure) from None
+    if table.file_hash not in (None, own.hash):
+        raise BadInput(
+            f"{table.file} holds other bytes than those meant: its hash is {own.hash}.",
+            where=f"data.tables.{name}.file_hash",
+            cure="Bring the file back, or write its new hash.",
+        )
+    return table.model_copy(update={"rows": own.rows, "file_hash": own.hash})
+
+
 class Recipe(BaseModel):
     """Tables by name, and the seed that all their values come from."""
 
@@ -84,6 +122,9 @@ class Recipe(BaseModel):
         """
         tables = {}
         for name, table in self.tables.items():
+            if table.file is not None:
+                tables[name] = _with_own_file(name, table)
+                continue
             where = f"data.tables.{name}.rows"
             rows = table.rows
             if isinstance(rows, str):
@@ -185,8 +226,10 @@ class Recipe(BaseModel):
                     where=f"{where}.to",
                     cure=f"Tables here: {known}.",
                 )
-            if self.column(table, column) is None:
-                known = ", ".join(c.name for c in self.tables[table].columns)
+            own = self.own_file(table)
+            names = own.schema.names if own else [c.name for c in self.tables[table].columns]
+            if column not in names:
+                known = ", ".join(names)
                 raise BadInput(
                     f'Table "{table}" has no column "{column}" to refer to.',
                     where=f"{where}.to",
@@ -201,6 +244,21 @@ class Recipe(BaseModel):
             seen.append(target)
             found = self.column(table, column)
             target = (found.references() or "") if found else ""
+
+    def own_file(self, table: str) -> OwnFile | None:
+        """The user's own file that a table is, if it is one."""
+        path = self.tables[table].file
+        return own_file(path, BLOCK_ROWS) if path is not None else None
+
+    def based_on(self, folder: Path) -> "Recipe":
+        """The recipe with paths of own files that start from a folder written in whole."""
+        tables = {
+            name: table.model_copy(update={"file": str(folder / Path(table.file).expanduser())})
+            if table.file is not None
+            else table
+            for name, table in self.tables.items()
+        }
+        return self.model_copy(update={"tables": tables})
 
     def column(self, table: str, name: str) -> Column | None:
         """The column of a table by its name, or None."""
@@ -223,11 +281,16 @@ class Recipe(BaseModel):
                 "generator": GENERATOR_VERSION,
                 "block_rows": BLOCK_ROWS,
                 "seed": self.seed,
-                "tables": {
-                    name: self.tables[name].model_dump(mode="json") for name in sorted(reached)
-                },
+                "tables": {name: self._deciding(name) for name in sorted(reached)},
                 "table": table,
             },
             sort_keys=True,
         )
         return hashlib.sha256(text.encode()).hexdigest()
+
+    def _deciding(self, name: str) -> dict[str, Any]:
+        """What of a table decides its values: its settings, or its own file's hash."""
+        table = self.tables[name]
+        if table.file is not None:
+            return {"file_hash": table.file_hash}
+        return table.model_dump(mode="json", exclude={"file", "file_hash"})

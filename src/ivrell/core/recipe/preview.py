@@ -1,58 +1,57 @@
-"""A look at a table before it is made: its rows, its profile, what it would cost."""
+"""A look at a table before it is made: its profile, any of its rows, what it would cost."""
 
 import time
 from typing import Any
 
 import pyarrow as pa
 
+from ivrell.core.recipe.encode import Files
 from ivrell.core.recipe.forms import FORMS, size_in
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.malformed import broken
-from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
-from ivrell.core.recipe.profile import profile
+from ivrell.core.recipe.model import BLOCK_ROWS
+from ivrell.core.recipe.profile import profile, profile_whole
 
-_SAMPLE_ROWS = 50_000
-_HEAD, _MIDDLE, _TAIL = 8, 5, 5
+PROFILED_ROWS = 10_000
+_COST_ROWS = 20_000
 
 
-def preview(recipe: Recipe, table: str) -> dict[str, Any]:
-    """Head, middle and tail of a table as it will be, with a profile of a sample of it
-    and an estimate per form.
+def preview(generator: Generator, table: str) -> dict[str, Any]:
+    """What a table will be, with a profile of a sample of it; quick enough for each key that
+    a person presses.
 
     Returns plain data: ``rows`` in all, ``columns`` (name, kind, settings, profile),
-    ``parts`` (first row number and its rows), ``forms`` (estimated bytes and seconds on
-    one core), ``fingerprint``.
+    ``fingerprint``, ``order``, ``duplicates``, ``malformed``, ``file`` where it is the user's
+    own, ``profiled_rows``.
     """
-    generator = Generator(recipe)
-    total = recipe.rows_of(table)
-    generator.sample(table, 1)  # loads what the first drawing needs, out of the estimate
-    began = time.perf_counter()
-    sample = generator.sample(table, _SAMPLE_ROWS)
-    drawing = time.perf_counter() - began
-    described = zip(recipe.tables[table].columns, profile(sample), strict=True)
+    recipe = generator.recipe
+    sample = generator.sample(table, PROFILED_ROWS)
+    kinds = {column.name: column for column in recipe.tables[table].columns}
     return {
         "table": table,
-        "rows": total,
+        "rows": recipe.rows_of(table),
         "fingerprint": recipe.fingerprint(table),
+        "file": recipe.tables[table].file,
         "order": recipe.tables[table].order,
         "duplicates": generator.duplicates(table),
         "malformed": sum(broken(recipe, table).values()),
         "profiled_rows": sample.num_rows,
         "columns": [
             {
-                "name": column.name,
-                "kind": column.kind_name(),
-                "settings": _told(column),
-                "profile": p,
+                "name": found["name"],
+                "kind": kinds[found["name"]].kind_name() if kinds else "as it is",
+                "settings": _told(kinds[found["name"]]) if kinds else found["type"],
+                "profile": found,
             }
-            for column, p in described
+            for found in profile(sample)
         ],
-        "parts": [
-            {"first": start, "rows": _rows(generator, table, start, count)}
-            for start, count in _parts(total)
-        ],
-        "forms": {name: _cost(name, sample, drawing, total) for name in FORMS},
     }
+
+
+def whole_profile(generator: Generator, table: str) -> list[dict[str, Any]]:
+    """The profile of every row of a table, in bounded memory; see profile_whole."""
+    return profile_whole(generator.sample(table, PROFILED_ROWS), generator.read(table))
 
 
 def _told(column: Any) -> str:
@@ -65,32 +64,47 @@ def _told(column: Any) -> str:
 
 
 def _value(value: Any) -> str:
+    if isinstance(value, dict):
+        return " ".join(f"{key} {part}" for key, part in value.items())
     text = " / ".join(map(str, value)) if isinstance(value, list) else str(value)
     return text.removesuffix("T00:00:00")
 
 
-def _parts(total: int) -> list[tuple[int, int]]:
-    if total <= _HEAD + _MIDDLE + _TAIL:
-        return [(0, total)]
-    return [(0, _HEAD), (total // 2, _MIDDLE), (total - _TAIL, _TAIL)]
-
-
-def _rows(generator: Generator, table: str, start: int, count: int) -> list[list[str | None]]:
-    """Rows as text, each a list in column order; null stays null."""
+def rows_from(generator: Generator, table: str, first: int, count: int) -> list[list[str | None]]:
+    """Rows from ``first`` on as text, each a list in column order; null stays null. Fewer
+    where the table ends."""
+    count = min(count, generator.recipe.rows_of(table) - first)
     found: list[list[str | None]] = []
     while count > 0:
-        block = generator.block(table, start // BLOCK_ROWS)
-        part = block.slice(start % BLOCK_ROWS, count)
+        block = generator.block(table, first // BLOCK_ROWS)
+        part = block.slice(first % BLOCK_ROWS, count)
         columns = [[None if v is None else str(v) for v in c.to_pylist()] for c in part.columns]
         found += [list(row) for row in zip(*columns, strict=True)]
-        start, count = start + part.num_rows, count - part.num_rows
+        first, count = first + part.num_rows, count - part.num_rows
     return found
 
 
-def _cost(form: str, sample: pa.RecordBatch, drawing: float, total: int) -> dict[str, float]:
-    size_in(form, sample.slice(0, 1))
+def costs(generator: Generator, table: str) -> dict[str, dict[str, float]]:
+    """For each form that the table can have, estimated bytes on disk and seconds to make it on
+    one core, from a sample written to memory."""
+    total = generator.recipe.rows_of(table)
+    generator.sample(table, 1)  # loads what the first drawing needs, out of the estimate
     began = time.perf_counter()
-    size = size_in(form, sample)
+    sample = generator.sample(table, _COST_ROWS)
+    drawing = time.perf_counter() - began
+    found = {}
+    for name, form in FORMS.items():
+        if form.most_rows is None or total <= form.most_rows:
+            files = Files(generator, table, Input(form=name))
+            found[name] = _cost(files, sample, drawing, total)
+    return found
+
+
+def _cost(files: Files, sample: pa.RecordBatch, drawing: float, total: int) -> dict[str, float]:
+    form, layout = files.wanted.form, files.layout
+    size_in(form, sample.slice(0, 1), layout)
+    began = time.perf_counter()
+    size = size_in(form, sample, layout)
     seconds = drawing + time.perf_counter() - began
     share = total / sample.num_rows
     return {"bytes": round(size * share), "seconds": seconds * share}

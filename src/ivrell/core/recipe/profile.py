@@ -1,5 +1,10 @@
-"""What stands in the columns of a sample: counts, range, shape, most frequent values."""
+"""What stands in the columns of a table: counts, range, shape, most frequent values.
 
+``profile`` looks at a sample held in memory, while a person types; ``profile_whole`` reads
+every row once, a block at a time, in bounded memory.
+"""
+
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -8,14 +13,19 @@ import pyarrow.compute as pc
 
 _BINS = 24
 _TOP = 6
+_FEW = 1000
+QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
 
 
 def profile(batch: pa.RecordBatch) -> list[dict[str, Any]]:
     """Describe each column of a batch.
 
-    Returns one dict a column: ``name``, ``type``, ``rows``, ``nulls``, ``distinct``, and
-    either ``histogram`` (``edges``, one more than ``counts``; numbers and moments, the
-    latter in seconds since 1970) or ``top`` (value and count, most frequent first).
+    Returns one dict a column: ``name``, ``type``, ``rows``, ``nulls``, ``distinct``
+    (``distinct_exact`` says whether counted or estimated), ``smallest``, ``largest``,
+    ``quantiles`` (the values at QUANTILES, as text), ``lengths`` (shortest, mean and longest
+    of text, in characters), and either ``histogram`` (``edges``, one more than ``counts``;
+    numbers and moments, the latter in seconds since 1970) or ``top`` (value and count, most
+    frequent first).
     """
     return [
         _column(name, column)
@@ -31,24 +41,119 @@ def _column(name: str, values: pa.Array) -> dict[str, Any]:
         "rows": len(values),
         "nulls": values.null_count,
         "distinct": len(known.unique()),
+        "distinct_exact": True,
         "histogram": None,
         "top": None,
         "smallest": None,
         "largest": None,
+        "quantiles": None,
+        "lengths": None,
     }
     if not len(known):
         return found
     ends = pc.min_max(known)
     found["smallest"], found["largest"] = str(ends["min"]), str(ends["max"])
-    if pa.types.is_timestamp(values.type):
-        known = pc.divide(known.cast(pa.timestamp("us")).cast(pa.int64()), 1_000_000)
-    if pa.types.is_integer(known.type) or pa.types.is_floating(known.type):
-        counts, edges = np.histogram(known.to_numpy(zero_copy_only=False), bins=_BINS)
+    if _measured(known.type):
+        ordered = known.take(pc.array_sort_indices(known))
+        places = np.minimum((np.array(QUANTILES) * len(known)).astype(int), len(known) - 1)
+        found["quantiles"] = [str(ordered[int(place)]) for place in places]
+        counts, edges = np.histogram(_as_numbers(known), bins=_BINS)
         found["histogram"] = {"counts": counts.tolist(), "edges": edges.tolist()}
         return found
+    if pa.types.is_string(known.type):
+        lengths = pc.utf8_length(known)
+        ends = pc.min_max(lengths)
+        found["lengths"] = [ends["min"].as_py(), pc.mean(lengths).as_py(), ends["max"].as_py()]
     counted = sorted(
         ((item["counts"].as_py(), str(item["values"])) for item in known.value_counts()),
         key=lambda item: (-item[0], item[1]),
     )
     found["top"] = [{"value": value, "count": count} for count, value in counted[:_TOP]]
     return found
+
+
+def _measured(kind: pa.DataType) -> bool:
+    """Whether values of a type lie on an axis."""
+    return bool(
+        pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_timestamp(kind)
+    )
+
+
+def _as_numbers(known: pa.Array) -> Any:
+    if pa.types.is_timestamp(known.type):
+        known = pc.divide(known.cast(pa.timestamp("us")).cast(pa.int64()), 1_000_000)
+    return known.to_numpy(zero_copy_only=False)
+
+
+def profile_whole(sample: pa.RecordBatch, blocks: Iterator[pa.RecordBatch]) -> list[dict[str, Any]]:
+    """The same of all rows, read once: counts, nulls, ends and lengths are exact; different
+    values and quantiles are estimated (by the sketches of DuckDB's ``approx_count_distinct``
+    and ``approx_quantile``); the bins are those of the sample, the outer ones without end.
+    The most frequent values are counted where the sample has at most a thousand different
+    ones, and are null elsewhere.
+    """
+    import duckdb
+
+    described = profile(sample)
+    asked = [_asked(column, sample.schema.field(column["name"]).type) for column in described]
+    reader = pa.RecordBatchReader.from_batches(sample.schema, blocks)
+    with duckdb.connect() as db:
+        db.execute("SET enable_progress_bar = false")
+        db.execute("SET TimeZone = 'UTC'")
+        db.register("everything", reader)
+        told = db.execute(f"SELECT {', '.join(asked)}, count(*) FROM everything").fetchone()
+    assert told is not None
+    return [_told(column, told[i], told[-1]) for i, column in enumerate(described)]
+
+
+def _asked(column: dict[str, Any], kind: pa.DataType) -> str:
+    name = '"' + column["name"] + '"'
+    fields = {
+        "known": f"count({name})",
+        "distinct": f"approx_count_distinct({name})",
+        "smallest": f"min({name})::VARCHAR",
+        "largest": f"max({name})::VARCHAR",
+    }
+    if column["histogram"]:
+        # Moments are sketched as seconds: their quantiles come back as such.
+        number = f"epoch({name})" if pa.types.is_timestamp(kind) else name
+        edges = ", ".join(f"{edge!r}::DOUBLE" for edge in column["histogram"]["edges"][1:-1])
+        fields["bins"] = f"map_values(histogram({number}::DOUBLE, [{edges}]))"
+        fields["quantiles"] = f"approx_quantile({number}, {list(QUANTILES)})"
+    if column["lengths"]:
+        length = f"length({name})"
+        fields["lengths"] = f"[min({length}), avg({length}), max({length})]"
+    if column["top"] and column["distinct"] <= _FEW:
+        fields["top"] = f"histogram({name}::VARCHAR)"
+    return "{" + ", ".join(f"'{key}': {value}" for key, value in fields.items()) + "}"
+
+
+def _told(column: dict[str, Any], found: dict[str, Any], rows: int) -> dict[str, Any]:
+    whole = {
+        **column,
+        "rows": rows,
+        "nulls": rows - found["known"],
+        "distinct": found["distinct"],
+        "distinct_exact": False,
+        "smallest": found["smallest"],
+        "largest": found["largest"],
+        "lengths": list(found["lengths"]) if "lengths" in found else None,
+        "top": None,
+    }
+    if "top" in found:
+        counted = sorted((found["top"] or {}).items(), key=lambda item: (-item[1], item[0]))
+        whole["distinct"], whole["distinct_exact"] = len(counted), True
+        whole["top"] = [{"value": value, "count": count} for value, count in counted[:_TOP]]
+    if "bins" in found:
+        whole["histogram"] = {**column["histogram"], "counts": _full(found["bins"])}
+        quantiles = found["quantiles"] or []
+        if column["type"].startswith("timestamp"):
+            quantiles = [np.datetime64(int(q), "s").item() for q in quantiles]
+        whole["quantiles"] = [str(q) for q in quantiles]
+    return whole
+
+
+def _full(bins: list[int] | None) -> list[int]:
+    """Counts of all bins: the engine leaves the last one out when nothing fell into it."""
+    found = [int(count) for count in bins or []]
+    return found + [0] * (_BINS - len(found))

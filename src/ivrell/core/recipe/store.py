@@ -1,37 +1,35 @@
 """Made data on disk, kept by fingerprint so that it is made once."""
 
+import fcntl
 import json
 import os
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import BinaryIO
-
-import xxhash
 
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.quantities import format_bytes
-from ivrell.core.recipe.encode import Segments, encoded_blocks
-from ivrell.core.recipe.flush import EarlyFlush
-from ivrell.core.recipe.forms import FORMS, size_in
+from ivrell.core.recipe.encode import Files
+from ivrell.core.recipe.forms import FORMS, form_called, size_in
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.input import Input
+from ivrell.core.recipe.making import Making, Progress, half_made
 from ivrell.core.recipe.malformed import broken
-from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
-
-Progress = Callable[[str, str, int, int], None]
-"""Called with table, form, rows made and rows in all."""
+from ivrell.core.recipe.model import Recipe
 
 _FREE_SPACE_LEFT = 512 * 2**20
 _SAMPLE_ROWS = 4096
+_HALF = ".half"
 
 
 @dataclass(frozen=True)
 class Made:
     """One table in one form on disk.
 
-    ``paths`` holds one file, or each part in order; ``bytes_hash`` (XXH3, 128 bits) is of
+    ``paths`` holds one file, or each file in order; ``bytes_hash`` (XXH3, 128 bits) is of
     their bytes one behind the other; ``seconds`` is what making them took; ``broken`` counts
     the lines broken on purpose by the way they are, ``duplicates`` the rows that repeat
     another.
@@ -47,59 +45,39 @@ class Made:
     bytes_hash: str
     broken: dict[str, int] = field(default_factory=dict)
     duplicates: int = 0
+    codec: str | None = None
+    split_by: str | None = None
 
     @property
     def given(self) -> str | list[str]:
-        """What an approach is given: the path, or the list of paths of the parts."""
-        return self.paths[0] if len(self.paths) == 1 else self.paths
+        """What an approach is given: the path, or the list of paths of the files."""
+        alone = len(self.paths) == 1 and not self.split_by
+        return self.paths[0] if alone else self.paths
 
-
-class _Hashed:
-    """A binary file whose bytes go into a hash on their way, and to the disk early."""
-
-    def __init__(self, sink: BinaryIO, digest: xxhash.xxh3_128) -> None:
-        self._sink = sink
-        self._digest = digest
-        self.early = EarlyFlush(sink.fileno())
-        self.closed = False
-
-    def write(self, data: bytes) -> int:
-        self._digest.update(data)
-        self._sink.write(data)
-        self.early.wrote(len(data))
-        return len(data)
-
-    def flush(self) -> None:
-        self._sink.flush()
-
-    def tell(self) -> int:
-        return self._sink.tell()
-
-    def writable(self) -> bool:
-        return True
-
-    def readable(self) -> bool:
-        return False
-
-    def seekable(self) -> bool:
-        return False
-
-    def close(self) -> None:
-        self.closed = True
+    @property
+    def rows_per_second(self) -> float:
+        """The rate at which it was made."""
+        return self.rows / self.seconds if self.seconds else 0.0
 
 
 @dataclass(frozen=True)
 class Kept:
-    """A folder of made data as the cache lists it: its tables, bytes, and when last used."""
+    """Data of one fingerprint in the store: the tables in their forms, bytes, when last used
+    (seconds since 1970), and what of it is only half made."""
 
     fingerprint: str
     tables: list[str]
     size_bytes: int
     used_at: float
+    half_made: list[str] = field(default_factory=list)
 
 
 class DataStore:
-    """Tables made from recipes, under one folder: ``<fingerprint>/<table>.<form>``."""
+    """A folder of made data: one folder a fingerprint, in it one file or folder a form.
+
+    A table is written to a folder of its own beside its final place and moved there when
+    whole, so nothing that looks finished is ever half made.
+    """
 
     def __init__(self, root: Path) -> None:
         self.root = root
@@ -108,65 +86,105 @@ class DataStore:
         self,
         recipe: Recipe,
         table: str,
-        form: str,
+        wanted: Input | str,
         *,
-        parts: int = 1,
         workers: int = 1,
         progress: Progress | None = None,
         stopped: Callable[[], bool] | None = None,
     ) -> Made:
-        """The table in the form, made now unless it is there already.
+        """Make a table as wanted (an input, or just a form) unless it is there already.
 
         Args:
-            recipe: resolved (every row count a number).
-            parts: files the rows are split over, nearly evenly and in order.
-            workers: processes that draw and encode; the bytes do not depend on it.
-            stopped: asked between blocks; when it says yes, Stopped is raised and
-                nothing that looks finished is left.
+            recipe: a resolved recipe.
+            workers: processes that draw blocks.
+            progress: told after every block.
+            stopped: asked between blocks; when it says yes, Stopped is raised. What was made
+                until then is kept, does not look finished, and is gone on with next time.
 
         Raises:
-            BadInput: unknown form, more parts than rows, or too little room on disk.
+            BadInput: it cannot be written so, or there is too little room on disk.
         """
-        if form not in FORMS:
-            raise BadInput(f'There is no form "{form}".', cure=f"Forms here: {', '.join(FORMS)}.")
-        if not 1 <= parts <= recipe.rows_of(table):
-            raise BadInput(
-                f"{table} has {recipe.rows_of(table):,} rows, which {parts} parts do not fit.",
-                cure="Ask for fewer parts.",
-            )
+        wanted = Input(form=wanted) if isinstance(wanted, str) else wanted
+        form_called(wanted.form)
         fingerprint = recipe.fingerprint(table)
         folder = self.root / fingerprint[:24]
-        name = f"{table}.{form}" if parts == 1 else f"{table}.{form}.in-{parts}"
+        name = wanted.file_name(table)
         record = folder / f"{name}.json"
         if made := _known(record):
             os.utime(folder)
             return made
+        if (own := recipe.own_file(table)) and wanted == Input(form=own.form):
+            size = own.path.stat().st_size
+            return Made(
+                table, own.form, [str(own.path)], own.rows, size, 0.0, fingerprint, own.hash
+            )
+        files = Files(Generator(recipe), table, wanted)
+        files.check()
         folder.mkdir(parents=True, exist_ok=True)
-        _clear_unfinished(folder)
-        self._check_room(recipe, table, form, folder)
-        making = folder / f"{name}.{os.getpid()}.part"
+        with _alone(folder / f"{name}.lock", stopped):
+            if made := _known(record):
+                return made
+            self._check_room(files, folder)
+            return self._make(files, folder, record, fingerprint, workers, progress, stopped)
+
+    def _make(
+        self,
+        files: Files,
+        folder: Path,
+        record: Path,
+        fingerprint: str,
+        workers: int,
+        progress: Progress | None,
+        stopped: Callable[[], bool] | None,
+    ) -> Made:
+        name = record.name.removesuffix(".json")
+        half = folder / f"{name}{_HALF}"
         try:
-            made = _make(recipe, table, form, parts, workers, making, progress, stopped)
-            final = folder / name
-            shutil.rmtree(final, ignore_errors=True)
-            final.unlink(missing_ok=True)
-            if parts == 1:
-                (making / f"{table}.{form}").replace(final)
-                paths = [str(final)]
-            else:
-                making.replace(final)
-                paths = [str(final / Path(path).name) for path in made.paths]
-        finally:
-            shutil.rmtree(making, ignore_errors=True)
-        made = Made(**{**asdict(made), "paths": paths, "fingerprint": fingerprint})
+            paths, seconds, digest = Making(files, half).run(workers, progress, stopped)
+        except Stopped:
+            raise
+        except BaseException as error:
+            if not isinstance(error, KeyboardInterrupt):
+                shutil.rmtree(half, ignore_errors=True)
+            raise
+        final = folder / name
+        shutil.rmtree(final, ignore_errors=True)
+        final.unlink(missing_ok=True)
+        alone = [half / f"{files.table}.{files.wanted.form}"]
+        if paths == alone:
+            for beside in half.glob("*.places.json"):
+                beside.replace(folder / f"{name}.places.json")
+            paths[0].replace(final)
+            places = [str(final)]
+            shutil.rmtree(half)
+        else:
+            half.replace(final)
+            places = [str(final / path.relative_to(half)) for path in paths]
+        recipe = files.generator.recipe
+        made = Made(
+            files.table,
+            files.wanted.form,
+            places,
+            recipe.rows_of(files.table),
+            sum(Path(path).stat().st_size for path in places),
+            seconds,
+            fingerprint,
+            digest,
+            broken(recipe, files.table) if files.form.text else {},
+            files.generator.duplicates(files.table),
+            files.wanted.codec,
+            files.split_by,
+        )
         temporary = record.with_name(record.name + ".tmp")
         temporary.write_text(json.dumps(asdict(made)))
         temporary.replace(record)
         return made
 
-    def _check_room(self, recipe: Recipe, table: str, form: str, folder: Path) -> None:
-        sample = Generator(recipe).sample(table, _SAMPLE_ROWS)
-        wanted = round(size_in(form, sample) / sample.num_rows * recipe.rows_of(table))
+    def _check_room(self, files: Files, folder: Path) -> None:
+        table, form = files.table, files.wanted.form
+        sample = files.generator.sample(table, _SAMPLE_ROWS).select(files.layout.schema.names)
+        each = size_in(form, sample, files.layout) / sample.num_rows
+        wanted = round(each * files.generator.recipe.rows_of(table))
         free = shutil.disk_usage(folder).free
         if wanted + _FREE_SPACE_LEFT > free:
             raise BadInput(
@@ -181,10 +199,26 @@ class DataStore:
         found = []
         for folder in self.root.glob("*/"):
             files = [path for path in folder.rglob("*") if path.is_file()]
-            tables = sorted(path.name.removesuffix(".json") for path in folder.glob("*.json"))
+            tables = sorted(
+                path.name.removesuffix(".json")
+                for path in folder.glob("*.json")
+                if not path.name.endswith(".places.json")
+            )
+            half = sorted(
+                path.name.removesuffix(_HALF)
+                for path in folder.glob(f"*{_HALF}")
+                if half_made(path) is not None
+            )
             size = sum(path.stat().st_size for path in files)
-            found.append(Kept(folder.name, tables, size, folder.stat().st_mtime))
+            if tables or half:
+                found.append(Kept(folder.name, tables, size, folder.stat().st_mtime, half))
         return sorted(found, key=lambda kept: -kept.used_at)
+
+    def find(self, recipe: Recipe, table: str) -> list[Made]:
+        """Every way in which a table of a resolved recipe stands made."""
+        folder = self.root / recipe.fingerprint(table)[:24]
+        found = (_known(path) for path in sorted(folder.glob("*.json")))
+        return [made for made in found if made and made.table == table]
 
     def trim(self, limit_bytes: int) -> int:
         """Remove what was used longest ago until no more than the limit is left.
@@ -211,94 +245,20 @@ def _known(record: Path) -> Made | None:
     return made if size == made.size_bytes else None
 
 
-def _clear_unfinished(folder: Path) -> None:
-    """Remove what a process that was killed had begun."""
-    for path in folder.glob("*.part"):
-        pid = path.name.split(".")[-2]
-        if not pid.isdigit() or not Path(f"/proc/{pid}").exists():
-            shutil.rmtree(path, ignore_errors=True)
+@contextmanager
+def _alone(path: Path, stopped: Callable[[], bool] | None) -> Iterator[None]:
+    """Hold a lock that the kernel frees when this process ends, however it ends."""
+    with path.open("w") as lock:
+        while True:
+            try:
+                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if stopped and stopped():
+                    raise Stopped(path.stem) from None
+                time.sleep(0.2)
+        yield
+        path.unlink(missing_ok=True)
 
 
-def _make(
-    recipe: Recipe,
-    table: str,
-    form: str,
-    parts: int,
-    workers: int,
-    making: Path,
-    progress: Progress | None,
-    stopped: Callable[[], bool] | None,
-) -> Made:
-    """Write all parts into the folder ``making``; see DataStore.ensure."""
-    began = time.monotonic()
-    rows = recipe.rows_of(table)
-    generator = Generator(recipe)
-    making.mkdir()
-    digits = len(str(parts))
-    name = f"{table}.{form}"
-    paths = [
-        making / (name if parts == 1 else f"{table}-{part + 1:0{digits}}.{form}")
-        for part in range(parts)
-    ]
-    digest = xxhash.xxh3_128()
-    schema = generator.sample(table, 1).schema
-    blocks = encoded_blocks(generator, table, form, parts, workers)
-    writing = _Parts(paths, form, schema, digest)
-    try:
-        for index, segments in enumerate(blocks):
-            writing.add(segments)
-            if progress:
-                progress(table, form, min((index + 1) * BLOCK_ROWS, rows), rows)
-            if stopped and stopped():
-                raise Stopped(f"{table} as {form}")
-        writing.finish()
-    finally:
-        blocks.close()
-        writing.close()
-    return Made(
-        table,
-        form,
-        [str(path) for path in paths],
-        rows,
-        sum(path.stat().st_size for path in paths),
-        time.monotonic() - began,
-        "",
-        digest.hexdigest(),
-        broken(recipe, table) if FORMS[form].text else {},
-        generator.duplicates(table),
-    )
-
-
-class _Parts:
-    """Writes segments to their part files, one open at a time."""
-
-    def __init__(
-        self, paths: list[Path], form: str, schema: object, digest: xxhash.xxh3_128
-    ) -> None:
-        self._paths, self._form, self._schema, self._digest = paths, form, schema, digest
-        self._file: BinaryIO | None = None
-        self._part = -1
-
-    def add(self, segments: Segments) -> None:
-        for part, encoded in segments:
-            if part != self._part:
-                self.finish()
-                self._part = part
-                self._file = self._paths[part].open("wb")
-                self._sink = _Hashed(self._file, self._digest)
-                self._writer = FORMS[self._form].writer(self._sink, self._schema)  # type: ignore[arg-type]
-            self._writer.add(encoded)
-
-    def finish(self) -> None:
-        """Complete the open part and bring it to the disk."""
-        if self._file:
-            self._writer.close()
-            self._file.flush()
-            os.fsync(self._file.fileno())
-            self.close()
-
-    def close(self) -> None:
-        if self._file:
-            self._sink.early.finish()
-            self._file.close()
-            self._file = None
+__all__ = ["FORMS", "DataStore", "Kept", "Made", "Progress"]

@@ -82,7 +82,7 @@ def _lane(
         "id": approach.id,
         "name": approach.label,
         "engine": approach.engine,
-        "input": approach.reads,
+        "input": approach.wanted.words,
         "parent": approach.parent,
         "code_lines": code_lines(approach.text(), ENGINES[approach.engine].language),
         "agreement": dict(agreement) if agreement else None,

@@ -24,6 +24,7 @@ from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.measure.machine import busy_cores, snapshot
+from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
@@ -111,7 +112,7 @@ class Trial:
         self.out: dict[tuple[str, str], str] = {}
         self.made: list[dict[str, Any]] = []
         self._failures: Counter[tuple[str, str]] = Counter()
-        self._made: dict[tuple[str, str, int], dict[str, Made]] = {}
+        self._made: dict[tuple[str, Input], dict[str, Made]] = {}
         self._recipes = {point_name(p): self.comparison.data.resolved(p) for p in self.points}
         self._check_engines()
 
@@ -174,15 +175,14 @@ class Trial:
             recipe = self._recipes[point_name(point)]
             for lane in self.lanes:
                 approach = self.comparison.lane(lane)
-                place = (point_name(point), approach.form, approach.parts)
+                place = (point_name(point), approach.wanted)
                 if place in self._made:
                     continue
                 self._made[place] = {
                     table: self.store.ensure(
                         recipe,
                         table,
-                        approach.form,
-                        parts=min(approach.parts, recipe.rows_of(table)),
+                        approach.wanted,
                         workers=self.data_workers,
                         progress=self._tell_data,
                         stopped=self.control.stop_all,
@@ -239,7 +239,7 @@ class Trial:
 
     def _do_run(self, runner: Runner, planned: PlannedRun, folder: Path) -> dict[str, Any]:
         approach = self.comparison.lane(planned.approach)
-        tables = self._made[point_name(planned.point), approach.form, approach.parts]
+        tables = self._made[point_name(planned.point), approach.wanted]
         folder.mkdir(parents=True)
         spec = {
             "run": planned.number,
@@ -249,7 +249,7 @@ class Trial:
             "job": {
                 "approach": asdict(approach),
                 "tables": {name: made.given for name, made in tables.items()},
-                "form": approach.form,
+                "form": approach.wanted.form,
                 "knobs": planned.point,
                 "folder": str(folder),
             },

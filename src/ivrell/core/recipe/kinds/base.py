@@ -17,6 +17,9 @@ Name = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,62}$")]
 Share = Annotated[float, Field(ge=0.0, lt=1.0)]
 """A part of all rows, from 0 up to but without 1."""
 
+LONGEST_NUMBER = 24
+"""Characters of the longest float64 as text, such as -2.2250738585072014e-308."""
+
 KeysOf = Callable[[str, float], tuple[pa.Array, pa.Array]]
 """Given ``"table.column"`` and the share wanted absent, the values that stand there
 and some that do not (none when the share is 0)."""
@@ -103,6 +106,10 @@ class Kind(BaseModel):
         Raises ValueError where the kind cannot promise that.
         """
         raise ValueError(f"a {self.kind_name()} column cannot name values that it does not hold")
+
+    def longest(self, total: int) -> int:
+        """Characters of the longest text that a value can have among ``total`` rows."""
+        return LONGEST_NUMBER
 
     def problem(self, total: int) -> str:
         """Why the settings cannot hold for a table of ``total`` rows, or an empty text."""

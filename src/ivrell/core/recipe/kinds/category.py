@@ -35,6 +35,9 @@ class Category(Kind):
         names = self.names()
         return names.take(pa.array(skewed_ranks(rng, len(names), self.skew, block.count)))
 
+    def longest(self, total: int) -> int:
+        return max(map(len, self.names().to_pylist()))
+
     def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         names = self.names()
         order = np.argsort(np.array(names.to_pylist(), dtype=object), kind="stable")

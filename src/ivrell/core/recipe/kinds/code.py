@@ -49,6 +49,9 @@ class Code(Kind):
         rows = np.arange(total, total + count, dtype=np.int64)
         return self._digits(self._scattered(rows))
 
+    def longest(self, total: int) -> int:
+        return self.width + (len(self.suffix) if self.suffix_share else 0)
+
     def problem(self, total: int) -> str:
         if self.unique and 10**self.width < total:
             return (

@@ -8,10 +8,12 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, ordered
+from ivrell.core.recipe.kinds.base import LONGEST_NUMBER, Block, KeysOf, Kind, ordered
 from ivrell.core.recipe.scatter import scatter
 
 _STABLE_DIGITS = 10
+_FURTHEST_NORMAL = 14
+"""Standard deviations from the mean that no float64 drawn normally reaches."""
 
 
 class Integer(Kind):
@@ -59,6 +61,9 @@ class Integer(Kind):
 
     def _unique(self, rows: NDArray[np.int64]) -> pa.Array:
         return pa.array(scatter(rows, self._span, zlib.crc32(self.name.encode())) + self.low)
+
+    def longest(self, total: int) -> int:
+        return max(len(str(self.low)), len(str(self.high)))
 
     def problem(self, total: int) -> str:
         if self.unique and self._span < total:
@@ -134,6 +139,18 @@ class Number(Kind):
         else:
             values = -log1p(-u) * self._of("mean")
         return self._rounded(values if self.spread == "uniform" else _stable(values))
+
+    def longest(self, total: int) -> int:
+        if self.decimals is None or self.spread not in ("uniform", "normal"):
+            return LONGEST_NUMBER
+        if self.spread == "uniform":
+            ends = (self._of("low"), self._of("high"))
+        else:
+            reach = _FURTHEST_NORMAL * self._of("sd")
+            ends = (self._of("mean") - reach, self._of("mean") + reach)
+        # One decimal is written even where none is kept.
+        longest = max(len(f"{end:.{max(self.decimals, 1)}f}") for end in ends)
+        return min(longest, LONGEST_NUMBER)
 
     def _of(self, setting: str) -> float:
         return float(getattr(self, setting))

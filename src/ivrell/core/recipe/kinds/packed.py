@@ -51,6 +51,11 @@ class Packed(Kind):
             entries.append(pc.if_else(there, entry, pa.scalar(None, pa.string())))
         return pc.binary_join_element_wise(*entries, self.between, null_handling="skip")
 
+    def longest(self, total: int) -> int:
+        value = max(len(str(self.low)), len(str(self.high)))
+        entries = sum(len(slot) + len(self.equals) + value for slot in self.slots)
+        return entries + len(self.between) * (len(self.slots) - 1)
+
 
 class Words(Kind):
     """Running text of ``fewest`` to ``most`` made-up words with spaces between."""
@@ -71,3 +76,6 @@ class Words(Kind):
         words = pa.array(VOCABULARY).take(chosen)
         lists = pa.ListArray.from_arrays(pa.array(ends.astype(np.int32)), words)
         return pc.binary_join(lists, " ")
+
+    def longest(self, total: int) -> int:
+        return self.most * (max(map(len, VOCABULARY)) + 1) - 1

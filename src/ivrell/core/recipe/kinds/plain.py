@@ -18,6 +18,9 @@ class Boolean(Kind):
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         return pa.array(rng.random(block.count) < self.true_share)
 
+    def longest(self, total: int) -> int:
+        return len("false")
+
     def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         return pa.array(block.quantiles(rng) >= 1 - self.true_share)
 
@@ -30,3 +33,6 @@ class Constant(Kind):
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         return pa.repeat(pa.scalar(self.value), block.count)
+
+    def longest(self, total: int) -> int:
+        return len(str(self.value))

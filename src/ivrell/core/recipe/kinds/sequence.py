@@ -27,6 +27,9 @@ class Sequence(Kind):
         rows = np.arange(total, total + count, dtype=np.int64)
         return pa.array(rows * self.step + self.start)
 
+    def longest(self, total: int) -> int:
+        return max(len(str(self.start)), len(str(self.start + self.step * (total - 1))))
+
     def problem(self, total: int) -> str:
         if self.step == 0:
             return "step must not be 0: every row would hold the same number."

@@ -93,6 +93,9 @@ class Text(Kind):
         rows = np.arange(total, total + count, dtype=np.int64)
         return self._unique(rows, np.random.Generator(np.random.Philox(zlib.crc32(b"absent"))))
 
+    def longest(self, total: int) -> int:
+        return len(_alphabets(self.pattern))
+
     def problem(self, total: int) -> str:
         if self.unique and self._low_positions()[1] < total:
             return (

@@ -63,6 +63,9 @@ class Timestamp(_Between):
     def _finished(self, numbers: np.ndarray) -> pa.Array:
         return pa.array(numbers * 1_000_000).cast(pa.timestamp("us"))
 
+    def longest(self, total: int) -> int:
+        return len("2031-01-31 06:00:00")
+
 
 class Date(_Between):
     """Days from ``from`` up to but without ``until``, evenly; an Arrow date32."""
@@ -76,3 +79,6 @@ class Date(_Between):
 
     def _finished(self, numbers: np.ndarray) -> pa.Array:
         return pa.array(numbers.astype(np.int32)).cast(pa.date32())
+
+    def longest(self, total: int) -> int:
+        return len("2031-01-31")

@@ -1,0 +1,65 @@
+"""Forms that keep the values of a column together."""
+
+from typing import BinaryIO
+
+import pyarrow as pa
+import pyarrow.parquet
+
+from ivrell.core.recipe.forms.base import Encoded, Layout, Picks, Writer
+
+
+class _Batches:
+    """What forms share that are put together from record batches."""
+
+    text = False
+    appended = False
+    most_rows: int | None = None
+
+    def head(self, layout: Layout) -> bytes:
+        return b""
+
+    def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> Encoded:
+        return batch
+
+
+class _ParquetWriter:
+    def __init__(self, sink: BinaryIO, layout: Layout, codec: str) -> None:
+        self._writer = pyarrow.parquet.ParquetWriter(sink, layout.schema, compression=codec)
+
+    def add(self, encoded: Encoded) -> None:
+        self._writer.write_table(pa.Table.from_batches([encoded]))
+
+    def close(self) -> None:
+        self._writer.close()
+
+
+class Parquet(_Batches):
+    """Apache Parquet, one row group a block."""
+
+    suffix = "parquet"
+    codecs: tuple[str, ...] = ("zstd", "snappy", "gzip", "lz4", "none")
+
+    def writer(self, sink: BinaryIO, layout: Layout) -> Writer:
+        return _ParquetWriter(sink, layout, layout.codec or self.codecs[0])
+
+
+class _ArrowWriter:
+    def __init__(self, sink: BinaryIO, layout: Layout, codec: str) -> None:
+        options = pa.ipc.IpcWriteOptions(compression=None if codec == "none" else codec)
+        self._writer = pa.ipc.new_file(sink, layout.schema, options=options)
+
+    def add(self, encoded: Encoded) -> None:
+        self._writer.write_batch(encoded)
+
+    def close(self) -> None:
+        self._writer.close()
+
+
+class Arrow(_Batches):
+    """Arrow's own file format; not compressed it can be mapped into memory as it is."""
+
+    suffix = "arrow"
+    codecs: tuple[str, ...] = ("none", "lz4", "zstd")
+
+    def writer(self, sink: BinaryIO, layout: Layout) -> Writer:
+        return _ArrowWriter(sink, layout, layout.codec or self.codecs[0])

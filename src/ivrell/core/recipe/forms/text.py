@@ -1,0 +1,100 @@
+"""Delimited text and JSON lines, plain and packed."""
+
+import gzip
+import io
+import json
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+
+from ivrell.core.recipe.forms.base import Layout, Picks, TextForm, in_seconds, text_bytes
+from ivrell.core.recipe.malformed import break_lines
+
+
+def _csv_lines(rows: pa.RecordBatch, quoting: str) -> bytes:
+    sink = io.BytesIO()
+    options = pyarrow.csv.WriteOptions(include_header=False, quoting_style=quoting)
+    pyarrow.csv.write_csv(rows, sink, options)
+    return sink.getvalue()
+
+
+class Csv(TextForm):
+    """Comma-separated text: a header line, UTF-8, text unquoted unless a value of the block
+    needs quotes, nothing between the commas for null, timestamps as 2031-01-31 06:00:00."""
+
+    suffix = "csv"
+
+    def head(self, layout: Layout) -> bytes:
+        return ",".join(layout.schema.names).encode() + b"\n"
+
+    def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> bytes:
+        rows = in_seconds(batch)
+        try:
+            lines = _csv_lines(rows, quoting="none")
+        except pa.ArrowInvalid:
+            # Some text holds a comma, a quote or a line end: then all text is quoted.
+            lines = _csv_lines(rows, quoting="needed")
+        return break_lines(lines, picks, b",")
+
+
+class CsvGz(Csv):
+    """Csv, gzip: a member a block, which readers take as one file."""
+
+    suffix = "csv.gz"
+
+    def head(self, layout: Layout) -> bytes:
+        return self._pack(super().head(layout))
+
+    def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> bytes:
+        return self._pack(super().encode(batch, layout, picks))
+
+    def _pack(self, plain: bytes) -> bytes:
+        return gzip.compress(plain, compresslevel=6, mtime=0)
+
+
+class CsvZst(CsvGz):
+    """Csv, zstd: a frame a block, which readers take as one file."""
+
+    suffix = "csv.zst"
+
+    def _pack(self, plain: bytes) -> bytes:
+        packed: bytes = pa.compress(plain, "zstd", asbytes=True)
+        return packed
+
+
+class Jsonl(TextForm):
+    """One JSON object a line; moments as text, as in csv; null where there is no value."""
+
+    suffix = "jsonl"
+
+    def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> bytes:
+        rows = in_seconds(batch)
+        pieces: list[pa.Array | pa.Scalar] = []
+        for position, (name, column) in enumerate(
+            zip(rows.schema.names, rows.columns, strict=True)
+        ):
+            pieces.append(pa.scalar(f'{"{" if not position else ","}"{name}":'))
+            pieces.append(_json_values(column))
+        lines = pc.binary_join_element_wise(*pieces, pa.scalar("}\n"), "")
+        return break_lines(text_bytes(lines), picks, b",")
+
+
+_SPECIAL = r'["\\\x00-\x1f]'
+
+
+def _json_values(column: pa.Array) -> pa.Array:
+    """Each value as its JSON text; null as ``null``."""
+    kind = column.type
+    if pa.types.is_string(kind) or pa.types.is_temporal(kind):
+        text = column.cast(pa.string())
+        if pc.any(pc.match_substring_regex(text, _SPECIAL)).as_py():
+            text = pa.array(
+                [None if v is None else json.dumps(v, ensure_ascii=False) for v in text.to_pylist()]
+            )
+        else:
+            quote = pa.scalar('"')
+            text = pc.binary_join_element_wise(quote, text, quote, "")
+    else:
+        text = column.cast(pa.string())
+    return pc.fill_null(text, "null")

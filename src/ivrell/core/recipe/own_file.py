@@ -1,0 +1,144 @@
+"""A user's own file as a table: known by its hash, read in blocks like a generated one."""
+
+import shutil
+from collections.abc import Iterator
+from functools import lru_cache
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.csv
+import pyarrow.parquet
+import xxhash
+
+from ivrell.core.errors import BadInput
+from ivrell.core.folders import data_folder
+from ivrell.core.recipe.reading import read_sample
+
+_READ = 1 << 22
+
+
+class OwnFile:
+    """A csv or parquet file as it is.
+
+    For looking at it, for other forms of it and for columns that refer to it, its rows are
+    kept once more as parquet in Ivrell's own folder, a row group a block, under its hash.
+    """
+
+    def __init__(self, path: Path, block_rows: int) -> None:
+        self.path = path
+        self.hash = _hash(path)
+        folder = data_folder() / "own"
+        kept = folder / f"{self.hash}-{block_rows}.parquet"
+        if not kept.exists():
+            folder.mkdir(parents=True, exist_ok=True)
+            _keep(path, kept, block_rows)
+        self._file = pyarrow.parquet.ParquetFile(kept, memory_map=True)
+
+    @property
+    def form(self) -> str:
+        """The form that it is in as it stands."""
+        return self.path.suffix.removeprefix(".")
+
+    @property
+    def rows(self) -> int:
+        """Rows, without a header."""
+        return int(self._file.metadata.num_rows)
+
+    @property
+    def schema(self) -> pa.Schema:
+        """Names and Arrow types of its columns."""
+        return self._file.schema_arrow
+
+    def block(self, index: int) -> pa.RecordBatch:
+        """The rows of one block."""
+        return self._file.read_row_group(index).combine_chunks().to_batches()[0]
+
+    def column(self, name: str) -> pa.Array:
+        """All values of one column."""
+        return pa.concat_arrays(self._file.read([name]).column(0).chunks)
+
+
+def own_file(path: str, block_rows: int) -> OwnFile:
+    """The file at a path, read anew when it has changed.
+
+    Raises BadInput when it is not there or cannot be read.
+    """
+    try:
+        found = Path(path).expanduser().resolve(strict=True)
+        state = found.stat()
+    except OSError as error:
+        raise BadInput(
+            f"The file {path} cannot be read: {error.strerror}.",
+            cure="Write its whole path, or one that starts from the comparison file's folder.",
+        ) from None
+    return _known(found, state.st_mtime_ns, state.st_size, block_rows)
+
+
+@lru_cache(maxsize=32)
+def _known(path: Path, _changed: int, _size: int, block_rows: int) -> OwnFile:
+    return OwnFile(path, block_rows)
+
+
+def _hash(path: Path) -> str:
+    digest = xxhash.xxh3_128()
+    with path.open("rb", buffering=0) as file:
+        while data := file.read(_READ):
+            digest.update(data)
+    return digest.hexdigest()
+
+
+def _keep(path: Path, kept: Path, block_rows: int) -> None:
+    sample, _ = read_sample(path)
+    temporary = kept.with_suffix(".tmp")
+    try:
+        _write(_blocks(_batches(path, sample.schema), block_rows), temporary)
+    except pa.ArrowInvalid:
+        # What looked like numbers at first is not all numbers: then it is text.
+        text = pa.schema([(name, pa.string()) for name in sample.schema.names])
+        _write(_blocks(_batches(path, text), block_rows), temporary)
+    temporary.replace(kept)
+
+
+def _batches(path: Path, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+    if path.suffix == ".parquet":
+        for batch in pyarrow.parquet.ParquetFile(path).iter_batches():
+            yield batch.rename_columns(schema.names)
+        return
+    convert = pyarrow.csv.ConvertOptions(
+        column_types={field.name: field.type for field in schema}, strings_can_be_null=True
+    )
+    options = pyarrow.csv.ReadOptions(column_names=schema.names, skip_rows=1)
+    yield from pyarrow.csv.open_csv(path, read_options=options, convert_options=convert)
+
+
+def _blocks(batches: Iterator[pa.RecordBatch], rows: int) -> Iterator[pa.Table]:
+    """The same rows, ``rows`` at a time."""
+    waiting: list[pa.RecordBatch] = []
+    held = 0
+    for batch in batches:
+        waiting.append(batch)
+        held += batch.num_rows
+        while held >= rows:
+            table = pa.Table.from_batches(waiting)
+            yield table.slice(0, rows)
+            waiting = table.slice(rows).to_batches()
+            held -= rows
+    if held:
+        yield pa.Table.from_batches(waiting)
+
+
+def _write(blocks: Iterator[pa.Table], path: Path) -> None:
+    writer = None
+    try:
+        for block in blocks:
+            writer = writer or pyarrow.parquet.ParquetWriter(path, block.schema, compression="lz4")
+            writer.write_table(block, row_group_size=block.num_rows)
+    finally:
+        if writer:
+            writer.close()
+
+
+def cleared() -> None:
+    """Remove all that is kept of own files; the files themselves are not touched."""
+    shutil.rmtree(data_folder() / "own", ignore_errors=True)
+    _known.cache_clear()
