@@ -177,10 +177,16 @@ class Screens(unittest.TestCase):
         b.open(self.ivrell.address)
         lines = "".join(f"B{n:04},{n % 7},{n * 0.25}\n" for n in range(400))
         self.choose("sample-files", self.write("barges.csv", f"barge,crew,load\n{lines}"))
+        b.by_id("shape").click()
         b.until(lambda: b.by_id("rows-of-barges").text == "400 rows", 30)
         recipe = b.by_id("recipe").text
         self.assertIn("[A-Z][0-9]{4}", recipe)
         self.assertNotIn("B0001", recipe)
+        next(e for e in b.all(".ant-segmented-item") if e.text == "Sample").click()
+        lines = b.until(lambda: b.all(".sample-line"))
+        names = [line.text.split("\n")[0] for line in lines[1:]]
+        self.assertEqual(names, ["barge", "crew", "load"])
+        self.assertEqual(len(lines[1].find_elements("css selector", "svg")), 2)
 
     def test_made_data_is_shown_and_cleared(self):
         self.imported()

@@ -3,6 +3,7 @@
 import unittest
 
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 
 from tests.support.browser import Browser
 from tests.support.running import Running
@@ -158,6 +159,72 @@ class WholeJob(unittest.TestCase):
         b.find(".cm-wrong")
         b.replace_code("code", before)
         b.until(lambda: not b.all('[data-testid="lane-problem"]'))
+
+    def test_a_recipe_from_nothing_by_its_fields(self):
+        b = self.browser
+        b.open(self.ivrell.address)
+        b.until(
+            lambda: next((e for e in b.all("button") if e.text == "New comparison"), None)
+        ).click()
+        b.step("Data")
+        b.by_id("add-column-passages").click()
+        field = b.by_id("set-passages-column4-high")
+        field.click()
+        field.send_keys(Keys.BACKSPACE * 3, "-5")
+        # What cannot hold is told at the field, and stays there to be mended.
+        line = b.by_id("column-passages-column4")
+        b.until(lambda: "must not be above" in line.text)
+        self.assertIn("wrong", field.get_attribute("class"))
+        before = b.by_id("column-passages-column4").find_element(By.CSS_SELECTOR, ".ends").text
+        field.send_keys(Keys.BACKSPACE * 2, "7")
+        b.until(lambda: line.find_element(By.CSS_SELECTOR, ".ends").text == "1 to 7")
+        self.assertNotEqual(before, "1 to 7")
+        field.send_keys(Keys.ENTER)
+        b.until(lambda: b.by_id("recipe-state").text == "saved")
+        comparison = int(b.driver.current_url.split("/")[4])
+        stored = b.until(
+            lambda: next(
+                (
+                    text
+                    for text in [b.fetch(f"/api/comparisons/{comparison}/")["data_text"]]
+                    if "high = 7" in text
+                ),
+                None,
+            )
+        )
+        self.assertIn('name = "column4", kind = "integer", low = 1, high = 7', stored)
+
+        next(e for e in b.all(".ant-segmented-item") if e.text == "Rows").click()
+        region = b.by_id("rows-region")
+        b.until(lambda: region.find_elements(By.CSS_SELECTOR, "tbody tr"))
+        region.click()
+        region.send_keys(Keys.END)
+        b.until(lambda: region.text.rstrip().split("\n")[-1].startswith("100,000 100000"))
+        region.send_keys(Keys.HOME)
+        b.until(lambda: region.find_element(By.CSS_SELECTOR, "tbody tr").text.startswith("1 1 "))
+
+        next(e for e in b.all(".ant-segmented-item") if e.text == "Make").click()
+        b.by_id("make").click()
+        b.until(lambda: b.by_id("making-state").text == "done", 60)
+        made = b.find(".make-view table").text
+        self.assertIn("passages parquet 100,000", made)
+
+    def test_large_data_is_stopped_and_gone_on_with(self):
+        b = self.browser
+        self.open_demo("data")
+        b.type_over(b.by_id("rows-rows"), "30000000")
+        b.until(lambda: b.by_id("rows-of-passages").text == "30,000,000 rows")
+        next(e for e in b.all(".ant-segmented-item") if e.text == "Make").click()
+        labels = b.until(lambda: b.all(".make-view label"))
+        next(label for label in labels if label.text == "csv").click()
+        b.by_id("make").click()
+        b.until(lambda: "million a second" in b.by_id("how-far", 60).text, 60)
+        self.assertIn(" left", b.by_id("how-far").text)
+        b.by_id("stop-making").click()
+        b.until(lambda: b.by_id("making-state").text.startswith("stopped"), 60)
+        self.assertEqual(b.by_id("make").text, "Go on")
+        b.type_over(b.by_id("rows-rows"), "20000")
+        b.until(lambda: b.by_id("rows-of-passages").text == "20,000 rows")
 
     def test_trouble_in_the_recipe_is_told_and_nothing_is_lost(self):
         comparison = self.open_demo("data")

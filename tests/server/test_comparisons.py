@@ -111,28 +111,6 @@ class Changes(ServerCase):
         self.assertEqual(parse(found["text"]).name, name)
 
 
-class Previews(ServerCase):
-    def test_stored_recipe(self):
-        found = self.call("post", self.at("preview/"), {})
-        table = found["tables"][0]
-        self.assertEqual((table["table"], table["rows"]), ("readings", 300))
-        self.assertEqual(table["parts"][0]["rows"][0][0], "1")
-        self.assertEqual(sum(table["columns"][0]["profile"]["histogram"]["counts"]), 300)
-        self.assertEqual(table["columns"][1]["profile"]["distinct"], 3)
-
-    def test_recipe_being_written_is_not_kept(self):
-        text = self.call("get", self.at())["data_text"].replace("Oak", "Yew")
-        found = self.call("post", self.at("preview/"), {"data_text": text})
-        top = {entry["value"] for entry in found["tables"][0]["columns"][1]["profile"]["top"]}
-        self.assertEqual(top, {"Ash", "Elm", "Yew"})
-        self.assertIn("Oak", self.call("get", self.at())["text"])
-
-    def test_trouble_names_the_column(self):
-        text = self.call("get", self.at())["data_text"].replace("category", "catgory")
-        told = self.call("post", self.at("preview/"), {"data_text": text}, 400)
-        self.assertIn("columns[1]", told["where"])
-
-
 class WhoMayDoWhat(ServerCase):
     def test_without_signing_in(self):
         self.client.logout()

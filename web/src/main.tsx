@@ -5,6 +5,7 @@ import "@fontsource-variable/source-code-pro";
 import "./styles/theme.css";
 import "./styles/frame.css";
 import "./styles/steps.css";
+import "./styles/data.css";
 import "./styles/board.css";
 import "./styles/race.css";
 

@@ -19,7 +19,9 @@ from ivrell.core.folders import data_folder
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.propose.recipe import propose, table_name
 from ivrell.core.quantities import parse_bytes, parse_seconds
-from ivrell.core.recipe.store import DataStore
+from ivrell.core.recipe.databases import DATABASES
+from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
+from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.plan import Limits, Plan
 
@@ -116,6 +118,7 @@ def _run(args: argparse.Namespace) -> int:
                 memory_bytes=parse_bytes(args.limit_memory),
             ),
             order_seed=args.order_seed,
+            own_files=str(args.file.parent.resolve()),
         )
     except ValueError as error:
         raise BadInput(f"The plan cannot be used: {error}") from None
@@ -153,7 +156,12 @@ def _check(args: argparse.Namespace) -> int:
         for knob, values in comparison.knobs.items()
         if comparison.data.counted_by(knob) and isinstance(values[0], int)
     }
-    plan = Plan(rounds=1, warm_ups=0, knobs={**knobs, **_knobs(args.set)})
+    plan = Plan(
+        rounds=1,
+        warm_ups=0,
+        knobs={**knobs, **_knobs(args.set)},
+        own_files=str(args.file.parent.resolve()),
+    )
     with tempfile.TemporaryDirectory(prefix="ivrell-check-") as folder:
         found = _conduct(text, plan, Path(folder))
     if args.json:
@@ -168,7 +176,8 @@ def _resume(args: argparse.Namespace) -> int:
     if not plan_path.exists():
         raise BadInput(f"{args.folder} is no result folder of a trial: it has no plan.json.")
     text = read_text(args.folder / "comparison.toml")
-    found = _conduct(text, Plan.model_validate_json(plan_path.read_text()), args.folder)
+    plan = Plan.model_validate_json(plan_path.read_text())
+    found = _conduct(text, plan, args.folder)
     if args.json:
         print(json.dumps(found, indent=2))
     else:
@@ -178,17 +187,25 @@ def _resume(args: argparse.Namespace) -> int:
 
 def _data(args: argparse.Namespace) -> int:
     comparison = parse(read_text(args.file), source=args.file.name)
-    made = []
-    with show.DataProgress() as progress:
-        for point in comparison.points(_knobs(args.set)):
-            recipe = comparison.data.resolved(point)
-            for table in recipe.tables:
+    based = comparison.data.based_on(args.file.parent.resolve())
+    store, databases = DataStore(args.out), DatabaseStore(args.out / "loaded")
+    made: list[Made | Loaded] = []
+    try:
+        with show.DataProgress() as progress:
+            for point in comparison.points(_knobs(args.set)):
+                recipe = based.resolved(point)
                 for form in args.forms.split(","):
-                    made.append(
-                        DataStore(args.out).ensure(
-                            recipe, table, form, workers=args.workers, progress=progress.data
+                    if form in DATABASES:
+                        made.append(databases.ensure(recipe, form, progress=progress.data))
+                        continue
+                    for table in recipe.tables:
+                        made.append(
+                            store.ensure(
+                                recipe, table, form, workers=args.workers, progress=progress.data
+                            )
                         )
-                    )
+    finally:
+        databases.stop()
     if args.json:
         print(json.dumps([asdict(m) for m in made], indent=2))
     else:

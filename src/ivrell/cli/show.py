@@ -13,6 +13,7 @@ from rich.table import Table
 
 from ivrell.core.engines.base import EngineState
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.recipe.databases.store import Loaded
 from ivrell.core.recipe.store import Made
 from ivrell.core.trial.plan import Plan
 
@@ -161,15 +162,25 @@ def _row(lane: dict[str, Any]) -> list[str]:
     ]  # fmt: skip
 
 
-def made(tables: list[Made]) -> None:
-    """Print what was made: rows, size, rate and where it lies."""
+def made(tables: list[Made | Loaded]) -> None:
+    """Print what was made: rows, size, time, rate and where it lies."""
     table = Table(box=None, pad_edge=False)
-    for heading in ("table", "form", "rows", "size", "took", "hash", "file"):
+    for heading in ("table", "form", "rows", "size", "took", "rows a second", "hash", "place"):
         table.add_column(heading)
     for m in tables:
+        if isinstance(m, Loaded):
+            for one in m.tables:
+                size = "" if one.size_bytes is None else format_bytes(one.size_bytes)
+                rate = three_figures(one.rows / one.seconds)
+                table.add_row(
+                    one.table, m.engine, f"{one.rows:,}", size, format_seconds(one.seconds), rate,
+                    "", m.place,
+                )  # fmt: skip
+            continue
+        rate = three_figures(m.rows_per_second) if m.seconds else "as it is"
         table.add_row(
             m.table, m.form, f"{m.rows:,}", format_bytes(m.size_bytes), format_seconds(m.seconds),
-            m.bytes_hash[:16], m.paths[0],
+            rate, m.bytes_hash[:16], m.paths[0],
         )  # fmt: skip
     _out.print(table)
 

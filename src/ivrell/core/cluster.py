@@ -212,3 +212,18 @@ class Cluster:
             "IVRELL_DB_USER": self.user,
             "IVRELL_DB_PASSWORD": self.password,
         }
+
+    def address(self, database: str) -> str:
+        """Connection string of one of its databases, password and all."""
+        return (
+            f"host=127.0.0.1 port={self.port} dbname={database} user={self.user} "
+            f"password={self.password}"
+        )
+
+    def databases(self) -> set[str]:
+        """Names of its databases."""
+        import psycopg
+
+        with psycopg.connect(self.address("postgres")) as server:
+            rows = server.execute("SELECT datname FROM pg_database").fetchall()
+        return {str(row[0]) for row in rows}

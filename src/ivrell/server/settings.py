@@ -18,6 +18,7 @@ IVRELL_WEB = Path(
     os.environ.get("IVRELL_WEB", Path(__file__).resolve().parents[3] / "web" / "dist")
 )
 
+CORES = len(os.sched_getaffinity(0))
 MADE_LIMIT_BYTES = round(float(os.environ.get("IVRELL_MADE_GB", "20")) * 10**9)
 
 SECRET_KEY = os.environ.get("IVRELL_SECRET_KEY") or "only-for-commands-that-serve-nobody"
@@ -34,6 +35,7 @@ INSTALLED_APPS = [
     "ivrell.server.accounts",
     "ivrell.server.comparisons",
     "ivrell.server.trials",
+    "ivrell.server.data",
 ]
 
 MIDDLEWARE = [

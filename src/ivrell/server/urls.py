@@ -6,6 +6,7 @@ from rest_framework.routers import DefaultRouter
 
 from ivrell.server.accounts.views import enter, leave
 from ivrell.server.comparisons.views import ComparisonViewSet
+from ivrell.server.data import views as data
 from ivrell.server.page import page
 from ivrell.server.trials import views as trials
 from ivrell.server.trials.live import events
@@ -18,6 +19,12 @@ router.register("trials", trials.TrialViewSet)
 api = [
     path("", include(router.urls)),
     path("comparisons/<int:comparison>/launch/", trials.launch),
+    path("comparisons/<int:comparison>/data/look/", data.LookView.as_view()),
+    path("comparisons/<int:comparison>/data/rows/", data.RowsView.as_view()),
+    path("comparisons/<int:comparison>/data/costs/", data.CostsView.as_view()),
+    path("comparisons/<int:comparison>/data/making/", data.MakingView.as_view()),
+    path("comparisons/<int:comparison>/data/sample/", data.SampleView.as_view()),
+    path("kinds/", data.KindsView.as_view()),
     path("engines/", trials.engines),
     path("machine/", trials.machine),
     path("now/", trials.now),

@@ -12,7 +12,14 @@ export type Findings = Schemas["TrialFindings"];
 export type LaneFindings = Schemas["LaneFindings"];
 export type Dot = Schemas["Dot"];
 export type Run = Schemas["RunShape"];
-export type PreviewTable = Schemas["PreviewTable"];
+export type LookTable = Schemas["LookTable"];
+export type LookColumn = Schemas["LookColumn"];
+export type Edit = Partial<Schemas["Edit"]>;
+
+/** A change of a recipe with all its fields, as the server takes it. */
+export function wholeEdit(edit: Edit): Schemas["Edit"] {
+  return { table: null, column: null, fields: {}, add: false, remove: false, ...edit };
+}
 export type Agreement = Schemas["AgreementShape"];
 
 /** An error as the server tells it. */

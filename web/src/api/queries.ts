@@ -97,7 +97,7 @@ export function useChange(id: number, options: { quiet?: boolean } = {}) {
     onSuccess: (changed) => {
       cache.setQueryData(["comparison", id], changed);
       void cache.invalidateQueries({ queryKey: ["comparisons"] });
-      void cache.invalidateQueries({ queryKey: ["preview", id] });
+      void cache.invalidateQueries({ queryKey: ["look", id] });
     },
     onError: (problem) => {
       if (!options.quiet) void message.error(problem.message, 6);

@@ -22,6 +22,102 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons/{comparison}/data/costs/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description Bytes and seconds of each table in each form: measured where it stands made,
+         *     estimated from a sample elsewhere.
+         */
+        post: operations["costs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison}/data/look/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The tables of a recipe as they will be, with its text after some changes. */
+        post: operations["look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison}/data/making/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest making of the comparison's data, with how far it is. */
+        get: operations["making"];
+        put?: never;
+        /**
+         * @description Make tables in some forms, or read them through for a profile; it waits its turn
+         *     among the trials.
+         */
+        post: operations["make"];
+        /** @description Stop it; what is half made is gone on with the next time. */
+        delete: operations["stop_making"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison}/data/rows/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Some rows of a table as they will be made, from anywhere in it. */
+        post: operations["rows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison}/data/sample/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * @description Column by column, the shapes of the sample and of what was generated after it;
+         *     nothing (204) where the recipe was not shaped after a sample.
+         */
+        get: operations["comparisons_data_sample_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/{comparison}/launch/": {
         parameters: {
             query?: never;
@@ -127,23 +223,6 @@ export interface paths {
         patch: operations["comparisons_lanes_partial_update"];
         trace?: never;
     };
-    "/api/comparisons/{id}/preview/": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Look at the tables of the stored recipe, or of one being written. */
-        post: operations["comparisons_preview_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/comparisons/{id}/recipe/": {
         parameters: {
             query?: never;
@@ -224,7 +303,8 @@ export interface paths {
         /**
          * @description A new comparison with a recipe shaped like uploaded csv or parquet files.
          *
-         *     No value of the files stands in it; the files are not kept.
+         *     No value of the files stands in it, but for the categories that ``allow`` names
+         *     ("table.column" with commas between); the files are not kept.
          */
         post: operations["comparisons_propose_create"];
         delete?: never;
@@ -242,6 +322,23 @@ export interface paths {
         };
         /** @description The engines and whether they are there. */
         get: operations["engines_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/kinds/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every kind of column and what can be set of it. */
+        get: operations["kinds_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -545,11 +642,29 @@ export interface components {
             readonly changed_at: string;
             demo?: string;
         };
-        /** @description Estimated size and time of a form. */
+        /**
+         * Cost
+         * @description What a form of a table takes: estimated, or measured where it stands made.
+         */
         Cost: {
+            /** Form */
+            form: string;
+            /** Bytes */
             bytes: number;
-            /** Format: double */
+            /** Seconds */
             seconds: number;
+            /** Measured */
+            measured: boolean;
+        };
+        /**
+         * Costs
+         * @description What each form of each table takes, and the forms it can be loaded into.
+         */
+        Costs: {
+            /** Tables */
+            tables: components["schemas"]["TableCosts"][];
+            /** Databases */
+            databases: string[];
         };
         /**
          * Dot
@@ -590,6 +705,44 @@ export interface components {
             answer: string;
         };
         /**
+         * Edit
+         * @description One change of a recipe.
+         *
+         *     With a ``column`` (its place in the table, from 0) the fields of that column are set, else
+         *     those of the table; None takes a field out. ``add`` puts a new column with the fields at
+         *     the end; ``remove`` takes the column, or the whole table, out. Without a ``table`` the
+         *     recipe's own fields (its seed) are set.
+         */
+        Edit: {
+            /**
+             * Table
+             * @default null
+             */
+            table: string | null;
+            /**
+             * Column
+             * @default null
+             */
+            column: number | null;
+            /**
+             * Fields
+             * @default {}
+             */
+            fields: {
+                [key: string]: unknown;
+            };
+            /**
+             * Add
+             * @default false
+             */
+            add: boolean;
+            /**
+             * Remove
+             * @default false
+             */
+            remove: boolean;
+        };
+        /**
          * @description * `python` - python
          *     * `duckdb` - duckdb
          * @enum {string}
@@ -621,9 +774,14 @@ export interface components {
             /** Engines */
             engines: components["schemas"]["EngineLine"][];
         };
-        /** @description Counts between edges. */
+        /**
+         * Histogram
+         * @description Counts between edges.
+         */
         Histogram: {
+            /** Counts */
             counts: number[];
+            /** Edges */
             edges: number[];
         };
         /**
@@ -639,6 +797,24 @@ export interface components {
             size_bytes: number;
             /** Used At */
             used_at: number;
+        };
+        /**
+         * KindOfColumn
+         * @description A kind of column and all that can be set of it.
+         */
+        KindOfColumn: {
+            /** Kind */
+            kind: string;
+            /** Settings */
+            settings: components["schemas"]["Setting"][];
+        };
+        /**
+         * Kinds
+         * @description Every kind of column.
+         */
+        Kinds: {
+            /** Kinds */
+            kinds: components["schemas"]["KindOfColumn"][];
         };
         /** @description An approach with what can be told of its text without running it. */
         Lane: {
@@ -726,6 +902,89 @@ export interface components {
             seconds: number;
             memory_bytes: number;
         };
+        /**
+         * Look
+         * @description All tables of a recipe at one point, and its text after the changes asked for.
+         */
+        Look: {
+            /** Seed */
+            seed: number;
+            /** Data Text */
+            data_text: string;
+            /** Tables */
+            tables: components["schemas"]["LookTable"][];
+        };
+        /**
+         * LookColumn
+         * @description A column of a table that is looked at; ``given`` holds its settings as they are
+         *     written, ``sample`` the column of the sample that it was shaped after.
+         */
+        LookColumn: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Settings */
+            settings: string;
+            /** Given */
+            given: {
+                [key: string]: unknown;
+            };
+            profile: components["schemas"]["Profile"];
+        };
+        /**
+         * LookRequest
+         * @description A recipe to look at, after some changes.
+         */
+        LookRequestRequest: {
+            /**
+             * Data Text
+             * @default null
+             */
+            data_text: string | null;
+            /**
+             * Knobs
+             * @default {}
+             */
+            knobs: {
+                [key: string]: unknown;
+            };
+            /**
+             * Edits
+             * @default []
+             */
+            edits: components["schemas"]["Edit"][];
+        };
+        /**
+         * LookTable
+         * @description One table looked at before it is made.
+         */
+        LookTable: {
+            /** Table */
+            table: string;
+            /** Rows */
+            rows: number;
+            /** Rows Given */
+            rows_given: number | string | null;
+            /** Fingerprint */
+            fingerprint: string;
+            /** File */
+            file: string | null;
+            /** Order */
+            order: string | null;
+            /** Duplicates */
+            duplicates: number;
+            /** Duplicate Share */
+            duplicate_share: number;
+            /** Malformed */
+            malformed: number;
+            /** Malformed Share */
+            malformed_share: number;
+            /** Profiled Rows */
+            profiled_rows: number;
+            /** Columns */
+            columns: components["schemas"]["LookColumn"][];
+        };
         /** @description A table in a form as it was made for a trial. */
         Made: {
             table: string;
@@ -746,6 +1005,107 @@ export interface components {
             limit_bytes: number;
             /** Kept */
             kept: components["schemas"]["KeptData"][];
+        };
+        /**
+         * MadeTable
+         * @description A table in a form that was made.
+         */
+        MadeTable: {
+            /** Table */
+            table: string;
+            /** Form */
+            form: string;
+            /** Rows */
+            rows: number;
+            /** Size Bytes */
+            size_bytes: number | null;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * MakeRequest
+         * @description Data to make ahead of a trial: forms (of all tables unless some are named), and
+         *     whether to profile every row.
+         */
+        MakeRequestRequest: {
+            /**
+             * Forms
+             * @default []
+             */
+            forms: string[];
+            /**
+             * Tables
+             * @default null
+             */
+            tables: string[] | null;
+            /**
+             * Knobs
+             * @default {}
+             */
+            knobs: {
+                [key: string]: unknown;
+            };
+            /**
+             * Profile
+             * @default false
+             */
+            profile: boolean;
+        };
+        /**
+         * MakingProgress
+         * @description How far the table being made is.
+         */
+        MakingProgress: {
+            /** Table */
+            table: string;
+            /** Form */
+            form: string;
+            /** Rows */
+            rows: number;
+            /** Total */
+            total: number;
+            /** Rows Per Second */
+            rows_per_second: number | null;
+            /** Seconds Left */
+            seconds_left: number | null;
+        };
+        /**
+         * MakingShape
+         * @description Data being made, or made.
+         */
+        MakingShape: {
+            /** Id */
+            id: number;
+            /** State */
+            state: components["schemas"]["MakingShapeStateEnum"];
+            /** Forms */
+            forms: string[];
+            /** Profile */
+            profile: boolean;
+            progress: components["schemas"]["MakingProgress"] | null;
+            /** Made */
+            made: components["schemas"]["MadeTable"][];
+            /** Profiles */
+            profiles: {
+                [key: string]: components["schemas"]["Profile"][];
+            };
+            message: components["schemas"]["Trouble"] | null;
+            /** Stop Asked */
+            stop_asked: boolean;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /** @enum {string} */
+        MakingShapeStateEnum: "waiting" | "running" | "done" | "stopped" | "failed";
+        /**
+         * Makings
+         * @description The newest making of a comparison, if any.
+         */
+        Makings: {
+            newest: components["schemas"]["MakingShape"] | null;
         };
         /** @description A new lane: of an engine, or branched from another lane. */
         NewLaneRequest: {
@@ -825,55 +1185,33 @@ export interface components {
             limits?: components["schemas"]["LimitsRequest"];
             order_seed?: number;
         };
-        /** @description All tables of a recipe at one point. */
-        Preview: {
-            seed: number;
-            tables: components["schemas"]["PreviewTable"][];
-        };
-        /** @description A column of a previewed table. */
-        PreviewColumn: {
-            name: string;
-            kind: string;
-            settings: string;
-            profile: components["schemas"]["Profile"];
-        };
-        /** @description Some rows of a table as text, from row number ``first`` (counted from 0). */
-        PreviewPart: {
-            first: number;
-            rows: (string | null)[][];
-        };
-        /** @description A recipe to look at (the stored one when absent) at some knob values. */
-        PreviewRequestRequest: {
-            data_text?: string;
-            knobs?: {
-                [key: string]: unknown;
-            };
-        };
-        /** @description One table looked at before it is made. */
-        PreviewTable: {
-            table: string;
-            rows: number;
-            fingerprint: string;
-            order: string | null;
-            duplicates: number;
-            malformed: number;
-            profiled_rows: number;
-            columns: components["schemas"]["PreviewColumn"][];
-            parts: components["schemas"]["PreviewPart"][];
-            forms: {
-                [key: string]: components["schemas"]["Cost"];
-            };
-        };
-        /** @description What stands in a column of a sample. */
+        /**
+         * Profile
+         * @description What stands in a column; see the core's ``profile``.
+         */
         Profile: {
+            /** Name */
             name: string;
+            /** Type */
             type: string;
+            /** Rows */
             rows: number;
+            /** Nulls */
             nulls: number;
+            /** Distinct */
             distinct: number;
+            /** Distinct Exact */
+            distinct_exact: boolean;
+            /** Smallest */
             smallest: string | null;
+            /** Largest */
             largest: string | null;
+            /** Quantiles */
+            quantiles: string[] | null;
+            /** Lengths */
+            lengths: number[] | null;
             histogram: components["schemas"]["Histogram"] | null;
+            /** Top */
             top: components["schemas"]["Top"][] | null;
         };
         /**
@@ -892,6 +1230,40 @@ export interface components {
             rounds: number;
             /** Verdict */
             verdict: components["schemas"]["VerdictEnum"];
+        };
+        /**
+         * Rows
+         * @description Rows as text.
+         */
+        Rows: {
+            /** First */
+            first: number;
+            /** Rows */
+            rows: (string | null)[][];
+        };
+        /**
+         * RowsRequest
+         * @description Which rows of which table, from ``first`` (counted from 0) on.
+         */
+        RowsRequestRequest: {
+            /**
+             * Data Text
+             * @default null
+             */
+            data_text: string | null;
+            /**
+             * Knobs
+             * @default {}
+             */
+            knobs: {
+                [key: string]: unknown;
+            };
+            /** Table */
+            table: string;
+            /** First */
+            first: number;
+            /** Count */
+            count: number;
         };
         /**
          * RunShape
@@ -996,9 +1368,53 @@ export interface components {
             /** Memory Bytes */
             memory_bytes: number;
         };
+        /**
+         * SampleColumn
+         * @description A column of a sample beside the generated one: the shapes of both, their distance (0
+         *     the same, 1 nothing in common), and what was fitted in words.
+         */
+        SampleColumn: {
+            /** Table */
+            table: string;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Distance */
+            distance: number | null;
+            sample: components["schemas"]["Profile"];
+            generated: components["schemas"]["Profile"];
+        };
+        /**
+         * SampleShape
+         * @description The sample that a recipe was shaped after; ``recipe_changed`` since then.
+         */
+        SampleShape: {
+            /** Columns */
+            columns: components["schemas"]["SampleColumn"][];
+            /** Recipe Changed */
+            recipe_changed: boolean;
+        };
         /** @description Sample files to shape a recipe like. */
         SamplesRequest: {
             files: string[];
+            allow?: string;
+        };
+        /**
+         * Setting
+         * @description One setting of a kind of column.
+         */
+        Setting: {
+            /** Name */
+            name: string;
+            /** Type */
+            type: string;
+            /** Choices */
+            choices: string[];
+            /** Usual */
+            usual: unknown;
+            /** Wanted */
+            wanted: boolean;
         };
         /**
          * Span
@@ -1065,6 +1481,16 @@ export interface components {
             /** Level */
             level: number | null;
         };
+        /**
+         * TableCosts
+         * @description What each form of a table takes.
+         */
+        TableCosts: {
+            /** Table */
+            table: string;
+            /** Forms */
+            forms: components["schemas"]["Cost"][];
+        };
         /** @description Targets in seconds and bytes. */
         Targets: {
             /** Format: double */
@@ -1075,9 +1501,14 @@ export interface components {
         TextRequest: {
             text: string;
         };
-        /** @description A frequent value. */
+        /**
+         * Top
+         * @description A frequent value.
+         */
         Top: {
+            /** Value */
             value: string;
+            /** Count */
             count: number;
         };
         /** @description A trial in full, without its runs. */
@@ -1163,8 +1594,38 @@ export interface components {
          * @enum {string}
          */
         TrialState: "waiting" | "running" | "done" | "stopped" | "failed";
+        /**
+         * Trouble
+         * @description What went wrong.
+         */
+        Trouble: {
+            /** What */
+            what: string;
+            /** Where */
+            where: string;
+            /** Cure */
+            cure: string;
+        };
         /** @enum {string} */
         VerdictEnum: "faster" | "slower" | "cannot tell apart";
+        /**
+         * Written
+         * @description A recipe being written (the stored one when absent), at some knob values.
+         */
+        WrittenRequest: {
+            /**
+             * Data Text
+             * @default null
+             */
+            data_text: string | null;
+            /**
+             * Knobs
+             * @default {}
+             */
+            knobs: {
+                [key: string]: unknown;
+            };
+        };
     };
     responses: never;
     parameters: never;
@@ -1209,6 +1670,176 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Comparison"];
                 };
+            };
+        };
+    };
+    costs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["WrittenRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Costs"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["LookRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"];
+                };
+            };
+        };
+    };
+    making: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Makings"];
+                };
+            };
+        };
+    };
+    make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["MakeRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Makings"];
+                };
+            };
+        };
+    };
+    stop_making: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Makings"];
+                };
+            };
+        };
+    };
+    rows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RowsRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rows"];
+                };
+            };
+        };
+    };
+    comparisons_data_sample_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SampleShape"];
+                };
+            };
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -1430,32 +2061,6 @@ export interface operations {
             };
         };
     };
-    comparisons_preview_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description A unique integer value identifying this comparison. */
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["PreviewRequestRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Preview"];
-                };
-            };
-        };
-    };
     comparisons_recipe_update: {
         parameters: {
             query?: never;
@@ -1591,6 +2196,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EngineList"];
+                };
+            };
+        };
+    };
+    kinds_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kinds"];
                 };
             };
         };

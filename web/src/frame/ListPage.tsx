@@ -7,8 +7,8 @@ import {
   UploadOutlined,
 } from "@ant-design/icons";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Tooltip } from "antd";
-import { useRef } from "react";
+import { App, Button, Input, Tooltip } from "antd";
+import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, taken, type Comparison, type ComparisonLine } from "../api/client";
 import { useComparisons } from "../api/queries";
@@ -33,6 +33,7 @@ export function ListPage() {
     mutationFn: async (files: File[]) => {
       const body = new FormData();
       for (const file of files) body.append("files", file);
+      body.append("allow", allowed);
       return taken(
         api.POST("/api/comparisons/propose/", {
           body: { files: [] },
@@ -42,6 +43,8 @@ export function ListPage() {
     },
     onSuccess: (made) => void navigate(`/comparisons/${made.id}/data`),
   });
+  const [chosen, setChosen] = useState<File[]>([]);
+  const [allowed, setAllowed] = useState("");
   const picker = useRef<HTMLInputElement>(null);
   const samples = useRef<HTMLInputElement>(null);
   return (
@@ -69,7 +72,7 @@ export function ListPage() {
           data-testid="sample-files"
           onChange={(event) => {
             const files = [...(event.target.files ?? [])];
-            if (files.length) shape.mutate(files);
+            setChosen(files);
             event.target.value = "";
           }}
         />
@@ -89,6 +92,33 @@ export function ListPage() {
           New comparison
         </Button>
       </div>
+      {chosen.length > 0 && (
+        <div className="sample-choice" data-testid="sample-choice">
+          <span>
+            A recipe shaped like <strong>{chosen.map((file) => file.name).join(", ")}</strong>. No
+            value of yours is taken over, but for the categories named here:
+          </span>
+          <Input
+            size="small"
+            value={allowed}
+            aria-label="Categories whose values may be taken over"
+            placeholder="none; or such as locks.reach, cargo.kind"
+            onChange={(event) => setAllowed(event.target.value)}
+          />
+          <Button
+            size="small"
+            type="primary"
+            loading={shape.isPending}
+            data-testid="shape"
+            onClick={() => shape.mutate(chosen)}
+          >
+            Propose
+          </Button>
+          <Button size="small" onClick={() => setChosen([])}>
+            Leave it
+          </Button>
+        </div>
+      )}
       <Trouble error={error ?? create.error ?? bringIn.error ?? shape.error} id="import-problem" />
       {!isPending && !data?.length && !error && (
         <p className="quiet">

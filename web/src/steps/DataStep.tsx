@@ -1,16 +1,21 @@
 /** The data: each table's columns with their drawn profile, how much of it, and the recipe. */
-import { useQuery } from "@tanstack/react-query";
-import { InputNumber, Segmented, Slider } from "antd";
-import { useEffect, useRef, useState } from "react";
-import { api, taken, type Comparison, type PreviewTable, type Problem } from "../api/client";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Button, InputNumber, Segmented, Slider } from "antd";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { api, taken, type Comparison, type Edit, wholeEdit, type Problem } from "../api/client";
 import { changes, useChange } from "../api/queries";
 import type { StepProps } from "../frame/ComparisonPage";
 import { CodeEditor } from "../ui/CodeEditor";
 import { Trouble } from "../ui/Trouble";
-import { bytes, count, seconds, trimmed } from "../ui/units";
-import { Profile } from "./Profile";
+import { count } from "../ui/units";
+import type { Editing } from "./data/editing";
+import { MakeView } from "./data/MakeView";
+import { RowsView } from "./data/RowsView";
+import { SampleView } from "./data/SampleView";
+import { TableCard } from "./data/TableCard";
 
-const PREVIEW_AFTER_MS = 350;
+const LOOK_AFTER_MS = 350;
+const COSTS_AFTER_MS = 900;
 
 /** A value that follows another once it has been still for a while. */
 function useSettled<T>(value: T, after: number): T {
@@ -22,63 +27,167 @@ function useSettled<T>(value: T, after: number): T {
   return settled;
 }
 
-export default function DataStep({ comparison, trial }: StepProps) {
+type Side = "recipe" | "rows" | "make" | "sample";
+
+export default function DataStep({ comparison }: StepProps) {
   const change = useChange(comparison.id, { quiet: true });
   const [draft, setDraft] = useState<string | null>(null);
-  const [side, setSide] = useState<"rows" | "recipe">("recipe");
-  const text = useSettled(draft ?? comparison.data_text, PREVIEW_AFTER_MS);
-  const preview = useQuery({
-    queryKey: ["preview", comparison.id, text, comparison.knobs],
+  const [changed, setChanged] = useState<string | null>(null);
+  const [pending, setPending] = useState<Edit | null>(null);
+  const [side, setSide] = useState<Side>("recipe");
+  const settled = useSettled(draft ?? comparison.data_text, LOOK_AFTER_MS);
+  // What a change of a field made is looked at at once; what is typed, once it is still.
+  const text = draft !== null && changed === draft ? draft : settled;
+  const where = { params: { path: { comparison: comparison.id } } };
+  const look = useQuery({
+    queryKey: ["look", comparison.id, text, pending, comparison.knobs],
     queryFn: () =>
       taken(
-        api.POST("/api/comparisons/{id}/preview/", {
-          params: { path: { id: comparison.id } },
-          body: { data_text: text },
+        api.POST("/api/comparisons/{comparison}/data/look/", {
+          ...where,
+          body: { data_text: text, knobs: {}, edits: pending ? [wholeEdit(pending)] : [] },
         }),
       ),
-    placeholderData: (before) => before,
+    placeholderData: keepPreviousData,
     retry: false,
   });
-  const good = preview.isSuccess && !preview.isPlaceholderData;
+  const good = look.isSuccess && !look.isPlaceholderData && pending === null;
+  const shown = look.data;
   const save = change.mutate;
   useEffect(() => {
     if (good && draft !== null && text === draft && draft !== comparison.data_text) {
-      save(changes.recipe(draft), { onSuccess: () => setDraft(null) });
+      save(changes.recipe(draft), {
+        onSuccess: () => setDraft((now) => (now === draft ? null : now)),
+      });
     }
   }, [good, draft, text, comparison.data_text, save]);
-  const wrong = preview.error as Problem | null;
-  const line = lineIn(text, wrong);
+  const still = useSettled(text, COSTS_AFTER_MS);
+  const costs = useQuery({
+    queryKey: ["costs", comparison.id, still, comparison.knobs],
+    queryFn: () =>
+      taken(
+        api.POST("/api/comparisons/{comparison}/data/costs/", {
+          ...where,
+          body: { data_text: still, knobs: {} },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const sample = useQuery({
+    queryKey: ["sample", comparison.id],
+    queryFn: async () =>
+      (await taken(api.GET("/api/comparisons/{comparison}/data/sample/", where))) || null,
+  });
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => taken(api.GET("/api/kinds/")),
+    staleTime: Infinity,
+  });
+  // Each change is put into the text by the server, one behind the other.
+  const chain = useRef(Promise.resolve());
+  const newest = useRef(text);
+  useEffect(() => {
+    newest.current = draft ?? text;
+  }, [draft, text]);
+  const [refused, setRefused] = useState<{ edit: Edit; problem: Problem } | null>(null);
+  const id = comparison.id;
+  const apply = useCallback(
+    (edit: Edit) => {
+      chain.current = chain.current.then(async () => {
+        try {
+          const answer = await taken(
+            api.POST("/api/comparisons/{comparison}/data/look/", {
+              params: { path: { comparison: id } },
+              body: { data_text: newest.current, knobs: {}, edits: [wholeEdit(edit)] },
+            }),
+          );
+          newest.current = answer.data_text;
+          setDraft(answer.data_text);
+          setChanged(answer.data_text);
+          setPending(null);
+          setRefused(null);
+        } catch (problem) {
+          setRefused({ edit, problem: problem as Problem });
+        }
+      });
+    },
+    [id],
+  );
+  const wrong = look.error as Problem | null;
+  const references = useMemo(
+    () =>
+      (shown?.tables ?? []).flatMap((table) =>
+        table.columns.map((column) => `${table.table}.${column.name}`),
+      ),
+    [shown],
+  );
+  const editing: Editing = {
+    kinds: kinds.data?.kinds ?? [],
+    tryOut: (edit) => {
+      setRefused(null);
+      setPending(edit);
+    },
+    apply,
+    pending: pending ?? refused?.edit ?? null,
+    problem: pending ? wrong : (refused?.problem ?? null),
+    references,
+  };
+  const line = pending ? null : lineIn(text, wrong);
   const state =
     draft === null || draft === comparison.data_text
       ? "saved"
       : wrong
         ? "not saved: see below"
         : "saving";
+  const words: Record<Side, string> = {
+    recipe: state,
+    rows: "as they will be made",
+    make: "ahead of a trial",
+    sample: "what it was shaped after",
+  };
   return (
     <div className="data">
       <div className="data-tables">
         <Rows comparison={comparison} />
-        {preview.data?.tables.map((table) => (
-          <TableCard key={table.table} table={table} trial={trial} />
+        {shown?.tables.map((table) => (
+          <TableCard
+            key={table.table}
+            table={table}
+            costs={costs.data?.tables.find((one) => one.table === table.table)?.forms}
+            editing={editing}
+          />
         ))}
+        <Button
+          size="small"
+          type="text"
+          data-testid="add-table"
+          onClick={() =>
+            apply({ table: `table${(shown?.tables.length ?? 0) + 1}`, add: true, fields: {} })
+          }
+        >
+          + table
+        </Button>
       </div>
       <div className="data-side">
         <div className="row">
           <Segmented
             size="small"
             value={side}
-            onChange={(next) => setSide(next as "rows" | "recipe")}
+            onChange={setSide}
             options={[
               { value: "recipe", label: "Recipe" },
               { value: "rows", label: "Rows" },
+              { value: "make", label: "Make" },
+              ...(sample.data ? [{ value: "sample" as const, label: "Sample" }] : []),
             ]}
           />
           <span className="small faint grow" data-testid="recipe-state">
-            {side === "recipe" ? state : "as they will be made"}
+            {words[side]}
           </span>
-          {preview.data && <span className="small faint">seed {preview.data.seed}</span>}
+          {shown && <span className="small faint">seed {shown.seed}</span>}
         </div>
-        {side === "recipe" ? (
+        {side === "recipe" && (
           <>
             <div className="editor-box">
               <CodeEditor
@@ -90,11 +199,14 @@ export default function DataStep({ comparison, trial }: StepProps) {
                 wrong={line}
               />
             </div>
-            <Trouble error={wrong ?? change.error} id="recipe-problem" />
+            <Trouble error={pending ? null : (wrong ?? change.error)} id="recipe-problem" />
           </>
-        ) : (
-          preview.data?.tables.map((table) => <SomeRows key={table.table} table={table} />)
         )}
+        {side === "rows" && shown && <RowsView comparison={id} text={text} tables={shown.tables} />}
+        {side === "make" && shown && (
+          <MakeView comparison={id} tables={shown.tables} costs={costs.data} />
+        )}
+        {side === "sample" && sample.data && <SampleView sample={sample.data} />}
       </div>
     </div>
   );
@@ -201,104 +313,4 @@ function RowsKnob(props: { knob: string; value: number; onTake: (rows: number) =
 function rounded(rows: number): number {
   const unit = 10 ** Math.max(0, Math.floor(Math.log10(rows)) - 1);
   return Math.round(rows / unit) * unit;
-}
-
-function TableCard({ table, trial }: { table: PreviewTable; trial: StepProps["trial"] }) {
-  const made = (form: string) =>
-    trial?.data.find((m) => m.fingerprint === table.fingerprint && m.form === form);
-  return (
-    <section className="table-card" data-testid={`table-${table.table}`}>
-      <div className="row">
-        <h2>{table.table}</h2>
-        <span className="quiet nowrap" data-testid={`rows-of-${table.table}`}>
-          {count(table.rows)} rows
-        </span>
-        {table.order && <span className="small quiet">{orderWords(table.order)}</span>}
-        {table.duplicates > 0 && (
-          <span className="small quiet">{count(table.duplicates)} repeated</span>
-        )}
-        {table.malformed > 0 && (
-          <span className="small caution">{count(table.malformed)} lines broken on purpose</span>
-        )}
-        <span className="grow" />
-        <span className="small faint" title={table.fingerprint}>
-          fingerprint {table.fingerprint.slice(0, 8)}
-        </span>
-      </div>
-      <div className="columns">
-        {table.columns.map((column) => (
-          <div key={column.name} className="column">
-            <span className="mono name cut" title={column.name}>
-              {column.name}
-            </span>
-            <span className="kind">
-              <strong>{column.kind}</strong> <span className="quiet">{column.settings}</span>
-            </span>
-            <Profile profile={column.profile} />
-          </div>
-        ))}
-      </div>
-      <div className="small quiet forms" title="size on disk, and time to make it">
-        {Object.entries(table.forms).map(([form, cost]) => {
-          const real = made(form);
-          return (
-            <span key={form} className={real ? "real" : ""}>
-              <strong>{form}</strong>{" "}
-              {real
-                ? `${bytes(real.size_bytes)}, ${seconds(real.seconds)}`
-                : `≈ ${trimmed(bytes(rough(cost.bytes)))}, ${trimmed(seconds(rough(cost.seconds)))}`}
-            </span>
-          );
-        })}
-      </div>
-    </section>
-  );
-}
-
-/** An estimate without figures that it cannot bear. */
-function rough(value: number): number {
-  return Number(value.toPrecision(2));
-}
-
-function orderWords(order: string): string {
-  return order === "shuffled" ? "shuffled" : `sorted ${order}`;
-}
-
-function SomeRows({ table }: { table: PreviewTable }) {
-  return (
-    <section className="some-rows">
-      <h3>{table.table}</h3>
-      <div className="scroll">
-        <table className="plain mono">
-          <thead>
-            <tr>
-              <th className="number">row</th>
-              {table.columns.map((column) => (
-                <th key={column.name}>{column.name}</th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {table.parts.map((part, p) => [
-              p > 0 && (
-                <tr key={`gap-${part.first}`} className="gap">
-                  <td colSpan={table.columns.length + 1}>…</td>
-                </tr>
-              ),
-              ...part.rows.map((row, i) => (
-                <tr key={part.first + i}>
-                  <td className="number faint">{count(part.first + i + 1)}</td>
-                  {row.map((value, c) => (
-                    <td key={table.columns[c]?.name}>
-                      {value ?? <span className="faint">null</span>}
-                    </td>
-                  ))}
-                </tr>
-              )),
-            ])}
-          </tbody>
-        </table>
-      </div>
-    </section>
-  );
 }

@@ -13,6 +13,7 @@ import tomlkit
 from scipy import stats
 
 from ivrell.core.errors import BadInput
+from ivrell.core.propose.beside import beside
 from ivrell.core.propose.fits import counts_of, decimals_of, fit_number, fit_skew, outward
 from ivrell.core.propose.text import text_settings
 from ivrell.core.recipe.generate import Generator
@@ -38,11 +39,13 @@ class Proposal:
             sample's: the largest gap of cumulative shares for numbers and moments, half the
             summed differences of shares for values that repeat, of lengths for other text;
             0 is the same, 1 is nothing in common.
+        beside: for each table and column, the profiles of both; see the module beside.
     """
 
     data: dict[str, Any]
     notes: dict[str, dict[str, str]] = field(default_factory=dict)
     distances: dict[str, dict[str, float]] = field(default_factory=dict)
+    beside: dict[str, dict[str, Any]] = field(default_factory=dict)
 
     def with_rows_knob(self, knob: str) -> int:
         """Let a knob set the rows of the largest table; returns the rows it has."""
@@ -279,6 +282,10 @@ def _measure(proposal: Proposal, read: Mapping[str, tuple[pa.Table, int]]) -> No
         made = generator.sample(name, _GENERATED)
         proposal.distances[name] = {
             column: distance(table.column(column).combine_chunks(), made.column(column))
+            for column in table.column_names
+        }
+        proposal.beside[name] = {
+            column: beside(table.column(column).combine_chunks(), made.column(column), column)
             for column in table.column_names
         }
 

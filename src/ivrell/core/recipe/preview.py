@@ -1,14 +1,17 @@
 """A look at a table before it is made: its profile, any of its rows, what it would cost."""
 
 import time
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import pyarrow as pa
 
+from ivrell.core.errors import Stopped
 from ivrell.core.recipe.encode import Files
 from ivrell.core.recipe.forms import FORMS, size_in
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
+from ivrell.core.recipe.making import Progress
 from ivrell.core.recipe.malformed import broken
 from ivrell.core.recipe.model import BLOCK_ROWS
 from ivrell.core.recipe.profile import profile, profile_whole
@@ -34,6 +37,8 @@ def preview(generator: Generator, table: str) -> dict[str, Any]:
         "fingerprint": recipe.fingerprint(table),
         "file": recipe.tables[table].file,
         "order": recipe.tables[table].order,
+        "duplicate_share": recipe.tables[table].duplicate_share,
+        "malformed_share": recipe.tables[table].malformed_share,
         "duplicates": generator.duplicates(table),
         "malformed": sum(broken(recipe, table).values()),
         "profiled_rows": sample.num_rows,
@@ -42,6 +47,7 @@ def preview(generator: Generator, table: str) -> dict[str, Any]:
                 "name": found["name"],
                 "kind": kinds[found["name"]].kind_name() if kinds else "as it is",
                 "settings": _told(kinds[found["name"]]) if kinds else found["type"],
+                "given": _given(kinds[found["name"]]) if kinds else {},
                 "profile": found,
             }
             for found in profile(sample)
@@ -49,9 +55,41 @@ def preview(generator: Generator, table: str) -> dict[str, Any]:
     }
 
 
-def whole_profile(generator: Generator, table: str) -> list[dict[str, Any]]:
-    """The profile of every row of a table, in bounded memory; see profile_whole."""
-    return profile_whole(generator.sample(table, PROFILED_ROWS), generator.read(table))
+def whole_profile(
+    generator: Generator,
+    table: str,
+    *,
+    progress: Progress | None = None,
+    stopped: Callable[[], bool] | None = None,
+) -> list[dict[str, Any]]:
+    """The profile of every row of a table, in bounded memory; see profile_whole.
+
+    Raises Stopped when ``stopped`` says so between two blocks.
+    """
+    total = generator.recipe.rows_of(table)
+    asked = False
+
+    def blocks() -> Iterator[pa.RecordBatch]:
+        nonlocal asked
+        for index, block in enumerate(generator.read(table), 1):
+            if asked := bool(stopped and stopped()):
+                return
+            yield block
+            if progress:
+                progress(table, "profile", min(index * BLOCK_ROWS, total), total)
+
+    found = profile_whole(generator.sample(table, PROFILED_ROWS), blocks())
+    if asked:
+        raise Stopped(f"profile of {table}")
+    return found
+
+
+def _given(column: Any) -> dict[str, Any]:
+    """The settings of a column as they are written."""
+    found: dict[str, Any] = column.model_dump(
+        mode="json", by_alias=True, exclude={"name", "kind"}, exclude_unset=True
+    )
+    return found
 
 
 def _told(column: Any) -> str:

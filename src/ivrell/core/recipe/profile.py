@@ -5,6 +5,10 @@ every row once, a block at a time, in bounded memory.
 """
 
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from itertools import chain
+from queue import Full, Queue
 from typing import Any
 
 import numpy as np
@@ -14,6 +18,7 @@ import pyarrow.compute as pc
 _BINS = 24
 _TOP = 6
 _FEW = 1000
+_WAITING_BLOCKS = 2
 QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
 
 
@@ -96,13 +101,28 @@ def profile_whole(sample: pa.RecordBatch, blocks: Iterator[pa.RecordBatch]) -> l
 
     described = profile(sample)
     asked = [_asked(column, sample.schema.field(column["name"]).type) for column in described]
-    reader = pa.RecordBatchReader.from_batches(sample.schema, blocks)
-    with duckdb.connect() as db:
-        db.execute("SET enable_progress_bar = false")
-        db.execute("SET TimeZone = 'UTC'")
-        db.register("everything", reader)
-        told = db.execute(f"SELECT {', '.join(asked)}, count(*) FROM everything").fetchone()
-    assert told is not None
+    waiting: Queue[pa.RecordBatch | None] = Queue(_WAITING_BLOCKS)
+
+    def ask() -> tuple[Any, ...]:
+        reader = pa.RecordBatchReader.from_batches(sample.schema, iter(waiting.get, None))
+        with duckdb.connect() as db:
+            db.execute("SET enable_progress_bar = false")
+            db.execute("SET TimeZone = 'UTC'")
+            db.register("everything", reader)
+            told = db.execute(f"SELECT {', '.join(asked)}, count(*) FROM everything").fetchone()
+        assert told is not None
+        return told
+
+    # The blocks are drawn in this thread, not in one of the engine's own: what is told on the
+    # way may belong to the caller's thread alone.
+    with ThreadPoolExecutor(1) as thread:
+        asking = thread.submit(ask)
+        for block in chain(blocks, [None]):
+            while not asking.done():
+                with suppress(Full):
+                    waiting.put(block, timeout=0.2)
+                    break
+        told = asking.result()
     return [_told(column, told[i], told[-1]) for i, column in enumerate(described)]
 
 

@@ -85,6 +85,7 @@ class Trial:
         listen: hears ``data``, ``machine``, ``run started``, ``progress``, ``run ended``,
             ``lane out`` and ``ended``.
         control: asked whether to stop.
+        data_workers: processes that make data; as many as cores unless given.
     """
 
     def __init__(
@@ -113,7 +114,8 @@ class Trial:
         self.made: list[dict[str, Any]] = []
         self._failures: Counter[tuple[str, str]] = Counter()
         self._made: dict[tuple[str, Input], dict[str, Made]] = {}
-        self._recipes = {point_name(p): self.comparison.data.resolved(p) for p in self.points}
+        based = self.comparison.data.based_on(Path(plan.own_files or Path.cwd()))
+        self._recipes = {point_name(p): based.resolved(p) for p in self.points}
         self._check_engines()
 
     def _check_engines(self) -> None:

@@ -34,7 +34,8 @@ class Plan(BaseModel):
     """One launch: which lanes, at which points, how often, within which limits.
 
     ``knobs`` gives the values to try for the knobs named in it; others take their first.
-    ``order_seed`` decides the order of runs within each round.
+    ``order_seed`` decides the order of runs within each round. ``own_files`` is the folder
+    that paths of tables that are the user's own files start from.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -45,6 +46,7 @@ class Plan(BaseModel):
     knobs: dict[str, Annotated[list[KnobValue], Field(min_length=1)]] = {}
     limits: Limits = Limits()
     order_seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
+    own_files: str | None = None
 
     def chosen_lanes(self, comparison: Comparison) -> list[str]:
         """Ids of the lanes that run, in the file's order.

@@ -1,9 +1,22 @@
 """Comparisons as records: the text of the file is the truth, the rest is read from it."""
 
+from typing import Any
+
+from django.conf import settings
 from django.db import models
 
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
+from ivrell.core.recipe.model import Recipe
+
+
+def resolved(text: str, knobs: dict[str, Any]) -> Recipe:
+    """The recipe of a comparison's text at its first point, with some knobs set otherwise;
+    own files' paths start from Ivrell's folder of files. Raises BadInput."""
+    data = parse(text)
+    return data.data.based_on(settings.IVRELL_DATA / "files").resolved(
+        {**next(data.points({})), **knobs}
+    )
 
 
 class ComparisonQuerySet(models.QuerySet):

@@ -192,6 +192,7 @@ class SamplesSerializer(serializers.Serializer):
     """Sample files to shape a recipe like."""
 
     files = serializers.ListField(child=serializers.FileField())
+    allow = serializers.CharField(required=False, allow_blank=True)
 
 
 class LaneChangeSerializer(serializers.Serializer):
@@ -219,85 +220,3 @@ class OrderSerializer(serializers.Serializer):
     """Every lane's id in the order wanted."""
 
     ids = serializers.ListField(child=serializers.CharField())
-
-
-class PreviewRequestSerializer(serializers.Serializer):
-    """A recipe to look at (the stored one when absent) at some knob values."""
-
-    data_text = serializers.CharField(required=False, trim_whitespace=False)
-    knobs = serializers.DictField(required=False)
-
-
-class HistogramSerializer(serializers.Serializer):
-    """Counts between edges."""
-
-    counts = serializers.ListField(child=serializers.IntegerField())
-    edges = serializers.ListField(child=serializers.FloatField())
-
-
-class TopSerializer(serializers.Serializer):
-    """A frequent value."""
-
-    value = serializers.CharField()
-    count = serializers.IntegerField()
-
-
-class ProfileSerializer(serializers.Serializer):
-    """What stands in a column of a sample."""
-
-    name = serializers.CharField()
-    type = serializers.CharField()
-    rows = serializers.IntegerField()
-    nulls = serializers.IntegerField()
-    distinct = serializers.IntegerField()
-    smallest = serializers.CharField(allow_null=True)
-    largest = serializers.CharField(allow_null=True)
-    histogram = HistogramSerializer(allow_null=True)
-    top = TopSerializer(many=True, allow_null=True)
-
-
-class PreviewColumnSerializer(serializers.Serializer):
-    """A column of a previewed table."""
-
-    name = serializers.CharField()
-    kind = serializers.CharField()
-    settings = serializers.CharField(allow_blank=True)
-    profile = ProfileSerializer()
-
-
-class PreviewPartSerializer(serializers.Serializer):
-    """Some rows of a table as text, from row number ``first`` (counted from 0)."""
-
-    first = serializers.IntegerField()
-    rows = serializers.ListField(
-        child=serializers.ListField(child=serializers.CharField(allow_null=True))
-    )
-
-
-class CostSerializer(serializers.Serializer):
-    """Estimated size and time of a form."""
-
-    bytes = serializers.IntegerField()
-    seconds = serializers.FloatField()
-
-
-class PreviewTableSerializer(serializers.Serializer):
-    """One table looked at before it is made."""
-
-    table = serializers.CharField()
-    rows = serializers.IntegerField()
-    fingerprint = serializers.CharField()
-    order = serializers.CharField(allow_null=True)
-    duplicates = serializers.IntegerField()
-    malformed = serializers.IntegerField()
-    profiled_rows = serializers.IntegerField()
-    columns = PreviewColumnSerializer(many=True)
-    parts = PreviewPartSerializer(many=True)
-    forms = serializers.DictField(child=CostSerializer())
-
-
-class PreviewSerializer(serializers.Serializer):
-    """All tables of a recipe at one point."""
-
-    seed = serializers.IntegerField()
-    tables = PreviewTableSerializer(many=True)

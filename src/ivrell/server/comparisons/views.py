@@ -23,10 +23,10 @@ from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput
 from ivrell.core.propose.recipe import propose, table_name
-from ivrell.core.recipe.preview import preview
 from ivrell.server.comparisons import serializers as shapes
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.starting import NEW_RECIPE, fresh_id, new_comparison, starting_code
+from ivrell.server.data.models import Sample
 
 
 def _checked(serializer_class: type, request: Request) -> dict[str, Any]:
@@ -74,7 +74,8 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
     def propose(self, request: Request) -> Response:
         """A new comparison with a recipe shaped like uploaded csv or parquet files.
 
-        No value of the files stands in it; the files are not kept.
+        No value of the files stands in it, but for the categories that ``allow`` names
+        ("table.column" with commas between); the files are not kept.
         """
         files = request.FILES.getlist("files")
         if not files:
@@ -86,11 +87,28 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
                 with path.open("wb") as copy:
                     copy.writelines(file.chunks())
                 samples[table_name(path)] = path
-            proposal = propose(samples)
+            allowed = [place.strip() for place in request.data.get("allow", "").split(",")]
+            proposal = propose(samples, allow_values=[place for place in allowed if place])
         rows = proposal.with_rows_knob("rows")
         name = f"Shaped like {', '.join(samples)}"
         text = new_comparison(name, proposal.toml(), knobs=f"rows = [{rows}]")
-        return self._shown(Comparison.objects.from_text(text), status.HTTP_201_CREATED)
+        record = Comparison.objects.from_text(text)
+        Sample.objects.create(
+            comparison=record,
+            recipe_text=edit.data_text(text),
+            columns=[
+                {
+                    "table": table,
+                    "name": name,
+                    "note": proposal.notes[table][name],
+                    "distance": proposal.distances[table].get(name),
+                    **found,
+                }
+                for table, columns in proposal.beside.items()
+                for name, found in columns.items()
+            ],
+        )
+        return self._shown(record, status.HTTP_201_CREATED)
 
     @extend_schema(request=shapes.SettingsSerializer)
     def partial_update(self, request: Request, pk: str) -> Response:
@@ -149,20 +167,6 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
         """Put another recipe in place of ``[data]``."""
         given = _checked(shapes.TextSerializer, request)["text"]
         return self._change(pk, lambda text: edit.replace_data(text, given))
-
-    @extend_schema(request=shapes.PreviewRequestSerializer, responses=shapes.PreviewSerializer)
-    @action(detail=True, methods=["post"])
-    def preview(self, request: Request, pk: str) -> Response:
-        """Look at the tables of the stored recipe, or of one being written."""
-        given = _checked(shapes.PreviewRequestSerializer, request)
-        text = self.get_object().text
-        if "data_text" in given:
-            text = edit.replace_data(text, given["data_text"])
-        comparison = parse(text)
-        point = {**next(comparison.points({})), **given.get("knobs", {})}
-        recipe = comparison.data.resolved(point)
-        tables = [preview(recipe, table) for table in recipe.tables]
-        return Response({"seed": recipe.seed, "tables": tables})
 
     @extend_schema(request=shapes.NewLaneSerializer, responses={201: shapes.ComparisonSerializer})
     @action(detail=True, methods=["post"], url_path="lanes")

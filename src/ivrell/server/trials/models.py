@@ -28,10 +28,12 @@ class TrialQuerySet(models.QuerySet):
         """
         from ivrell.server.trials.tasks import conduct_trial
 
+        plan = plan.model_copy(update={"own_files": str(settings.IVRELL_DATA / "files")})
         data = comparison.data
         runs = sum(1 for _ in ordered_runs(data, plan))
+        based = data.data.based_on(Path(plan.own_files or "/"))
         for point in data.points(plan.knobs):
-            data.data.resolved(point)
+            based.resolved(point)
         with transaction.atomic():
             trial = self.create(
                 comparison=comparison,

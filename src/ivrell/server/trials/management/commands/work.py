@@ -8,6 +8,8 @@ from django.core.management.base import BaseCommand
 from procrastinate import jobs
 from procrastinate.contrib.django import app
 
+from ivrell.server.data.models import Making
+from ivrell.server.data.tasks import make_data
 from ivrell.server.trials.models import Trial
 from ivrell.server.trials.tasks import QUEUE, conduct_trial
 
@@ -29,6 +31,8 @@ def sweep() -> None:
     for trial in Trial.objects.filter(state=Trial.State.RUNNING):
         log.info("%s was cut off and goes on", trial)
         conduct_trial.defer(trial_id=trial.pk)
+    for making in Making.objects.filter(state=Making.State.RUNNING):
+        make_data.defer(making_id=making.pk)
 
 
 def _worker_app() -> procrastinate.App:

@@ -1,14 +1,14 @@
 /** A column's small drawn profile: its histogram, or its most frequent values. */
-import type { Schemas } from "../api/client";
-import { count, figures } from "../ui/units";
+import type { Schemas } from "../../api/client";
+import { count, figures } from "../../ui/units";
 
 const W = 128;
 const H = 26;
 
-export function Profile({ profile }: { profile: Schemas["Profile"] }) {
+export function Profile({ profile, narrow }: { profile: Schemas["Profile"]; narrow?: boolean }) {
   const missing = profile.nulls / Math.max(1, profile.rows);
   return (
-    <span className="profile">
+    <span className={narrow ? "profile narrow" : "profile"}>
       {profile.histogram ? (
         <Bars counts={profile.histogram.counts} label={`Histogram of ${profile.name}`} />
       ) : (
@@ -17,7 +17,7 @@ export function Profile({ profile }: { profile: Schemas["Profile"] }) {
       <span className="ends small faint">
         {profile.histogram ? (
           <>
-            {short(profile.smallest)} to {short(profile.largest)}
+            {profile.smallest !== null && `${short(profile.smallest)} to ${short(profile.largest)}`}
           </>
         ) : (
           <>{count(profile.distinct)} different</>
@@ -39,7 +39,14 @@ function Bars({ counts, label }: { counts: number[]; label: string }) {
   const most = Math.max(1, ...counts);
   const step = W / counts.length;
   return (
-    <svg width={W} height={H} role="img" aria-label={label}>
+    <svg
+      width={W}
+      height={H}
+      viewBox={`0 0 ${W} ${H}`}
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={label}
+    >
       {counts.map((n, i) => (
         <rect
           key={i}
@@ -60,7 +67,14 @@ function Top({ profile }: { profile: Schemas["Profile"] }) {
   const widths = shares.map(({ share }) => Math.max(2, share * W));
   const starts = widths.map((_, i) => widths.slice(0, i).reduce((sum, w) => sum + w, 0));
   return (
-    <svg width={W} height={H} role="img" aria-label={`Most frequent values of ${profile.name}`}>
+    <svg
+      width={W}
+      height={H}
+      viewBox={`0 0 ${W} ${H}`}
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={`Most frequent values of ${profile.name}`}
+    >
       <rect y={8} width={W} height={11} fill="var(--line-2)" />
       {shares.map(({ value, share }, i) => (
         <g key={value}>

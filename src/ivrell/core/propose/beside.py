@@ -1,0 +1,50 @@
+"""A sample's columns beside the generated ones, drawn alike, without the sample's values."""
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ivrell.core.recipe.profile import profile
+
+_BINS = 24
+
+
+def beside(sample: pa.Array, made: pa.Array, name: str) -> dict[str, dict[str, Any]]:
+    """Profiles of a sample's column and of the generated one, under ``sample`` and
+    ``generated``.
+
+    Numbers and moments share their bins, whose ends are rounded outward. Of the sample no
+    value is told: neither ends nor quantiles nor frequent values, only how often they are.
+    """
+    ours, theirs = (
+        profile(pa.record_batch([column], names=[name]))[0] for column in (sample, made)
+    )
+    if ours["histogram"] and theirs["histogram"]:
+        _share_bins(ours, theirs, sample, made)
+    ours.update(smallest=None, largest=None, quantiles=None)
+    if ours["top"]:
+        ours["top"] = [
+            {"value": f"value {place}", "count": top["count"]}
+            for place, top in enumerate(ours["top"], 1)
+        ]
+    return {"sample": ours, "generated": theirs}
+
+
+def _share_bins(
+    ours: dict[str, Any], theirs: dict[str, Any], sample: pa.Array, made: pa.Array
+) -> None:
+    ends = [found["histogram"]["edges"][place] for found in (ours, theirs) for place in (0, -1)]
+    low, high = min(ends), max(ends)
+    unit = 10.0 ** np.floor(np.log10(high - low)) / 10 if high > low else 1.0
+    edges = np.linspace(np.floor(low / unit) * unit, np.ceil(high / unit) * unit, _BINS + 1)
+    for found, column in ((ours, sample), (theirs, made)):
+        counts, _ = np.histogram(_numbers(column.drop_null()), bins=edges)
+        found["histogram"] = {"counts": counts.tolist(), "edges": edges.tolist()}
+
+
+def _numbers(known: pa.Array) -> Any:
+    if pa.types.is_timestamp(known.type):
+        known = pc.divide(known.cast(pa.timestamp("us")).cast(pa.int64()), 1_000_000)
+    return known.to_numpy(zero_copy_only=False)

@@ -1,0 +1,12 @@
+"""Tables loaded into an engine's own database; a new one is a loader and a word here."""
+
+from ivrell.core.recipe.databases.base import Loader
+from ivrell.core.recipe.databases.duckdb import DuckdbLoader
+from ivrell.core.recipe.databases.postgres import PostgresLoader
+from ivrell.core.recipe.databases.sqlite import SqliteLoader
+
+DATABASES: dict[str, type[Loader]] = {
+    loader.engine: loader for loader in (DuckdbLoader, SqliteLoader, PostgresLoader)
+}
+
+__all__ = ["DATABASES", "Loader"]

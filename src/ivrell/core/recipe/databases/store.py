@@ -1,0 +1,243 @@
+"""Loaded databases, kept so that tables are loaded once and not before every run."""
+
+import hashlib
+import json
+import shutil
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import asdict, dataclass
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from ivrell.core.cluster import Cluster
+from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.recipe.databases import DATABASES, Loader
+from ivrell.core.recipe.databases.base import columns_of
+from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.making import Progress
+from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
+
+CLUSTER_SETTINGS = {
+    "shared_buffers": "512MB",
+    "work_mem": "64MB",
+    "maintenance_work_mem": "256MB",
+    "autovacuum": "off",
+    "wal_level": "minimal",
+    "max_wal_senders": "0",
+    "max_wal_size": "8GB",
+    "checkpoint_timeout": "1h",
+    "max_connections": "40",
+}
+"""Settings of the private cluster that approaches are measured on. Nothing in it works unasked:
+no autovacuum, and no checkpoint but where so much was written that one is due."""
+
+
+@dataclass(frozen=True)
+class LoadedTable:
+    """One table in a database: rows, bytes with its indexes (None where the engine does not
+    tell), seconds that loading took without indexes."""
+
+    table: str
+    rows: int
+    size_bytes: int | None
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """The tables of a recipe in an engine's database.
+
+    ``place`` is a file, or the database's name on the private cluster; ``index_seconds`` what
+    keys, indexes and statistics took.
+    """
+
+    engine: str
+    place: str
+    fingerprint: str
+    keys: list[str]
+    indexes: list[str]
+    tables: list[LoadedTable]
+    size_bytes: int
+    index_seconds: float
+
+
+class DatabaseStore:
+    """A folder of loaded databases; PostgreSQL's stand in a private cluster in it."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self._cluster: Cluster | None = None
+
+    @property
+    def cluster(self) -> Cluster:
+        """The private cluster, started when first asked for."""
+        if self._cluster is None:
+            self.root.mkdir(parents=True, exist_ok=True)
+            self._cluster = Cluster(self.root / "cluster")
+            self._cluster.start(CLUSTER_SETTINGS)
+        return self._cluster
+
+    def stop(self) -> None:
+        """Stop the private cluster if this store started it."""
+        if self._cluster:
+            self._cluster.stop()
+            self._cluster = None
+
+    def ensure(
+        self,
+        recipe: Recipe,
+        engine: str,
+        *,
+        keys: Sequence[str] = (),
+        indexes: Sequence[str] = (),
+        progress: Progress | None = None,
+        stopped: Callable[[], bool] | None = None,
+    ) -> Loaded:
+        """The tables of a resolved recipe in a database of an engine, loaded unless they are.
+
+        ``keys`` and ``indexes`` name columns as in ``passages(lock)``; each table can have
+        one key. Raises BadInput where they name nothing, or a key's values repeat; Stopped
+        when ``stopped`` says so, leaving nothing that looks finished.
+        """
+        generator = Generator(recipe)
+        schemas = {table: generator.schema(table) for table in recipe.tables}
+        declared_keys = [columns_of(key, schemas, "keys") for key in keys]
+        declared = [columns_of(index, schemas, "indexes") for index in indexes]
+        fingerprint = _fingerprint(recipe, engine, keys, indexes)
+        record = self.root / f"{engine}-{fingerprint[:24]}.json"
+        if loaded := self._known(record):
+            return loaded
+        self.root.mkdir(parents=True, exist_ok=True)
+        final = self._place(engine, fingerprint)
+        loader = self._loader(engine, final.with_name(f"{final.name}_half"))
+        try:
+            seconds = {
+                table: self._load(loader, generator, table, schemas[table], progress, stopped)
+                for table in recipe.tables
+            }
+            began = time.monotonic()
+            for key in declared_keys:
+                self._add_key(loader, key)
+            for number, index in enumerate(declared, 1):
+                loader.add_index(index, number)
+            loader.analyse()
+            index_seconds = time.monotonic() - began
+            sizes = loader.sizes(list(recipe.tables))
+            total = loader.total()
+            loader.finish(final)
+        except BaseException:
+            loader.discard()
+            raise
+        loaded = Loaded(
+            engine,
+            str(final) if engine != "postgres" else final.name,
+            fingerprint,
+            list(keys),
+            list(indexes),
+            [
+                LoadedTable(table, recipe.rows_of(table), sizes[table], seconds[table])
+                for table in recipe.tables
+            ],
+            total,
+            index_seconds,
+        )
+        temporary = record.with_suffix(".tmp")
+        temporary.write_text(json.dumps(asdict(loaded)))
+        temporary.replace(record)
+        return loaded
+
+    def _place(self, engine: str, fingerprint: str) -> Path:
+        if engine == "postgres":
+            return Path(f"ivrell_{fingerprint[:24]}")
+        return self.root / f"{fingerprint[:24]}.{engine}"
+
+    def _loader(self, engine: str, place: Path) -> Loader:
+        if engine not in DATABASES:
+            raise BadInput(
+                f'There is no database of an engine "{engine}".',
+                cure=f"Engines that tables can be loaded into: {', '.join(DATABASES)}.",
+            )
+        if engine != "postgres":
+            place.unlink(missing_ok=True)
+            return DATABASES[engine](place)
+        make: Any = DATABASES[engine]
+        loader: Loader = make(place, self.cluster.address("postgres"))
+        return loader
+
+    def _load(
+        self,
+        loader: Loader,
+        generator: Generator,
+        table: str,
+        schema: pa.Schema,
+        progress: Progress | None,
+        stopped: Callable[[], bool] | None,
+    ) -> float:
+        began = time.monotonic()
+        rows = generator.recipe.rows_of(table)
+        tell = partial(progress, table, loader.engine) if progress else None
+
+        def blocks() -> Iterator[pa.RecordBatch]:
+            for index, block in enumerate(generator.read(table)):
+                if stopped and stopped():
+                    raise Stopped(f"{table} into {loader.engine}")
+                yield block
+                if tell:
+                    tell(min((index + 1) * BLOCK_ROWS, rows), rows)
+
+        loader.create(table, schema)
+        loader.load(table, schema, blocks())
+        return time.monotonic() - began
+
+    def _add_key(self, loader: Loader, key: Any) -> None:
+        try:
+            loader.add_key(key)
+        except Exception as error:
+            said = str(error).strip().splitlines()[0]
+            raise BadInput(
+                f"{key.table}({', '.join(key.names)}) cannot be a key: {said}.",
+                where="keys",
+                cure="Take columns whose values are unique, and never null.",
+            ) from error
+
+    def _known(self, record: Path) -> Loaded | None:
+        """What a record tells of, when the database is still there."""
+        try:
+            told = json.loads(record.read_text())
+            loaded = Loaded(**{**told, "tables": [LoadedTable(**t) for t in told["tables"]]})
+        except (OSError, ValueError, TypeError, KeyError):
+            return None
+        if loaded.engine != "postgres":
+            whole = Path(loaded.place).exists()
+        else:
+            whole = loaded.place in self.cluster.databases()
+        return loaded if whole else None
+
+    def kept(self) -> list[Loaded]:
+        """Everything loaded that a record tells of."""
+        found = []
+        for record in sorted(self.root.glob("*-*.json")):
+            told = json.loads(record.read_text())
+            tables = [LoadedTable(**table) for table in told["tables"]]
+            found.append(Loaded(**{**told, "tables": tables}))
+        return found
+
+    def clear(self) -> int:
+        """Remove all loaded databases, and the cluster with them. Returns the bytes freed."""
+        freed = sum(loaded.size_bytes for loaded in self.kept())
+        self.stop()
+        shutil.rmtree(self.root, ignore_errors=True)
+        return freed
+
+
+def _fingerprint(recipe: Recipe, engine: str, keys: Sequence[str], indexes: Sequence[str]) -> str:
+    told = {
+        "engine": engine,
+        "tables": {table: recipe.fingerprint(table) for table in recipe.tables},
+        "keys": list(keys),
+        "indexes": list(indexes),
+    }
+    return hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()

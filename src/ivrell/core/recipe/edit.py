@@ -1,0 +1,103 @@
+"""Changing the text of a recipe in place: comments and order stay as they were."""
+
+from typing import Any
+
+import tomlkit
+import tomlkit.exceptions
+from pydantic import BaseModel, ConfigDict
+from tomlkit.items import Array
+
+from ivrell.core.errors import BadInput
+
+
+class Edit(BaseModel):
+    """One change of a recipe.
+
+    With a ``column`` (its place in the table, from 0) the fields of that column are set, else
+    those of the table; None takes a field out. ``add`` puts a new column with the fields at
+    the end; ``remove`` takes the column, or the whole table, out. Without a ``table`` the
+    recipe's own fields (its seed) are set.
+    """
+
+    model_config = ConfigDict(extra="forbid")
+
+    table: str | None = None
+    column: int | None = None
+    fields: dict[str, Any] = {}
+    add: bool = False
+    remove: bool = False
+
+
+def changed(data_text: str, edit: Edit) -> str:
+    """The recipe's text after a change; whether it still holds is for others to say.
+
+    Raises BadInput when the text is not TOML or has no such table or column.
+    """
+    try:
+        document = tomlkit.parse(data_text)
+        data: Any = document["data"]
+    except (tomlkit.exceptions.ParseError, tomlkit.exceptions.NonExistentKey):
+        raise BadInput(
+            "The recipe's text cannot be read.", cure="Mend it as text first, then go on here."
+        ) from None
+    if edit.table is None:
+        _set(data, edit.fields)
+        return tomlkit.dumps(document)
+    tables = data.get("tables", {})
+    if edit.table not in tables:
+        if not edit.add or edit.column is not None:
+            raise BadInput(f'There is no table "{edit.table}".')
+        tables[edit.table] = _new_table(edit.fields)
+        return tomlkit.dumps(document)
+    table = tables[edit.table]
+    if edit.column is None and edit.remove:
+        del tables[edit.table]
+    elif edit.column is None and edit.add:
+        _append(table, edit.fields)
+    elif edit.column is None:
+        _set(table, edit.fields)
+    elif not 0 <= edit.column < len(table.get("columns", [])):
+        raise BadInput(f"Table {edit.table} has no column {edit.column + 1}.")
+    elif edit.remove:
+        del table["columns"][edit.column]
+    else:
+        _set(table["columns"][edit.column], edit.fields)
+    return tomlkit.dumps(document)
+
+
+def _set(place: Any, fields: dict[str, Any]) -> None:
+    for name, value in fields.items():
+        if value is None:
+            if name in place:
+                del place[name]
+        elif place.get(name) != value:
+            place[name] = _inline(value)
+
+
+def _inline(value: Any) -> Any:
+    if isinstance(value, dict):
+        table = tomlkit.inline_table()
+        table.update(value)
+        return table
+    return value
+
+
+def _append(table: Any, fields: dict[str, Any]) -> None:
+    column = tomlkit.inline_table()
+    column.update({name: _inline(value) for name, value in fields.items() if value is not None})
+    columns = table.get("columns")
+    if not isinstance(columns, Array):
+        raise BadInput("The columns of this table are written in a way that only text can change.")
+    columns.add_line(column, indent="  ")
+
+
+def _new_table(fields: dict[str, Any]) -> Any:
+    table = tomlkit.table()
+    columns = tomlkit.array()
+    column = tomlkit.inline_table()
+    column.update({"name": "number", "kind": "sequence"})
+    columns.add_line(column, indent="  ")
+    columns.add_line(indent="")
+    table.update({"rows": 1000, **fields})
+    table["columns"] = columns
+    return table

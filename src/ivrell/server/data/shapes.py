@@ -1,0 +1,228 @@
+"""What the API takes and gives of data."""
+
+import datetime
+from typing import Any, Literal
+
+from pydantic import BaseModel
+
+from ivrell.core.recipe.edit import Edit
+
+
+class Written(BaseModel):
+    """A recipe being written (the stored one when absent), at some knob values."""
+
+    data_text: str | None = None
+    knobs: dict[str, Any] = {}
+
+
+class LookRequest(Written):
+    """A recipe to look at, after some changes."""
+
+    edits: list[Edit] = []
+
+
+class Histogram(BaseModel):
+    """Counts between edges."""
+
+    counts: list[int]
+    edges: list[float]
+
+
+class Top(BaseModel):
+    """A frequent value."""
+
+    value: str
+    count: int
+
+
+class Profile(BaseModel):
+    """What stands in a column; see the core's ``profile``."""
+
+    name: str
+    type: str
+    rows: int
+    nulls: int
+    distinct: int
+    distinct_exact: bool
+    smallest: str | None
+    largest: str | None
+    quantiles: list[str] | None
+    lengths: list[float] | None
+    histogram: Histogram | None
+    top: list[Top] | None
+
+
+class LookColumn(BaseModel):
+    """A column of a table that is looked at; ``given`` holds its settings as they are
+    written, ``sample`` the column of the sample that it was shaped after."""
+
+    name: str
+    kind: str
+    settings: str
+    given: dict[str, Any]
+    profile: Profile
+
+
+class LookTable(BaseModel):
+    """One table looked at before it is made."""
+
+    table: str
+    rows: int
+    rows_given: int | str | None
+    fingerprint: str
+    file: str | None
+    order: str | None
+    duplicates: int
+    duplicate_share: float
+    malformed: int
+    malformed_share: float
+    profiled_rows: int
+    columns: list[LookColumn]
+
+
+class Look(BaseModel):
+    """All tables of a recipe at one point, and its text after the changes asked for."""
+
+    seed: int
+    data_text: str
+    tables: list[LookTable]
+
+
+class RowsRequest(Written):
+    """Which rows of which table, from ``first`` (counted from 0) on."""
+
+    table: str
+    first: int
+    count: int
+
+
+class Rows(BaseModel):
+    """Rows as text."""
+
+    first: int
+    rows: list[list[str | None]]
+
+
+class Cost(BaseModel):
+    """What a form of a table takes: estimated, or measured where it stands made."""
+
+    form: str
+    bytes: int
+    seconds: float
+    measured: bool
+
+
+class TableCosts(BaseModel):
+    """What each form of a table takes."""
+
+    table: str
+    forms: list[Cost]
+
+
+class Costs(BaseModel):
+    """What each form of each table takes, and the forms it can be loaded into."""
+
+    tables: list[TableCosts]
+    databases: list[str]
+
+
+class Setting(BaseModel):
+    """One setting of a kind of column."""
+
+    name: str
+    type: str
+    choices: list[str]
+    usual: Any
+    wanted: bool
+
+
+class KindOfColumn(BaseModel):
+    """A kind of column and all that can be set of it."""
+
+    kind: str
+    settings: list[Setting]
+
+
+class Kinds(BaseModel):
+    """Every kind of column."""
+
+    kinds: list[KindOfColumn]
+
+
+class MakeRequest(BaseModel):
+    """Data to make ahead of a trial: forms (of all tables unless some are named), and
+    whether to profile every row."""
+
+    forms: list[str] = []
+    tables: list[str] | None = None
+    knobs: dict[str, Any] = {}
+    profile: bool = False
+
+
+class MakingProgress(BaseModel):
+    """How far the table being made is."""
+
+    table: str
+    form: str
+    rows: int
+    total: int
+    rows_per_second: float | None
+    seconds_left: float | None
+
+
+class MadeTable(BaseModel):
+    """A table in a form that was made."""
+
+    table: str
+    form: str
+    rows: int
+    size_bytes: int | None
+    seconds: float
+
+
+class Trouble(BaseModel):
+    """What went wrong."""
+
+    what: str
+    where: str
+    cure: str
+
+
+class MakingShape(BaseModel):
+    """Data being made, or made."""
+
+    id: int
+    state: Literal["waiting", "running", "done", "stopped", "failed"]
+    forms: list[str]
+    profile: bool
+    progress: MakingProgress | None
+    made: list[MadeTable]
+    profiles: dict[str, list[Profile]]
+    message: Trouble | None
+    stop_asked: bool
+    created_at: datetime.datetime
+
+
+class Makings(BaseModel):
+    """The newest making of a comparison, if any."""
+
+    newest: MakingShape | None
+
+
+class SampleColumn(BaseModel):
+    """A column of a sample beside the generated one: the shapes of both, their distance (0
+    the same, 1 nothing in common), and what was fitted in words."""
+
+    table: str
+    name: str
+    note: str
+    distance: float | None
+    sample: Profile
+    generated: Profile
+
+
+class SampleShape(BaseModel):
+    """The sample that a recipe was shaped after; ``recipe_changed`` since then."""
+
+    columns: list[SampleColumn]
+    recipe_changed: bool

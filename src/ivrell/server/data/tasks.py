@@ -1,0 +1,125 @@
+"""Making data in the queue that trials wait in too, so that neither disturbs the other."""
+
+import logging
+import platform
+import time
+from dataclasses import asdict
+from typing import Any
+
+from django.conf import settings
+from procrastinate.contrib.django import app
+
+from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.recipe.databases import DATABASES
+from ivrell.core.recipe.databases.store import DatabaseStore
+from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.model import Recipe
+from ivrell.core.recipe.preview import whole_profile
+from ivrell.core.recipe.store import DataStore
+from ivrell.server.comparisons.models import resolved
+from ivrell.server.data.models import Making
+from ivrell.server.trials.models import MACHINE_LOCK
+from ivrell.server.trials.tasks import QUEUE
+
+log = logging.getLogger("ivrell.data")
+_TELL_EVERY_S = 0.4
+
+
+class _Watched:
+    """Keeps a making's record up to date while blocks come, and asks it for a stop."""
+
+    def __init__(self, making: Making) -> None:
+        self.making = making
+        self._what = ("", "")
+        self._began = self._told = 0.0
+
+    def progress(self, table: str, form: str, rows: int, total: int) -> None:
+        now = time.monotonic()
+        if (table, form) != self._what:
+            self._what, self._began, self._first = (table, form), now, rows
+        if now - self._told < _TELL_EVERY_S and rows < total:
+            return
+        self._told = now
+        taken, since = now - self._began, rows - self._first
+        rate = since / taken if taken > 0 and since else None
+        self.making.progress = {
+            "table": table,
+            "form": form,
+            "rows": rows,
+            "total": total,
+            "rows_per_second": rate,
+            "seconds_left": (total - rows) / rate if rate else None,
+        }
+        self.making.save(update_fields=["progress"])
+
+    def stopped(self) -> bool:
+        if time.monotonic() - self._told >= _TELL_EVERY_S:
+            self.making.refresh_from_db(fields=["stop_asked"])
+        return self.making.stop_asked
+
+
+@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="make_data")
+def make_data(making_id: int) -> None:
+    """Make what a record asks for."""
+    making = Making.objects.get(pk=making_id)
+    if making.state not in (Making.State.WAITING, Making.State.RUNNING):
+        return
+    if making.stop_asked:
+        making.finish(Making.State.STOPPED)
+        return
+    making.state = Making.State.RUNNING
+    making.save(update_fields=["state"])
+    try:
+        recipe = resolved(making.text, making.wanted.get("knobs", {}))
+        _make(making, recipe, _Watched(making))
+        making.finish(Making.State.DONE)
+    except Stopped:
+        making.finish(Making.State.STOPPED)
+    except BadInput as error:
+        making.finish(Making.State.FAILED, error.as_dict())
+    except Exception:
+        log.exception("%s ended with an error of Ivrell's own", making)
+        making.finish(
+            Making.State.FAILED,
+            {"what": "Making the data ended with an error inside Ivrell.", "where": "",
+             "cure": "The worker's log has the details. Try it again."},
+        )  # fmt: skip
+        raise
+
+
+def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:
+    wanted: dict[str, Any] = making.wanted
+    tables = wanted.get("tables") or list(recipe.tables)
+    store = DataStore(settings.IVRELL_DATA / "made")
+    for form in wanted.get("forms", []):
+        if form in DATABASES:
+            _load(making, recipe, form, watched)
+            continue
+        for table in tables:
+            made = store.ensure(
+                recipe, table, form,
+                workers=settings.CORES, progress=watched.progress, stopped=watched.stopped,
+            )  # fmt: skip
+            making.made = [*making.made, asdict(made)]
+            making.save(update_fields=["made"])
+    if wanted.get("profile"):
+        generator = Generator(recipe)
+        for table in tables:
+            making.profiles[table] = whole_profile(
+                generator, table, progress=watched.progress, stopped=watched.stopped
+            )
+    store.trim(settings.MADE_LIMIT_BYTES)
+
+
+def _load(making: Making, recipe: Recipe, engine: str, watched: _Watched) -> None:
+    databases = DatabaseStore(settings.IVRELL_DATA / "loaded")
+    try:
+        loaded = databases.ensure(
+            recipe, engine, progress=watched.progress, stopped=watched.stopped
+        )
+    finally:
+        databases.stop()
+    making.made = [
+        *making.made,
+        *({"form": engine, **asdict(table)} for table in loaded.tables),
+    ]

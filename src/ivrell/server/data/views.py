@@ -1,0 +1,205 @@
+"""The API of data: looking at a recipe while it is written, and making its tables."""
+
+from functools import lru_cache
+from typing import Any, TypeVar
+
+from django.conf import settings
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import extend_schema
+from pydantic import BaseModel
+from rest_framework import status
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from ivrell.core.comparison import edit
+from ivrell.core.errors import BadInput
+from ivrell.core.recipe.databases import DATABASES
+from ivrell.core.recipe.edit import changed
+from ivrell.core.recipe.forms import form_called
+from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.kinds import KINDS
+from ivrell.core.recipe.kinds.settings import settings_of
+from ivrell.core.recipe.model import Recipe
+from ivrell.core.recipe.preview import costs, preview, rows_from
+from ivrell.core.recipe.store import DataStore
+from ivrell.server.comparisons.models import Comparison, resolved
+from ivrell.server.data import shapes
+from ivrell.server.data.models import Making
+
+_MOST_ROWS_AT_ONCE = 500
+
+Asked = TypeVar("Asked", bound=BaseModel)
+
+
+def _asked(shape: type[Asked], request: Request) -> Asked:
+    return shape.model_validate(request.data)
+
+
+def _present(comparison: int) -> Comparison:
+    return get_object_or_404(Comparison.objects.present(), pk=comparison)
+
+
+@lru_cache(maxsize=4)
+def _generator(recipe_json: str) -> Generator:
+    """Generators are kept for a while: they hold the columns that others refer to."""
+    return Generator(Recipe.model_validate_json(recipe_json))
+
+
+def _generator_of(text: str, knobs: dict[str, Any]) -> Generator:
+    return _generator(resolved(text, knobs).model_dump_json(by_alias=True, exclude_unset=True))
+
+
+def _written(comparison: int, given: shapes.Written) -> str:
+    text = _present(comparison).text
+    return text if given.data_text is None else edit.replace_data(text, given.data_text)
+
+
+class LookView(APIView):
+    """Looking at a recipe."""
+
+    only_reads = True
+
+    @extend_schema(request=shapes.LookRequest, responses=shapes.Look, operation_id="look")
+    def post(self, request: Request, comparison: int) -> Response:
+        """The tables of a recipe as they will be, with its text after some changes."""
+        given = _asked(shapes.LookRequest, request)
+        text = _present(comparison).text
+        data_text = given.data_text if given.data_text is not None else edit.data_text(text)
+        for change in given.edits:
+            data_text = changed(data_text, change)
+        text = edit.replace_data(text, data_text)
+        generator = _generator_of(text, given.knobs)
+        written = edit.parse(text).data.tables
+        tables = [
+            {**preview(generator, table), "rows_given": written[table].rows}
+            for table in generator.recipe.tables
+        ]
+        shape = shapes.Look(seed=generator.recipe.seed, data_text=data_text, tables=tables)
+        return Response(shape.model_dump())
+
+
+class RowsView(APIView):
+    """Rows of a table."""
+
+    only_reads = True
+
+    @extend_schema(request=shapes.RowsRequest, responses=shapes.Rows, operation_id="rows")
+    def post(self, request: Request, comparison: int) -> Response:
+        """Some rows of a table as they will be made, from anywhere in it."""
+        given = _asked(shapes.RowsRequest, request)
+        generator = _generator_of(_written(comparison, given), given.knobs)
+        if given.table not in generator.recipe.tables:
+            raise BadInput(f'There is no table "{given.table}".')
+        first = min(max(given.first, 0), generator.recipe.rows_of(given.table))
+        count = min(max(given.count, 0), _MOST_ROWS_AT_ONCE)
+        rows = rows_from(generator, given.table, first, count)
+        return Response(shapes.Rows(first=first, rows=rows).model_dump())
+
+
+class CostsView(APIView):
+    """What data takes."""
+
+    only_reads = True
+
+    @extend_schema(request=shapes.Written, responses=shapes.Costs, operation_id="costs")
+    def post(self, request: Request, comparison: int) -> Response:
+        """Bytes and seconds of each table in each form: measured where it stands made,
+        estimated from a sample elsewhere."""
+        given = _asked(shapes.Written, request)
+        generator = _generator_of(_written(comparison, given), given.knobs)
+        store = DataStore(settings.IVRELL_DATA / "made")
+        tables = []
+        for table in generator.recipe.tables:
+            made = {m.form: m for m in store.find(generator.recipe, table)
+                    if len(m.paths) == 1 and not m.codec and not m.split_by}  # fmt: skip
+            forms = [
+                shapes.Cost(form=form, bytes=made[form].size_bytes, seconds=made[form].seconds,
+                            measured=True)
+                if form in made
+                else shapes.Cost(form=form, bytes=round(cost["bytes"]), seconds=cost["seconds"],
+                                 measured=False)
+                for form, cost in costs(generator, table).items()
+            ]  # fmt: skip
+            tables.append(shapes.TableCosts(table=table, forms=forms))
+        return Response(shapes.Costs(tables=tables, databases=list(DATABASES)).model_dump())
+
+
+class KindsView(APIView):
+    """Kinds of columns."""
+
+    @extend_schema(responses=shapes.Kinds)
+    def get(self, request: Request) -> Response:
+        """Every kind of column and what can be set of it."""
+        kinds = [{"kind": kind, "settings": settings_of(kind)} for kind in KINDS]
+        return Response(shapes.Kinds(kinds=kinds).model_dump())
+
+
+def _shown(making: Making | None) -> Response:
+    newest = making and shapes.MakingShape(
+        id=making.pk,
+        state=making.state,
+        forms=making.wanted.get("forms", []),
+        profile=bool(making.wanted.get("profile")),
+        progress=making.progress or None,
+        made=making.made,
+        profiles=making.profiles,
+        message=making.message,
+        stop_asked=making.stop_asked,
+        created_at=making.created_at,
+    )
+    return Response(shapes.Makings(newest=newest).model_dump(mode="json"))
+
+
+class MakingView(APIView):
+    """Making data ahead of a trial."""
+
+    @extend_schema(responses=shapes.Makings, operation_id="making")
+    def get(self, request: Request, comparison: int) -> Response:
+        """The newest making of the comparison's data, with how far it is."""
+        return _shown(_present(comparison).makings.first())
+
+    @extend_schema(request=shapes.MakeRequest, responses=shapes.Makings, operation_id="make")
+    def post(self, request: Request, comparison: int) -> Response:
+        """Make tables in some forms, or read them through for a profile; it waits its turn
+        among the trials."""
+        given = _asked(shapes.MakeRequest, request)
+        record = _present(comparison)
+        for form in given.forms:
+            if form not in DATABASES:
+                form_called(form)
+        recipe = resolved(record.text, given.knobs)
+        for table in given.tables or []:
+            if table not in recipe.tables:
+                raise BadInput(f'There is no table "{table}".')
+        making = Making.objects.launch(record, given.model_dump())
+        response = _shown(making)
+        response.status_code = status.HTTP_201_CREATED
+        return response
+
+    @extend_schema(request=None, responses={200: shapes.Makings}, operation_id="stop_making")
+    def delete(self, request: Request, comparison: int) -> Response:
+        """Stop it; what is half made is gone on with the next time."""
+        making = _present(comparison).makings.first()
+        if making:
+            making.stop_asked = True
+            making.save(update_fields=["stop_asked"])
+            if making.state == Making.State.WAITING:
+                making.finish(Making.State.STOPPED)
+        return _shown(making)
+
+
+class SampleView(APIView):
+    """The sample beside the generated data."""
+
+    @extend_schema(responses={200: shapes.SampleShape, 204: None})
+    def get(self, request: Request, comparison: int) -> Response:
+        """Column by column, the shapes of the sample and of what was generated after it;
+        nothing (204) where the recipe was not shaped after a sample."""
+        record = _present(comparison)
+        sample = getattr(record, "sample", None)
+        if sample is None:
+            return Response(status=status.HTTP_204_NO_CONTENT)
+        changed_since = edit.data_text(record.text) != sample.recipe_text
+        shape = shapes.SampleShape(columns=sample.columns, recipe_changed=changed_since)
+        return Response(shape.model_dump())

@@ -1,0 +1,60 @@
+/** A value that stands in a line of words and is changed where it stands. */
+import { useEffect, useRef, useState } from "react";
+
+type Props = {
+  value: string;
+  label: string;
+  /** Called with each change while typing, and with null when it is given back. */
+  onTyping: (value: string | null) => void;
+  onTake: (value: string) => void;
+  wrong?: string;
+  id?: string;
+  numeric?: boolean;
+};
+
+const TYPING_MS = 150;
+
+export function InlineField({ value, label, onTyping, onTake, wrong, id, numeric }: Props) {
+  const [draft, setDraft] = useState<string | null>(null);
+  const timer = useRef(0);
+  useEffect(() => () => window.clearTimeout(timer.current), []);
+  const shown = draft ?? value;
+  const take = () => {
+    window.clearTimeout(timer.current);
+    if (draft === null) return;
+    if (draft === value) giveBack();
+    // What is wrong stays where it was typed, with its reason, until it is mended.
+    else if (!wrong) {
+      onTake(draft);
+      setDraft(null);
+    }
+  };
+  const giveBack = () => {
+    window.clearTimeout(timer.current);
+    setDraft(null);
+    onTyping(null);
+  };
+  return (
+    <input
+      className={`inline-field${wrong ? " wrong" : ""}`}
+      style={{ width: `${Math.min(Math.max(shown.length, 1) + 0.6, 34)}ch` }}
+      value={shown}
+      aria-label={label}
+      aria-invalid={Boolean(wrong)}
+      data-testid={id}
+      inputMode={numeric ? "decimal" : undefined}
+      spellCheck={false}
+      onChange={(event) => {
+        const next = event.target.value;
+        setDraft(next);
+        window.clearTimeout(timer.current);
+        timer.current = window.setTimeout(() => onTyping(next), TYPING_MS);
+      }}
+      onBlur={take}
+      onKeyDown={(event) => {
+        if (event.key === "Enter") take();
+        if (event.key === "Escape") giveBack();
+      }}
+    />
+  );
+}
