@@ -2,7 +2,9 @@
 
 Prints, for the columns of the demo's passages: Ivrell on one core against the same columns
 drawn straight from NumPy and written by the same writer with nothing between; two workers
-against one; and the peak memory of a process that makes a table of several sizes.
+against one; loading into PostgreSQL against a bare binary COPY of the same buffers; and the
+peak memory of a process that makes a table of several sizes, up to 100 million rows with
+--large.
 """
 
 import multiprocessing
@@ -14,11 +16,15 @@ import time
 from pathlib import Path
 
 import numpy as np
+import psycopg
 import pyarrow as pa
 import pyarrow.csv
 import pyarrow.parquet
 
 from ivrell.core.comparison.file import load
+from ivrell.core.recipe.databases import pg_binary
+from ivrell.core.recipe.databases.store import DatabaseStore
+from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import BLOCK_ROWS
 from ivrell.core.recipe.store import DataStore
 
@@ -74,7 +80,40 @@ def peak_of_making(form: str, rows: int, workers: int, pipe) -> None:
     pipe.send((own, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss))
 
 
-def main(rows: int) -> None:
+def loading(rows: int) -> None:
+    """Tables into PostgreSQL: Ivrell's whole loading against the bare COPY of its buffers."""
+    recipe = load(DEMO).data.resolved({"rows": rows})
+    generator = Generator(recipe)
+    buffers = [pg_binary.encode(block) for block in generator.read("passages")]
+    with tempfile.TemporaryDirectory(prefix="ivrell-bench-") as name:
+        Path(name).chmod(0o755)
+        ours, bare = [], []
+        for attempt in range(3):
+            store = DatabaseStore(Path(name) / str(attempt))
+            loaded = store.ensure(recipe, "postgres")
+            ours.append(next(t.seconds for t in loaded.tables if t.table == "passages"))
+            with psycopg.connect(store.cluster.address(loaded.place), autocommit=True) as db:
+                began = time.perf_counter()
+                with db.transaction():
+                    db.execute("CREATE TABLE bare (LIKE passages)")
+                    with (
+                        db.cursor() as cursor,
+                        cursor.copy("COPY bare FROM STDIN WITH (FORMAT binary, FREEZE)") as copy,
+                    ):
+                        copy.write(pg_binary.HEADER)
+                        for buffer in buffers:
+                            copy.write(buffer)
+                        copy.write(pg_binary.TRAILER)
+                bare.append(time.perf_counter() - began)
+            store.stop()
+    took, least = float(np.median(ours)), float(np.median(bare))
+    print(
+        f"  postgres {rows / took / 1e6:.2f} million rows a second, "
+        f"{100 * least / took:.0f} % of the rate of a bare COPY of the same buffers"
+    )
+
+
+def main(rows: int, large: bool) -> None:
     recipe = load(DEMO).data.resolved({"rows": rows})
     locks = pa.array([f"LOK-{n:02}" for n in range(60)])
     print(f"{rows:,} rows of the demo's passages; medians of three interleaved rounds")
@@ -92,17 +131,21 @@ def main(rows: int) -> None:
         print(
             f"  {form:8} {rows / middle['one worker'] / 1e6:.2f} million rows a second, "
             f"{100 * middle['bare'] / middle['one worker']:.0f} % of the bare rate; "
-            f"two workers {middle['one worker'] / middle['two workers']:.2f} times one"
+            f"two workers {middle['one worker'] / middle['two workers']:.2f} times one",
+            flush=True,
         )
+    loading(min(rows, 5_000_000))
     context = multiprocessing.get_context("spawn")
-    for size in (rows // 10, rows, rows * 4):
-        ours, theirs = context.Pipe()
-        process = context.Process(target=peak_of_making, args=("csv", size, 1, theirs))
-        process.start()
-        own, _ = ours.recv()
-        process.join()
-        print(f"  peak memory for {size:,} rows as csv: {own / 1024:.0f} MB")
+    for size in (1_000_000, 10_000_000, *([100_000_000] if large else [])):
+        for form in ("csv", "parquet"):
+            ours, theirs = context.Pipe()
+            process = context.Process(target=peak_of_making, args=(form, size, 1, theirs))
+            process.start()
+            own, _ = ours.recv()
+            process.join()
+            print(f"  peak memory, {size:,} rows as {form}: {own / 1024:.0f} MB", flush=True)
 
 
 if __name__ == "__main__":
-    main(int(sys.argv[1]) if len(sys.argv) > 1 else 5_000_000)
+    given = [word for word in sys.argv[1:] if word != "--large"]
+    main(int(given[0]) if given else 5_000_000, "--large" in sys.argv)
