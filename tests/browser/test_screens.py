@@ -156,9 +156,10 @@ class Screens(unittest.TestCase):
         b = self.browser
         b.by_id("table-readings")
         next(e for e in b.all(".data-side label") if e.text == "Rows").click()
-        rows = b.until(lambda: b.all(".some-rows tbody tr"))
+        rows = b.until(lambda: b.all(".rows-scroll tbody tr"))
         self.assertEqual(rows[0].text.split()[:2], ["1", "1"])
-        self.assertEqual(rows[-1].text.split()[:2], ["300", "300"])
+        next(e for e in b.all(".rows-tools button") if e.text == "tail").click()
+        b.until(lambda: b.all(".rows-scroll tbody tr")[-1].text.split()[:2] == ["300", "300"])
 
     def test_deleting_is_undone(self):
         number = self.imported()

@@ -87,7 +87,7 @@ class Gone(unittest.TestCase):
         self.assertIsNone(proc.status(pid))
         self.assertIsNone(proc.disk_io(pid))
         self.assertEqual(proc.children(pid), [])
-        self.assertIsNone(proc.wait_for_core(pid))
+        self.assertIsNone(proc.waits_for_core(pid))
         self.assertFalse(proc.reset_peak(pid))
 
 

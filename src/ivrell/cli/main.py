@@ -10,6 +10,8 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from pydantic import ValidationError
+
 from ivrell.cli import show
 from ivrell.core.comparison.file import parse, read_text
 from ivrell.core.engines import ENGINES
@@ -22,8 +24,10 @@ from ivrell.core.quantities import parse_bytes, parse_seconds
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import DataStore, Made
+from ivrell.core.trial.against_itself import ROUNDS, measure_noise
+from ivrell.core.trial.background import QUIET
 from ivrell.core.trial.conduct import Trial
-from ivrell.core.trial.plan import Limits, Plan
+from ivrell.core.trial.plan import Limits, Plan, Until
 
 DONE, TROUBLE, BAD_INPUT = 0, 1, 2
 _CHECK_ROWS = 1_000
@@ -61,6 +65,28 @@ def _parser() -> argparse.ArgumentParser:
     run.add_argument("--only", default="", metavar="LANE,LANE")
     run.add_argument("--limit-seconds", default="120", metavar="S")
     run.add_argument("--limit-memory", default="4GiB", metavar="SIZE")
+    run.add_argument("--until", metavar="PERCENT", help="end when every interval is narrower")
+    run.add_argument("--at-least", type=int, default=5, metavar="N", help="with --until")
+    run.add_argument("--at-most", type=int, default=30, metavar="N", help="with --until")
+    run.add_argument("--minutes", type=float, default=30.0, metavar="M", help="with --until")
+    run.add_argument("--cache", default="warm", metavar="warm,cold")
+    run.add_argument("--threads", default="", metavar="N,N", help="of every library")
+    run.add_argument("--cores", type=int, metavar="N", help="pin runs to so many cores")
+    run.add_argument(
+        "--background",
+        action="append",
+        default=[],
+        metavar="LOAD",
+        help='beside the runs: quiet, "1 busy core", memory, disk; may be repeated',
+    )
+    run.add_argument("--kept", type=int, default=1, metavar="N", help="calls in one process")
+    run.add_argument(
+        "--shortest", default="0", metavar="S", help="repeat calls until a run lasts so long"
+    )
+    run.add_argument("--no-sandbox", action="store_true")
+    run.add_argument("--limit-cpu", metavar="S")
+    run.add_argument("--limit-written", default="8GiB", metavar="SIZE")
+    run.add_argument("--limit-processes", type=int, default=256, metavar="N")
     run.add_argument("--order-seed", type=int, default=1)
     run.add_argument("--out", type=Path, help="result folder (must be new or empty)")
     run.add_argument("--json", action="store_true")
@@ -101,27 +127,17 @@ def _parser() -> argparse.ArgumentParser:
         command = commands.add_parser(name, help=text)
         command.add_argument("--json", action="store_true")
         command.set_defaults(do=do)
+        if name == "machine":
+            command.add_argument(
+                "--noise", action="store_true", help="measure its noise anew (about half a minute)"
+            )
     return parser
 
 
 def _run(args: argparse.Namespace) -> int:
     text = read_text(args.file)
     parse(text, source=args.file.name)
-    try:
-        plan = Plan(
-            rounds=args.rounds,
-            warm_ups=args.warm_ups,
-            lanes=[lane for lane in args.only.split(",") if lane] or None,
-            knobs=_knobs(args.set),
-            limits=Limits(
-                seconds=parse_seconds(args.limit_seconds),
-                memory_bytes=parse_bytes(args.limit_memory),
-            ),
-            order_seed=args.order_seed,
-            own_files=str(args.file.parent.resolve()),
-        )
-    except ValueError as error:
-        raise BadInput(f"The plan cannot be used: {error}") from None
+    plan = _plan(args)
     folder = args.out or Path(f"{args.file.stem}-results")
     if folder.exists() and any(folder.iterdir()):
         raise BadInput(f"The folder {folder} is not empty.", cure="Name a new one with --out.")
@@ -131,6 +147,51 @@ def _run(args: argparse.Namespace) -> int:
     else:
         show.findings(found, folder)
     return _status(found)
+
+
+def _plan(args: argparse.Namespace) -> Plan:
+    try:
+        until = None
+        if args.until is not None:
+            until = Until(
+                narrower_than=float(args.until.rstrip(" %")) / 100,
+                at_least=args.at_least,
+                at_most=args.at_most,
+                minutes=args.minutes,
+            )
+        return Plan(
+            rounds=args.rounds,
+            until=until,
+            warm_ups=args.warm_ups,
+            lanes=[lane for lane in args.only.split(",") if lane] or None,
+            knobs=_knobs(args.set),
+            cache=args.cache.split(","),
+            threads=[int(n) for n in args.threads.split(",") if n] or [None],
+            background=args.background or [QUIET],
+            cores=args.cores,
+            kept=args.kept,
+            shortest_s=parse_seconds(args.shortest),
+            sandbox="off" if args.no_sandbox else "auto",
+            limits=Limits(
+                seconds=parse_seconds(args.limit_seconds),
+                cpu_seconds=parse_seconds(args.limit_cpu) if args.limit_cpu else None,
+                memory_bytes=parse_bytes(args.limit_memory),
+                written_bytes=parse_bytes(args.limit_written),
+                processes=args.limit_processes,
+            ),
+            order_seed=args.order_seed,
+            own_files=str(args.file.parent.resolve()),
+        )
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        where = ".".join(str(part) for part in first["loc"])
+        raise BadInput(
+            f"The plan cannot be used: {first['msg']}.",
+            where=where,
+            cure="See ./ivrell run --help.",
+        ) from None
+    except ValueError as error:
+        raise BadInput(f"The plan cannot be used: {error}.") from None
 
 
 def _conduct(text: str, plan: Plan, folder: Path) -> dict[str, Any]:
@@ -234,6 +295,9 @@ def _engines(args: argparse.Namespace) -> int:
 
 
 def _machine(args: argparse.Namespace) -> int:
+    if args.noise:
+        with show.Progress(Plan(rounds=ROUNDS)) as progress:
+            measure_noise(data_folder(), ROUNDS, progress.listen, progress)
     found = {**snapshot(Path.cwd()), "busy_cores": busy_cores()}
     if args.json:
         print(json.dumps(found, indent=2))

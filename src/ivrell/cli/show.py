@@ -12,6 +12,7 @@ from rich.progress import Progress as Bars
 from rich.table import Table
 
 from ivrell.core.engines.base import EngineState
+from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.recipe.databases.store import Loaded
 from ivrell.core.recipe.store import Made
@@ -193,6 +194,17 @@ def engines(states: list[EngineState]) -> None:
         _out.print(f"{state.name:10} {word}; {versions}")
 
 
+def _noise(noise: dict[str, Any] | None) -> str:
+    if noise is None:
+        return "never measured; ./ivrell machine --noise measures it"
+    factors = {rounds: 100 * (floor(noise["logs"], rounds) - 1) for rounds in (5, 10)}
+    return (
+        f"equals come out up to {three_figures(factors[5])} % apart in 5 rounds, "
+        f"{three_figures(factors[10])} % in 10 (measured {noise['taken_at']}, "
+        f"{noise['busy_cores']} cores busy then)"
+    )
+
+
 def machine(found: dict[str, Any]) -> None:
     """Print the machine's facts, a line each."""
     rows = {
@@ -204,6 +216,8 @@ def machine(found: dict[str, Any]) -> None:
         "system": f"{found['system']}, kernel {found['kernel']}",
         "load": " ".join(f"{value:.2f}" for value in found["load"]),
         "python": found["python"],
+        "sandbox": "works" if found["sandbox"]["works"] else f"no: {found['sandbox']['why_not']}",
+        "noise": _noise(found["noise"]),
         "CPU time by": found["methods"]["cpu"],
         "memory by": found["methods"]["memory"],
     }

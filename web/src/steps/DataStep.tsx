@@ -52,7 +52,9 @@ export default function DataStep({ comparison }: StepProps) {
     retry: false,
   });
   const good = look.isSuccess && !look.isPlaceholderData && pending === null;
-  const shown = look.data;
+  // What was last good stays in sight, and in its fields, while something is being mended.
+  const [shown, setShown] = useState(look.data);
+  if (look.data && look.data !== shown) setShown(look.data);
   const save = change.mutate;
   useEffect(() => {
     if (good && draft !== null && text === draft && draft !== comparison.data_text) {

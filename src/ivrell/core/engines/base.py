@@ -61,6 +61,7 @@ class Job:
         tables: path of each table in the form the approach asked for, or paths of its parts.
         knobs: value of each knob at this point.
         folder: the run's own working folder.
+        threads: how many threads its libraries may use, or None for their own choice.
     """
 
     approach: Mapping[str, Any]
@@ -68,6 +69,7 @@ class Job:
     form: str
     knobs: Mapping[str, Any]
     folder: Path
+    threads: int | None = None
 
 
 class ApproachFailed(Exception):
@@ -81,17 +83,39 @@ class ApproachFailed(Exception):
         self.trace = trace
 
 
-class Task(Protocol):
-    """An approach made ready to run in this process."""
+class Task:
+    """An approach made ready to run in this process; engines say how."""
+
+    sets_up_each = False
+    """Whether something is to be set up before each call."""
+
+    def before_each(self) -> None:
+        """Set up for one call; outside the clock."""
 
     def run(self, stage: Stage) -> object:
         """Produce the whole answer; called between two readings of the clock."""
+        raise NotImplementedError
+
+    def run_many(self, stage: Stage, times: int) -> object:
+        """The same several times with as little between as can be; the last answer."""
+        answer: object = None
+        for _ in range(times):
+            answer = self.run(stage)
+        return answer
 
     def hand_over(self, answer: object) -> "pa.Table":
         """The answer as an Arrow table; untimed."""
+        from ivrell.core.engines.answers import to_arrow
+
+        return to_arrow(answer)
 
     def counters(self) -> dict[str, float]:
         """What the engine counted during ``run``."""
+        return {}
+
+    def threads(self) -> dict[str, int]:
+        """What the engine says of the threads that it works with."""
+        return {}
 
     def close(self) -> None:
         """Let go of everything."""

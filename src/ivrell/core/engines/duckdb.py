@@ -3,13 +3,10 @@
 import re
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
-from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage
+from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage, Task
 from ivrell.core.engines.sql_text import Statement, statements
-
-if TYPE_CHECKING:
-    import pyarrow as pa
 
 _READERS = {
     "csv": "read_csv",
@@ -39,7 +36,7 @@ class DuckdbApproach(Approach):
         return self.code
 
 
-class _Task:
+class _Task(Task):
     def __init__(self, job: Job) -> None:
         import duckdb
         import pyarrow  # noqa: F401 - the answer is fetched as Arrow, so it loads untimed
@@ -55,6 +52,8 @@ class _Task:
         self._db.execute("SET enable_progress_bar = false")
         self._db.execute("SET TimeZone = 'UTC'")
         self._db.execute(f"SET temp_directory = {_quoted(str(job.folder / 'spill'))}")
+        if job.threads:
+            self._db.execute(f"SET threads = {job.threads}")
         for name, path in job.tables.items():
             paths = [path] if isinstance(path, str) else path
             files = f"[{', '.join(map(_quoted, paths))}]"
@@ -79,21 +78,19 @@ class _Task:
         if fetch and self._discard:
             text = f"SELECT count(*) AS rows FROM ({text}) AS answer"
         try:
-            done = self._db.execute(text, values) if values else self._db.execute(text)
-            return done.to_arrow_table() if fetch else None
+            if fetch:
+                return self._db.sql(text, params=values or None).to_arrow_table()
+            self._db.execute(text, values or None)
+            return None
         except self._duckdb_error as error:
             message = str(error)
             at = _AT_LINE.search(message)
             line = statement.line + (int(at[1]) - 1 if at else 0)
             raise ApproachFailed(type(error).__name__, message, line, message) from error
 
-    def hand_over(self, answer: object) -> "pa.Table":
-        from ivrell.core.engines.answers import to_arrow
-
-        return to_arrow(answer)
-
-    def counters(self) -> dict[str, float]:
-        return {}
+    def threads(self) -> dict[str, int]:
+        row = self._db.execute("SELECT current_setting('threads')").fetchone()
+        return {"duckdb": int(row[0])} if row else {}
 
     def close(self) -> None:
         for statement in self._teardown:

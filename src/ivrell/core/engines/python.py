@@ -5,18 +5,17 @@ import linecache
 import traceback
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
-from ivrell.core.engines.answers import how_to_force, to_arrow
-from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage
-
-if TYPE_CHECKING:
-    import pyarrow as pa
+from ivrell.core.engines.answers import how_to_force
+from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage, Task
 
 
 @dataclass(frozen=True, kw_only=True)
 class PythonApproach(Approach):
-    """A function ``answer(data, knobs, stage)`` in ``code``."""
+    """A function ``answer(data, knobs, stage)`` in ``code``; where it also defines
+    ``setup(data, knobs)``, that is called before each timed call, outside the clock, and what
+    it returns is ``data.ready``."""
 
     engine: Literal["python"]
     code: str
@@ -54,7 +53,7 @@ def failure(error: BaseException, source: str) -> ApproachFailed:
     return ApproachFailed(type(error).__name__, message, line, "".join(shown.format())[-8000:])
 
 
-class _Task:
+class _Task(Task):
     def __init__(self, job: Job) -> None:
         code = job.approach["code"]
         self._source = f"<approach {job.approach['id']}>"
@@ -64,17 +63,26 @@ class _Task:
             exec(compile(code, self._source, "exec"), module)  # noqa: S102 - the user's own code
         except Exception as error:
             raise failure(error, self._source) from error
-        self._answer: Callable[[Any, Any, Stage], object] | None = module.get("answer")
-        if not callable(self._answer):
+        answer: Callable[[Any, Any, Stage], object] | None = module.get("answer")
+        if not callable(answer):
             raise ApproachFailed(
                 "no answer function",
                 "The code defines no function answer(data, knobs, stage). Add one.",
             )
+        self._answer = answer
+        self._setup: Callable[[Any, Any], object] | None = module.get("setup")
+        self.sets_up_each = self._setup is not None
         self._data = Named("table", job.tables)
         self._knobs = Named("knob", job.knobs)
 
+    def before_each(self) -> None:
+        if self._setup:
+            try:
+                self._data.__dict__["ready"] = self._setup(self._data, self._knobs)
+            except Exception as error:
+                raise failure(error, self._source) from error
+
     def run(self, stage: Stage) -> object:
-        assert self._answer is not None
         try:
             answer = self._answer(self._data, self._knobs, stage)
             if compute := how_to_force(answer):
@@ -84,14 +92,17 @@ class _Task:
         except Exception as error:
             raise failure(error, self._source) from error
 
-    def hand_over(self, answer: object) -> "pa.Table":
-        return to_arrow(answer)
-
-    def counters(self) -> dict[str, float]:
-        return {}
-
-    def close(self) -> None:
-        pass
+    def run_many(self, stage: Stage, times: int) -> object:
+        call, data, knobs = self._answer, self._data, self._knobs
+        try:
+            answer = call(data, knobs, stage)
+            if how_to_force(answer):
+                return super().run_many(stage, times)
+            for _ in range(times - 1):
+                answer = call(data, knobs, stage)
+            return answer
+        except Exception as error:
+            raise failure(error, self._source) from error
 
 
 class PythonEngine:

@@ -1,11 +1,13 @@
-"""A control group for one run, where the system lets Ivrell make one.
+"""Control groups of one run, where the system lets Ivrell make them.
 
-Only version 2 of the kernel's interface is used, and only ``cpu.stat`` and ``cgroup.kill``,
-which every group has whatever controllers are enabled. Standard library only: the runner
-uses this.
+Version 2 of the kernel's interface is used where it is mounted (``cpu.stat``, ``cpu.pressure``
+and ``cgroup.kill``, which every group has whatever controllers are enabled); where only version
+1 is, its ``cpuacct``. A ``pids`` group of version 1 bounds the number of processes. Memory
+groups are left alone: others may use them. Standard library only: the runner uses this.
 """
 
 import os
+import signal
 import time
 from pathlib import Path
 from typing import Self
@@ -15,84 +17,149 @@ from ivrell.core.measure.proc import Cpu, read
 _REMOVE_S = 2.0
 
 
-def _own_group() -> Path | None:
-    """The folder of the group that this process is in, or None without version 2."""
-    mounts = [line.split() for line in read("/proc/mounts").splitlines()]
-    mounted = next((fields[1] for fields in mounts if fields[2] == "cgroup2"), None)
-    inside = next(
-        (line[3:] for line in read("/proc/self/cgroup").splitlines() if line.startswith("0::")),
-        None,
-    )
-    if mounted is None or inside is None:
-        return None
-    return Path(mounted) / inside.strip().lstrip("/")
+def _own_groups() -> dict[str, Path]:
+    """Folders of the groups that this process is in: under "" that of version 2, under the
+    name of a controller those of version 1."""
+    mounted: dict[str, str] = {}
+    for line in read("/proc/mounts").splitlines():
+        fields = line.split()
+        if fields[2] == "cgroup2":
+            mounted[""] = fields[1]
+        elif fields[2] == "cgroup":
+            for option in fields[3].split(","):
+                mounted.setdefault(option, fields[1])
+    found = {}
+    for line in read("/proc/self/cgroup").splitlines():
+        _, names, inside = line.split(":", 2)
+        for name in names.split(","):
+            if name in mounted:
+                found[name] = Path(mounted[name]) / inside.strip().lstrip("/")
+    return found
 
 
 def sweep() -> None:
     """Remove the groups of runners that died: kill what is left in them first."""
-    own = _own_group()
-    for path in own.glob("ivrell-*-*") if own else ():
-        pid = path.name.split("-")[1]
+    own = _own_groups()
+    names = {path.name for folder in own.values() for path in folder.glob("ivrell-*-*")}
+    for name in names:
+        pid = name.split("-")[1]
         if pid.isdigit() and not Path(f"/proc/{pid}").exists():
-            group = RunGroup(path)
+            group = RunGroup({kind: folder / name for kind, folder in own.items()})
             group.kill()
             group.remove()
 
 
 class RunGroup:
-    """One run's control group: counts the CPU time of all that the run starts, waited for or
-    not, and can end all of it at once."""
+    """One run's control groups: they count the CPU time of all that the run starts, waited for
+    or not, bound how many processes it is, and can end all of it at once."""
 
-    def __init__(self, path: Path) -> None:
-        self._path = path
+    def __init__(self, paths: dict[str, Path]) -> None:
+        self._paths = paths
 
     @classmethod
-    def make(cls, name: str) -> Self | None:
-        """A new group below this process's own, or None where that is not allowed."""
-        own = _own_group()
-        if own is None:
-            return None
-        path = own / name
-        try:
-            path.mkdir()
-        except OSError:
-            return None
-        group = cls(path)
-        if group.cpu() is None or not os.access(path / "cgroup.procs", os.W_OK):
+    def make(cls, name: str, most_processes: int | None = None) -> Self | None:
+        """New groups below this process's own, or None where CPU time cannot be counted so."""
+        wanted = ["", "cpuacct"] if most_processes is None else ["", "cpuacct", "pids"]
+        made: dict[str, Path] = {}
+        for kind, own in _own_groups().items():
+            path = own / name
+            try:
+                if kind in wanted:
+                    path.mkdir()
+                    made[kind] = path
+            except OSError:
+                continue
+        group = cls(made)
+        if group.cpu() is None or not all(
+            os.access(path / "cgroup.procs", os.W_OK) for path in made.values()
+        ):
             group.remove()
             return None
+        if most_processes is not None and "pids" in made:
+            try:
+                # One more: the shell of the sandbox is there too.
+                (made["pids"] / "pids.max").write_text(str(most_processes + 2))
+            except OSError:
+                pass
         return group
+
+    @property
+    def bounds_processes(self) -> bool:
+        """Whether the kernel itself refuses more processes than allowed."""
+        return "pids" in self._paths
 
     def join(self) -> None:
         """Move the calling process in; called in the child between fork and exec."""
-        with open(self._path / "cgroup.procs", "w") as file:  # noqa: PTH123 - after a fork
-            file.write("0")
+        for path in self._paths.values():
+            with open(path / "cgroup.procs", "w") as file:  # noqa: PTH123 - after a fork
+                file.write("0")
 
     def cpu(self) -> Cpu | None:
         """CPU time of everything that ever ran in the group, or None when it is not told."""
-        values = dict(
-            line.split() for line in read(str(self._path / "cpu.stat")).splitlines() if " " in line
-        )
-        if "user_usec" not in values:
-            return None
-        return Cpu(int(values["user_usec"]) / 1e6, int(values["system_usec"]) / 1e6)
+        if path := self._paths.get(""):
+            values = _pairs(path / "cpu.stat")
+            if "user_usec" in values:
+                return Cpu(values["user_usec"] / 1e6, values["system_usec"] / 1e6)
+        if path := self._paths.get("cpuacct"):
+            user, system = (read(str(path / f"cpuacct.usage_{kind}")) for kind in ("user", "sys"))
+            if user.strip() and system.strip():
+                return Cpu(int(user) / 1e9, int(system) / 1e9)
+        return None
+
+    def stalled(self) -> float | None:
+        """Seconds in which some task of the group was ready to run but had no core, or None."""
+        path = self._paths.get("")
+        return stalled(read(str(path / "cpu.pressure"))) if path else None
+
+    def refused(self) -> int:
+        """How often the kernel refused another process."""
+        path = self._paths.get("pids")
+        return int(_pairs(path / "pids.events").get("max", 0)) if path else 0
 
     def kill(self) -> None:
         """End every process in the group."""
-        try:
-            (self._path / "cgroup.kill").write_text("1")
-        except OSError:
-            pass
+        if path := self._paths.get(""):
+            try:
+                (path / "cgroup.kill").write_text("1")
+            except OSError:
+                pass
+            return
+        for path in self._paths.values():
+            for pid in read(str(path / "cgroup.procs")).split():
+                try:
+                    os.kill(int(pid), signal.SIGKILL)
+                except OSError:
+                    pass
 
     def remove(self) -> None:
-        """Remove the group once its last process is gone."""
+        """Remove the groups once their last process is gone."""
         deadline = time.monotonic() + _REMOVE_S
-        while time.monotonic() < deadline:
-            try:
-                self._path.rmdir()
-            except FileNotFoundError:
-                return
-            except OSError:
+        left = list(self._paths.values())
+        while left and time.monotonic() < deadline:
+            left = [path for path in left if not _removed(path)]
+            if left:
                 time.sleep(0.005)
-            else:
-                return
+
+
+def _removed(path: Path) -> bool:
+    try:
+        path.rmdir()
+    except FileNotFoundError:
+        return True
+    except OSError:
+        return False
+    return True
+
+
+def _pairs(path: Path) -> dict[str, int]:
+    """Lines of a name and a number."""
+    lines = (line.split() for line in read(str(path)).splitlines())
+    return {line[0]: int(line[1]) for line in lines if len(line) == 2 and line[1].isdigit()}
+
+
+def stalled(pressure: str) -> float | None:
+    """Seconds that some task was held up, from the text of a pressure file, or None."""
+    for line in pressure.splitlines():
+        if line.startswith("some "):
+            return int(line.rpartition("total=")[2]) / 1e6
+    return None

@@ -12,7 +12,10 @@ import psutil
 
 from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
+from ivrell.core.folders import data_folder
+from ivrell.core.measure import noise
 from ivrell.core.measure.group import RunGroup
+from ivrell.core.trial.sandbox import why_not
 
 _SECONDS_OF_LOOKING = 0.5
 
@@ -51,14 +54,14 @@ def busy_cores() -> float:
     return round(sum(psutil.cpu_percent(interval=_SECONDS_OF_LOOKING, percpu=True)) / 100, 2)
 
 
-def snapshot(data_folder: Path) -> dict[str, Any]:
+def snapshot(folder: Path) -> dict[str, Any]:
     """The machine as it is now: kept with every trial.
 
     Sizes in bytes, load as the kernel's run-queue averages. ``busy_cores`` takes half a
     second to measure and is left to the caller.
     """
     memory = psutil.virtual_memory()
-    disk = shutil.disk_usage(data_folder)
+    disk = shutil.disk_usage(folder)
     return {
         "host": platform.node(),
         "taken_at": datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
@@ -73,6 +76,8 @@ def snapshot(data_folder: Path) -> dict[str, Any]:
         "python": platform.python_version(),
         "load": list(os.getloadavg()),
         "busy_cores": None,
+        "noise": noise.kept(data_folder()),
+        "sandbox": {"works": why_not() is None, "why_not": why_not()},
         "pressure": pressure(),
         "engines": {
             name: {"installed": state.installed, "versions": state.versions}

@@ -10,11 +10,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 TICKS = os.sysconf("SC_CLK_TCK")
+_PAGE = os.sysconf("SC_PAGE_SIZE")
 
 
 @dataclass(frozen=True)
 class Status:
-    """Memory of one process in bytes, and how often it was switched off its core.
+    """Memory of one process in bytes, its threads, and how often it was switched off its core.
 
     ``resident`` now, ``peak`` the kernel's high-water mark of it, ``private`` the part
     that is neither file nor shared, ``shared`` the shared-memory part.
@@ -25,6 +26,7 @@ class Status:
     private: int
     shared: int
     switches: int
+    threads: int = 1
 
 
 def read(path: str) -> str:
@@ -118,6 +120,7 @@ def status(pid: int) -> Status | None:
         peak=values["VmHWM"] * 1024,
         private=values["RssAnon"] * 1024,
         shared=values["RssShmem"] * 1024,
+        threads=values.get("Threads", 1),
         switches=values["voluntary_ctxt_switches"] + values["nonvoluntary_ctxt_switches"],
     )
 
@@ -140,11 +143,25 @@ def disk_io(pid: int) -> tuple[int, int] | None:
     return int(values["read_bytes"]), int(values["write_bytes"])
 
 
-def wait_for_core(pid: int) -> float | None:
-    """Seconds the main thread of a process was ready to run but had no core, or None where
-    the kernel does not tell."""
-    fields = read(f"/proc/{pid}/schedstat").split()
-    return int(fields[1]) / 1e9 if len(fields) > 1 else None
+def waits_for_core(pid: int) -> dict[str, float] | None:
+    """For each living thread of a process the seconds that it was ready to run but had no
+    core, or None where the kernel does not tell."""
+    found = {}
+    try:
+        threads = os.listdir(f"/proc/{pid}/task")  # noqa: PTH208 - the cheapest way
+    except OSError:
+        return None
+    for thread in threads:
+        fields = read(f"/proc/{pid}/task/{thread}/schedstat").split()
+        if len(fields) > 1:
+            found[thread] = int(fields[1]) / 1e9
+    return found or None
+
+
+def resident(pid: int) -> int:
+    """Bytes that a process holds now, read as cheaply as can be; 0 when it is gone."""
+    fields = read(f"/proc/{pid}/statm").split()
+    return int(fields[1]) * _PAGE if len(fields) > 1 else 0
 
 
 def core_times() -> list[tuple[int, int]]:

@@ -8,6 +8,7 @@ import numpy as np
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines import ENGINES
+from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.stats.cautions import Scene, cautions
@@ -50,14 +51,14 @@ def findings(
     for approach in comparison.approach:
         own = [run for run in here if run["approach"] == approach.id]
         if own:
-            lane = _lane(approach, own, agreement.get(approach.id), baseline)
+            lane = _lane(approach, own, agreement.get(approach.id), baseline, machine)
             lane["baseline"] = approach.id == comparison.baseline_id
             lanes.append(lane)
     found = {
         "point": dict(point),
         "lanes": lanes,
         "ranking": _ranking(lanes),
-        "cautions": [asdict(c) for c in cautions(Scene(lanes, dict(machine)))],
+        "cautions": [asdict(c) for c in cautions(Scene(lanes, dict(machine), point))],
     }
     found["conclusion"] = conclusion(found, machine)
     return found
@@ -76,6 +77,7 @@ def _lane(
     runs: list[Run],
     agreement: Mapping[str, Any] | None,
     baseline: list[Run],
+    machine: Mapping[str, Any],
 ) -> dict[str, Any]:
     counted = _counted(runs, approach.id)
     lane: dict[str, Any] = {
@@ -106,7 +108,20 @@ def _lane(
     lane["answer_rows"] = next((run["answer_rows"] for run in counted), None)
     lane["start"] = _median(run["start_s"] for run in counted if run.get("start_s") is not None)
     lane["stages"] = _stages(counted)
-    lane["ratio"] = _ratio(baseline, counted)
+    lane["ratio"] = _ratio(baseline, counted, machine)
+    lane["inner_repeats"] = _median(run.get("inner_repeats", 1) for run in counted)
+    lane["first_call"] = _median(
+        run["first_elapsed_s"] for run in counted if run.get("first_elapsed_s") is not None
+    )
+    lane["cached_share"] = _median(
+        run["cache"]["share"]
+        for run in counted
+        if run.get("cache") and run["cache"]["share"] is not None
+    )
+    lane["most_threads"] = _median(
+        run["most_threads"] for run in counted if run.get("most_threads") is not None
+    )
+    lane["calls"] = next((run["calls"] for run in reversed(counted) if run.get("calls")), [])
     return lane
 
 
@@ -156,6 +171,9 @@ def limit_told(limit: Mapping[str, Any]) -> str:
         "elapsed": f"did not finish in {value:g} s",
         "memory": f"took more than {format_bytes(value)} of memory and was ended",
         "output": f"printed more than {format_bytes(value)} and was ended",
+        "CPU time": f"used more than {value:g} s of CPU time and was ended",
+        "written": f"left more than {format_bytes(value)} in files and was ended",
+        "processes": f"started more than {value:g} processes and was ended",
         "preparing": f"was not ready to start after {value:g} s",
         "handing over": f"did not hand its answer over within {value:g} s",
     }[limit["kind"]]
@@ -187,7 +205,15 @@ def _stages(counted: list[Run]) -> list[dict[str, Any]]:
     return found
 
 
-def _ratio(baseline: list[Run], counted: list[Run]) -> dict[str, Any] | None:
+def noise_floor(machine: Mapping[str, Any], rounds: int) -> float | None:
+    """The factor that equals can be apart in so many rounds on this machine, or None."""
+    noise = machine.get("noise")
+    return floor(noise["logs"], rounds) if noise and rounds else None
+
+
+def _ratio(
+    baseline: list[Run], counted: list[Run], machine: Mapping[str, Any]
+) -> dict[str, Any] | None:
     """Times faster than the baseline, from the rounds in which both have a run."""
     first = {run["round"]: run["elapsed_s"] for run in baseline}
     pairs = [
@@ -199,7 +225,8 @@ def _ratio(baseline: list[Run], counted: list[Run]) -> dict[str, Any] | None:
         return None
     if baseline and counted and baseline[0]["approach"] == counted[0]["approach"]:
         return asdict(Ratio(1.0, None, None, len(pairs), "cannot tell apart"))
-    return asdict(ratio([a for a, _ in pairs], [b for _, b in pairs]))
+    within = noise_floor(machine, len(pairs))
+    return asdict(ratio([a for a, _ in pairs], [b for _, b in pairs], floor=within))
 
 
 def trusted(lane: Mapping[str, Any]) -> bool:
@@ -216,7 +243,9 @@ def _ranking(lanes: list[dict[str, Any]]) -> list[str]:
     return [lane["id"] for lane in sorted(lanes, key=key)]
 
 
-def head_to_head(first: Mapping[str, Any], second: Mapping[str, Any]) -> Ratio | None:
+def head_to_head(
+    first: Mapping[str, Any], second: Mapping[str, Any], machine: Mapping[str, Any]
+) -> Ratio | None:
     """How many times faster the first lane is than the second, paired by round."""
     times = {run["round"]: run["elapsed_s"] for run in first["runs"] if run["counted"]}
     pairs = [
@@ -224,7 +253,10 @@ def head_to_head(first: Mapping[str, Any], second: Mapping[str, Any]) -> Ratio |
         for run in second["runs"]
         if run["counted"] and run["round"] in times
     ]
-    return ratio([a for a, _ in pairs], [b for _, b in pairs]) if pairs else None
+    if not pairs:
+        return None
+    within = noise_floor(machine, len(pairs))
+    return ratio([a for a, _ in pairs], [b for _, b in pairs], floor=within)
 
 
 def conclusion(found: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
@@ -237,7 +269,7 @@ def conclusion(found: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
     best, *others = ranked
     level = []
     for lane in others:
-        against = head_to_head(best, lane)
+        against = head_to_head(best, lane, machine)
         if against and against.verdict == "cannot tell apart":
             level.append(lane)
     took = format_seconds(best["elapsed"]["median"])

@@ -24,6 +24,14 @@ class Dot(BaseModel):
     peak_above_start_bytes: int | None
 
 
+class Call(BaseModel):
+    """One call of a process that was kept for several; seconds per repeat."""
+
+    elapsed_s: float
+    cpu_s: float | None
+    repeats: int
+
+
 class StageShape(BaseModel):
     """Median of a stage over the counted runs; the part outside all stages has no name."""
 
@@ -79,6 +87,11 @@ class LaneFindings(BaseModel):
     cpu_system: Summary | None
     cores_busy: float | None
     core_wait_share: float | None
+    inner_repeats: float | None = None
+    first_call: float | None = None
+    cached_share: float | None = None
+    most_threads: float | None = None
+    calls: list[Call] = []
     peak_memory: Summary | None
     peak_memory_absolute: Summary | None
     ratio: Ratio | None

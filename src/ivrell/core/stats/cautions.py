@@ -3,12 +3,12 @@
 A new caution is a function and a line in CAUTIONS.
 """
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
 from statistics import median
 from typing import Any
 
-from ivrell.core.quantities import three_figures
+from ivrell.core.quantities import format_seconds, three_figures
 
 _FEW_ROUNDS = 5
 _NOISY = 0.25
@@ -17,6 +17,11 @@ _BUSY_CORES = 0.5
 _WAITED_SHARE = 0.1
 _ROUNDS_FOR_DRIFT = 6
 _DRIFT = 1.15
+_CALLS_FOR_CACHE = 2
+_CACHED = 20
+_TOO_SHORT_S = 0.002
+_STILL_CACHED = 0.1
+_OVER_THREADS = 0.3
 
 
 @dataclass(frozen=True)
@@ -35,6 +40,7 @@ class Scene:
 
     lanes: list[dict[str, Any]]
     machine: dict[str, Any]
+    point: Mapping[str, Any] = field(default_factory=dict)
 
 
 def _few_rounds(scene: Scene) -> Iterator[Caution]:
@@ -181,6 +187,66 @@ def _first_slower(scene: Scene) -> Iterator[Caution]:
             )
 
 
+def _result_cache(scene: Scene) -> Iterator[Caution]:
+    """Calls in a kept process that cost next to nothing after the first."""
+    for lane in scene.lanes:
+        first, *later = [call["elapsed_s"] for call in lane.get("calls", [])] or [0.0]
+        if len(later) < _CALLS_FOR_CACHE or not median(later):
+            continue
+        if first > _CACHED * median(later):
+            yield Caution(
+                "repeats suspiciously quick",
+                f"{lane['name']}'s first call in a process took "
+                f"{three_figures(first / median(later))} times its later ones: something kept "
+                "the result, or did its work once for all.",
+                "Look whether the approach, its library or its engine keeps results; a fresh "
+                "process for each run measures the whole work.",
+                lane["id"],
+            )
+
+
+def _too_short(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        elapsed = lane["elapsed"]
+        if elapsed and elapsed["median"] < _TOO_SHORT_S and (lane.get("inner_repeats") or 1) <= 1:
+            yield Caution(
+                "very short",
+                f"One call of {lane['name']} takes {format_seconds(elapsed['median'])}: what lies "
+                "around it weighs as much as it does.",
+                "Let the plan repeat short calls until a run lasts 50 ms.",
+                lane["id"],
+            )
+
+
+def _not_cold(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        share = lane.get("cached_share")
+        if scene.point.get("cache") == "cold" and share is not None and share > _STILL_CACHED:
+            yield Caution(
+                "cache not cold",
+                f"{three_figures(100 * share)} % of {lane['name']}'s input was still in memory "
+                "when its runs began.",
+                "Close whatever else reads these files.",
+                lane["id"],
+            )
+
+
+def _unequal_threads(scene: Scene) -> Iterator[Caution]:
+    asked = scene.point.get("threads")
+    if not asked:
+        return
+    for lane in scene.lanes:
+        busy = lane["cores_busy"]
+        if busy is not None and busy > asked + _OVER_THREADS:
+            yield Caution(
+                "more threads than asked",
+                f"{lane['name']} kept {three_figures(busy)} cores busy where {asked} "
+                f"{'thread was' if asked == 1 else 'threads were'} asked for.",
+                "Give its library the number of threads in the code, or pin the cores.",
+                lane["id"],
+            )
+
+
 CAUTIONS: tuple[Callable[[Scene], Iterator[Caution]], ...] = (
     _disagreement,
     _drift,
@@ -191,6 +257,10 @@ CAUTIONS: tuple[Callable[[Scene], Iterator[Caution]], ...] = (
     _busy_machine,
     _drift_over_time,
     _first_slower,
+    _result_cache,
+    _too_short,
+    _not_cold,
+    _unequal_threads,
 )
 
 

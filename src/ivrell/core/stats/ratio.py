@@ -18,16 +18,24 @@ Verdict = Literal["faster", "slower", "cannot tell apart"]
 @dataclass(frozen=True)
 class Ratio:
     """Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
-    with fewer than two rounds."""
+    with fewer than two rounds. ``floor`` is the factor that the machine's own noise reaches,
+    null where it was never measured."""
 
     value: float
     low: float | None
     high: float | None
     rounds: int
     verdict: Verdict
+    floor: float | None = None
 
 
-def ratio(baseline: Sequence[float], other: Sequence[float], *, seed: int = 1) -> Ratio:
+def ratio(
+    baseline: Sequence[float],
+    other: Sequence[float],
+    *,
+    floor: float | None = None,
+    seed: int = 1,
+) -> Ratio:
     """Compare elapsed times paired by round (equal lengths, at least one pair).
 
     Value: the median of ``baseline[i] / other[i]``. Interval at 95 %: a percentile
@@ -35,7 +43,8 @@ def ratio(baseline: Sequence[float], other: Sequence[float], *, seed: int = 1) -
     Bootstrap, 1993, chapter 13). With fewer than six rounds the bootstrap cannot be wide
     enough, so the interval also covers Student's t interval of the mean log ratio.
 
-    Verdict "cannot tell apart" when the interval holds 1 or there is none.
+    Verdict "cannot tell apart" when the interval holds 1 or there is none, or when the value
+    lies within ``floor``, the factor that two equal lanes can be apart on this machine.
 
     Raises ValueError for no pairs, unequal lengths, or times that are not positive.
     """
@@ -47,7 +56,7 @@ def ratio(baseline: Sequence[float], other: Sequence[float], *, seed: int = 1) -
     logs = np.log(a / b)
     value = float(np.exp(np.median(logs)))
     if len(logs) < 2:
-        return Ratio(value, None, None, len(logs), "cannot tell apart")
+        return Ratio(value, None, None, len(logs), "cannot tell apart", floor)
     low, high = _bootstrapped(logs, seed)
     if len(logs) < _ENOUGH:
         half = t.ppf((1 + LEVEL) / 2, len(logs) - 1) * logs.std(ddof=1) / np.sqrt(len(logs))
@@ -57,7 +66,9 @@ def ratio(baseline: Sequence[float], other: Sequence[float], *, seed: int = 1) -
         verdict = "faster"
     elif high < 0:
         verdict = "slower"
-    return Ratio(value, float(np.exp(low)), float(np.exp(high)), len(logs), verdict)
+    if floor is not None and max(value, 1 / value) <= floor:
+        verdict = "cannot tell apart"
+    return Ratio(value, float(np.exp(low)), float(np.exp(high)), len(logs), verdict, floor)
 
 
 def _bootstrapped(logs: NDArray[np.float64], seed: int) -> tuple[float, float]:

@@ -6,7 +6,6 @@ The conductor does as little as it can while a run is timed: it waits for the ru
 import json
 import os
 import shutil
-import sys
 import tempfile
 import time
 from collections import Counter
@@ -28,9 +27,9 @@ from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
-from ivrell.core.trial.launch import Runner, scrubbed_environment
+from ivrell.core.trial.attempt import Attempts
+from ivrell.core.trial.enough import enough
 from ivrell.core.trial.plan import Plan, PlannedRun, ordered_runs
-from ivrell.core.trial.record import run_record
 
 _FAILURES_BEFORE_OUT = 2
 _SETTLE_S = 0.3
@@ -108,7 +107,7 @@ class Trial:
         self.control = control or NoControl()
         self.data_workers = data_workers or len(os.sched_getaffinity(0))
         self.lanes = plan.chosen_lanes(self.comparison)
-        self.points = list(self.comparison.points(plan.knobs))
+        self.points = plan.points(self.comparison)
         self.runs: list[dict[str, Any]] = []
         self.out: dict[tuple[str, str], str] = {}
         self.made: list[dict[str, Any]] = []
@@ -202,17 +201,23 @@ class Trial:
     def _do_runs(self) -> None:
         done = {run["run"] for run in self.runs}
         scratch = Path(tempfile.mkdtemp(prefix="ivrell-run-"))
+        attempts = Attempts(self.comparison, self.plan, scratch, self.folder / "journal.jsonl")
+        for run in self.runs:
+            attempts.learn(run)
+        began = time.monotonic()
+        ended_round = -self.plan.warm_ups
         try:
-            with (
-                Runner(self.folder / "journal.jsonl") as runner,
-                (self.folder / "runs.jsonl").open("a", encoding="utf-8") as lines,
-            ):
+            with (self.folder / "runs.jsonl").open("a", encoding="utf-8") as lines:
                 for planned in ordered_runs(self.comparison, self.plan):
                     if self.control.stop_all():
                         raise Stopped
+                    if planned.round > ended_round + 1:
+                        ended_round = planned.round - 1
+                        if self._enough(ended_round, time.monotonic() - began):
+                            return
                     if planned.number in done or self._is_out(planned):
                         continue
-                    run = self._do_run(runner, planned, scratch / str(planned.number))
+                    run = self._do_run(attempts, planned)
                     self.runs.append(run)
                     lines.write(json.dumps(run, ensure_ascii=False) + "\n")
                     lines.flush()
@@ -220,7 +225,19 @@ class Trial:
                     self._note_trouble(run)
                     self.listen("run ended", run)
         finally:
+            attempts.close()
             shutil.rmtree(scratch, ignore_errors=True)
+
+    def _enough(self, rounds: int, seconds: float) -> bool:
+        """Whether the plan's rule ends the trial after so many whole rounds."""
+        until = self.plan.until
+        if until is None or rounds < 1:
+            return False
+        running = [run for run in self.runs if self._place_of(run) not in self.out]
+        return enough(until, running, self.comparison.baseline_id, rounds, seconds / 60)
+
+    def _place_of(self, run: dict[str, Any]) -> tuple[str, str]:
+        return run["approach"], point_name(run["point"])
 
     def _is_out(self, planned: PlannedRun) -> bool:
         if planned.approach in self.control.dropped():
@@ -229,7 +246,7 @@ class Trial:
 
     def _note_trouble(self, run: dict[str, Any]) -> None:
         """Take a lane out at a point after a limit, or after failing twice in a row."""
-        place = (run["approach"], point_name(run["point"]))
+        place = self._place_of(run)
         if run["state"] == "failed":
             self._failures[place] += 1
         elif run["state"] == "done":
@@ -239,46 +256,19 @@ class Trial:
             self.out[place] = run["state"]
             self.listen("lane out", {"approach": place[0], "point": run["point"]})
 
-    def _do_run(self, runner: Runner, planned: PlannedRun, folder: Path) -> dict[str, Any]:
+    def _do_run(self, attempts: Attempts, planned: PlannedRun) -> dict[str, Any]:
         approach = self.comparison.lane(planned.approach)
-        tables = self._made[point_name(planned.point), approach.wanted]
-        folder.mkdir(parents=True)
-        spec = {
-            "run": planned.number,
-            "interpreter": sys.executable,
-            "environment": scrubbed_environment(folder),
-            "limits": self.plan.limits.model_dump(),
-            "job": {
-                "approach": asdict(approach),
-                "tables": {name: made.given for name, made in tables.items()},
-                "form": approach.wanted.form,
-                "knobs": planned.point,
-                "folder": str(folder),
-            },
-        }
-        for made in tables.values():
-            for path in made.paths:
-                _read_once(Path(path))
-        told = {**asdict(planned), "warm_up": planned.warm_up}
-        self.listen("run started", told)
-        ended: dict[str, Any] = {}
+        self.listen("run started", {**asdict(planned), "warm_up": planned.warm_up})
 
         def wanted_stop() -> bool:
             return self.control.stop_all() or self.control.stop_run(planned.number)
 
-        for event in runner.events(spec, wanted_stop):
-            if event["event"] == "progress":
-                self.listen("progress", {**event, "approach": planned.approach})
-            elif event["event"] == "ended":
-                ended = event
-        run = run_record(planned, approach.engine, ended)
-        answer = folder / ".answer.arrow"
-        if run["state"] == "done":
-            run["answer_fingerprint"], _ = self.answers.take(
-                planned.approach, planned.point, answer
-            )
-        self._keep_curve(planned.number, ended["curve"])
-        shutil.rmtree(folder, ignore_errors=True)
+        def take(answer: Path) -> str:
+            return self.answers.take(planned.approach, planned.point, answer)[0]
+
+        made = self._made[point_name(planned.point), approach.wanted]
+        run, curve = attempts.do(planned, made, self.listen, wanted_stop, take)
+        self._keep_curve(planned.number, curve)
         return run
 
     def _keep_curve(self, number: int, curve: list[list[float]]) -> None:
@@ -328,10 +318,3 @@ def read_curve(folder: Path, number: int) -> list[tuple[float, float, int]]:
     if not path.exists():
         return []
     return [(t, cpu, round(memory)) for t, cpu, memory in json.loads(path.read_text())]
-
-
-def _read_once(path: Path) -> None:
-    """Bring a file into the page cache, so that every run finds its input warm."""
-    with path.open("rb", buffering=0) as file:
-        while file.read(1 << 22):
-            pass

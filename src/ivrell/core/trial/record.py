@@ -1,6 +1,7 @@
 """Run objects: one line of runs.jsonl from what the runner told."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from statistics import median
 from typing import Any
 
 from ivrell.core.trial.plan import PlannedRun
@@ -17,18 +18,43 @@ _FIGURES = (
     "page_faults",
     "context_switches",
     "core_wait_s",
+    "held_up_s",
+    "pressure",
 )
+_PER_REPEAT = (
+    "elapsed_s",
+    "cpu_user_s",
+    "cpu_system_s",
+    "read_bytes",
+    "written_bytes",
+    "page_faults",
+    "context_switches",
+    "core_wait_s",
+    "held_up_s",
+)
+_NOT_TOLD = "the system does not tell it here"
+_WHY = {
+    "peak_memory_bytes": "the high-water mark of memory could not be set back here",
+    "start_memory_bytes": "the high-water mark of memory could not be set back here",
+    "held_up_s": "no control group of version 2 could be made here",
+    "pressure": "the kernel keeps no pressure figures here",
+}
 
 
 def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> dict[str, Any]:
-    """The run object of FORMAT: figures that were not measured are null, with a reason."""
-    measured = ended["measured"]
+    """The run object of FORMAT: figures that were not measured are null, with a reason.
+
+    Of a process that was kept for several calls the figures are those of the call with the
+    median time among all but the first; of repeats too short to be timed alone they are per
+    repeat.
+    """
+    parts = [_per_repeat(part) for part in ended["parts"]]
+    measured = {**_headline(parts), "start_s": ended["start_s"]}
     why = {
-        "done": "the system does not tell it here",
         "failed": "the run failed before it could be measured",
         "limit": "the run was ended at a limit",
         "stopped": "the run was stopped",
-    }[ended["state"]]
+    }.get(ended["state"])
     handed = ended["handed"] or {}
     return {
         "run": planned.number,
@@ -40,12 +66,16 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
         "warm_up": planned.warm_up,
         "state": ended["state"],
         **{name: measured.get(name) for name in _FIGURES},
-        "elapsed_at_least_s": measured.get("elapsed_at_least_s"),
+        "elapsed_at_least_s": ended["elapsed_at_least_s"],
         "cpu_method": measured.get("cpu_method"),
         "memory_method": measured.get("memory_method"),
-        "inner_repeats": 1,
-        "stages": measured.get("stages", []),
+        "inner_repeats": measured.get("repeats", 1),
+        "first_elapsed_s": parts[0]["elapsed_s"] if len(parts) > 1 else None,
+        "calls": [_call(part) for part in parts] if len(parts) > 1 else [],
+        "stages": (parts[0] if measured.get("repeats", 1) > 1 else measured).get("stages", []),
         "spans": measured.get("spans", []),
+        "threads": handed.get("threads", {}),
+        "most_threads": ended["most_threads"],
         "counters": handed.get("counters", {}),
         "answer_rows": handed.get("rows"),
         "answer_bytes": handed.get("bytes"),
@@ -55,5 +85,35 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
         "error": ended["failed"],
         "output": ended["output"],
         "output_bytes": ended["output_bytes"],
-        "not_measured": {name: why for name in _FIGURES if measured.get(name) is None},
+        "not_measured": {
+            name: why or _WHY.get(name, _NOT_TOLD)
+            for name in _FIGURES
+            if measured.get(name) is None
+        },
+    }
+
+
+def _per_repeat(part: Mapping[str, Any]) -> dict[str, Any]:
+    repeats = part["repeats"]
+    if repeats == 1:
+        return dict(part)
+    shared = {name: part[name] / repeats for name in _PER_REPEAT if part.get(name) is not None}
+    return {**part, **shared}
+
+
+def _headline(parts: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """The call that stands for the run."""
+    if len(parts) <= 1:
+        return dict(parts[0]) if parts else {}
+    later = parts[1:]
+    middle = median(part["elapsed_s"] for part in later)
+    return dict(min(later, key=lambda part: abs(part["elapsed_s"] - middle)))
+
+
+def _call(part: Mapping[str, Any]) -> dict[str, Any]:
+    user, system = part.get("cpu_user_s"), part.get("cpu_system_s")
+    return {
+        "elapsed_s": part["elapsed_s"],
+        "cpu_s": None if user is None or system is None else user + system,
+        "repeats": part["repeats"],
     }

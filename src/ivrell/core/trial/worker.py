@@ -1,4 +1,4 @@
-"""The worker: a fresh process that makes one approach ready, runs it once, and hands over.
+"""The worker: a fresh process that makes one approach ready, runs it, and hands over.
 
 Started by path, with the run's job file and three inherited descriptors: events to the
 runner, words from it, and the shared page that shows the current stage. Only the standard
@@ -18,8 +18,10 @@ _STARTED = time.perf_counter()
 sys.path.append(str(Path(__file__).resolve().parents[3]))
 
 from ivrell.core.engines import ENGINES  # noqa: E402
-from ivrell.core.engines.base import ApproachFailed, Job  # noqa: E402
+from ivrell.core.engines.base import ApproachFailed, Job, Task  # noqa: E402
+from ivrell.core.trial.repeats import calibrated, timed  # noqa: E402
 from ivrell.core.trial.stages import BOARD_BYTES, Stages  # noqa: E402
+from ivrell.core.trial.threads import threads_told, use_threads  # noqa: E402
 
 
 class _Line:
@@ -60,54 +62,98 @@ def _failed(line: _Line, error: ApproachFailed, part: str) -> None:
     )
 
 
+class _Parts:
+    """The timed parts of one process: one as a rule; more when it is kept for several runs,
+    and a second of many repeats when one call is too short to be measured."""
+
+    def __init__(self, line: _Line, task: Task, board: mmap.mmap, wanted: dict[str, Any]):
+        self._line = line
+        self._task = task
+        self._board = board
+        self._kept = wanted.get("kept", 1)
+        self._shortest_s = wanted.get("shortest_s", 0.0)
+        # Found by the lane's first run at a point; the same for all that follow it.
+        self._repeats = wanted.get("repeats")
+        self.answer: object = None
+
+    def run(self) -> None:
+        """Run all parts. Raises ApproachFailed of the first that fails."""
+        elapsed = self._part(1, more=lambda took: self._kept > 1 or self._again(took))
+        repeats = self._repeats or 1
+        if self._repeats is None and self._again(elapsed):
+            repeats = calibrated(self._task, elapsed, self._shortest_s)
+        left = max(self._kept - 1, 1 if repeats > 1 else 0)
+        for number in range(left, 0, -1):
+            self._part(repeats, more=lambda took, number=number: number > 1)
+
+    def _again(self, first_s: float) -> bool:
+        """Whether one call is too short, as the first run said or as this one finds."""
+        if self._repeats is not None:
+            return int(self._repeats) > 1
+        return bool(first_s < self._shortest_s)
+
+    def _part(self, repeats: int, more: Any) -> float:
+        stages = Stages(self._board)
+        failure: ApproachFailed | None = None
+        sys.stdout.flush()
+        self._line.tell("ready", start_s=time.perf_counter() - _STARTED)
+        self._line.wait_for("go")
+        before = _usage()
+        stages.began = time.perf_counter()
+        try:
+            elapsed, self.answer = timed(self._task, stages, repeats)
+        except ApproachFailed as error:
+            failure = error
+            elapsed = time.perf_counter() - stages.began
+        after = _usage()
+        goes_on = failure is None and more(elapsed)
+        self._line.tell(
+            "stopped",
+            elapsed_s=elapsed,
+            repeats=repeats,
+            used={key: after[key] - before[key] for key in after},
+            stages=stages.records(),
+            spans=stages.spans,
+            more=goes_on,
+        )
+        self._line.wait_for("on" if goes_on else "hand over")
+        if failure:
+            raise failure
+        return elapsed
+
+
 def main(job_path: str, events: int, words: int, board_fd: int) -> int:
     """Run the job; returns the process's exit status."""
     line = _Line(events, words)
     given = json.loads(Path(job_path).read_text())
     job = Job(
-        given["approach"], given["tables"], given["form"], given["knobs"], Path(given["folder"])
+        given["approach"],
+        given["tables"],
+        given["form"],
+        given["knobs"],
+        Path(given["folder"]),
+        given.get("threads"),
     )
-    stages = Stages(mmap.mmap(board_fd, BOARD_BYTES))
+    part = "preparing"
     try:
         task = ENGINES[job.approach["engine"]].prepare(job)
-    except ApproachFailed as error:
-        _failed(line, error, "preparing")
-        return 1
-    sys.stdout.flush()
-    line.tell("ready", start_s=time.perf_counter() - _STARTED)
-    line.wait_for("go")
-    failure: ApproachFailed | None = None
-    answer: object = None
-    before = _usage()
-    stages.began = start = time.perf_counter()
-    try:
-        answer = task.run(stages)
-    except ApproachFailed as error:
-        failure = error
-    elapsed = time.perf_counter() - start
-    after = _usage()
-    line.tell(
-        "stopped",
-        elapsed_s=elapsed,
-        used={key: after[key] - before[key] for key in after},
-        stages=stages.records(),
-        spans=stages.spans,
-    )
-    line.wait_for("hand over")
-    if failure is not None:
-        _failed(line, failure, "running")
-        return 1
-    try:
-        line.tell("handed", **_hand_over(task, answer, job.folder), counters=task.counters())
+        use_threads(job.threads)
+        part = "running"
+        parts = _Parts(line, task, mmap.mmap(board_fd, BOARD_BYTES), given)
+        parts.run()
+        part = "handing over"
+        threads = {**threads_told(), **task.threads()}
+        handed = _hand_over(task, parts.answer, job.folder)
+        line.tell("handed", **handed, counters=task.counters(), threads=threads)
         task.close()
     except ApproachFailed as error:
-        _failed(line, error, "handing over")
+        _failed(line, error, part)
         return 1
     sys.stdout.flush()
     return 0
 
 
-def _hand_over(task: Any, answer: object, folder: Path) -> dict[str, int]:
+def _hand_over(task: Task, answer: object, folder: Path) -> dict[str, int]:
     table = task.hand_over(answer)
     import pyarrow as pa
 

@@ -32,7 +32,7 @@ class TrialQuerySet(models.QuerySet):
         data = comparison.data
         runs = sum(1 for _ in ordered_runs(data, plan))
         based = data.data.based_on(Path(plan.own_files or "/"))
-        for point in data.points(plan.knobs):
+        for point in plan.points(data):
             based.resolved(point)
         with transaction.atomic():
             trial = self.create(
@@ -97,7 +97,7 @@ class Trial(models.Model):
     @property
     def points(self) -> list[dict[str, Any]]:
         """The choices of knob values that it runs at."""
-        return list(self.read.points(self.plan["knobs"]))
+        return Plan.model_validate(self.plan).points(self.read)
 
     def findings(self, point: dict[str, Any] | None = None) -> dict[str, Any]:
         """Findings at a point (the first when absent), from the runs there are so far."""

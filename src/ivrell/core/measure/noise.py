@@ -1,0 +1,49 @@
+"""The machine's own noise: one approach run against itself, and what that bounds.
+
+A ratio that the machine brings about by itself, with nothing to tell apart, is no finding.
+"""
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+LEVEL = 0.95
+_RESAMPLES = 2000
+
+
+def floor(logs: Sequence[float], rounds: int) -> float:
+    """The factor that the median of ``rounds`` ratios of equals stays within, at 95 %.
+
+    ``logs`` are logarithms of ratios between two lanes that are the same, one a round; sets
+    of ``rounds`` are drawn from them with repetition. At least 1.
+
+    Raises ValueError for no ratios or no rounds.
+    """
+    if not len(logs) or rounds < 1:
+        raise ValueError("a noise floor needs ratios and rounds")
+    rng = np.random.default_rng(1)
+    # The two lanes are the same, so either order of them is as likely.
+    both = np.concatenate([np.asarray(logs, dtype=float), -np.asarray(logs, dtype=float)])
+    medians = np.median(rng.choice(both, (_RESAMPLES, rounds)), axis=1)
+    return float(np.exp(np.quantile(np.abs(medians), LEVEL)))
+
+
+def kept(folder: Path) -> dict[str, Any] | None:
+    """The noise last measured on this machine, or None: ``logs``, ``taken_at``, ``load``,
+    ``busy_cores``, ``elapsed_s`` of one run."""
+    try:
+        found: dict[str, Any] = json.loads((folder / "noise.json").read_text())
+    except (OSError, ValueError):
+        return None
+    return found if found.get("logs") else None
+
+
+def keep(folder: Path, found: dict[str, Any]) -> None:
+    """Keep what was measured; the folder is made when it is not there."""
+    folder.mkdir(parents=True, exist_ok=True)
+    temporary = folder / "noise.json.part"
+    temporary.write_text(json.dumps(found, indent=1))
+    temporary.replace(folder / "noise.json")

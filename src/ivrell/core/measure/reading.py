@@ -1,0 +1,176 @@
+"""What one timed part used: counters of the run's tree, read when it starts and when it stops.
+
+Standard library only: the runner uses this.
+"""
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ivrell.core.measure import proc
+from ivrell.core.measure.group import RunGroup, stalled
+from ivrell.core.measure.proc import Cpu
+
+_GROUP_MARGIN = 1.01
+_GROUP_GRAIN_S = 0.003
+_PRESSURES = ("cpu", "memory", "io")
+
+
+@dataclass
+class Tree:
+    """The processes of one run as its launcher sees them.
+
+    Attributes:
+        launcher: the process below which all of the run's processes hang.
+        worker: the process that the approach runs in.
+        group: the run's control group, where there is one.
+        besides: processes below the launcher that are not the run's.
+        reaped: CPU time of the processes that the launcher has reaped so far.
+    """
+
+    launcher: int
+    worker: int
+    group: RunGroup | None
+    besides: set[int] = field(default_factory=set)
+    reaped: Cpu = field(default_factory=Cpu)
+
+    def others(self) -> list[int]:
+        """Every process of the run but the worker."""
+        found = proc.descendants(self.launcher)
+        return [pid for pid in found if pid != self.worker and pid not in self.besides]
+
+    def memory(self) -> tuple[int, int, bool]:
+        """Bytes held now, threads, and whether there are children: all that the worker holds,
+        and of its children what is theirs alone, with what they share counted once."""
+        worker = proc.status(self.worker)
+        private = shared = 0
+        threads = worker.threads if worker else 0
+        others = self.others()
+        for pid in others:
+            if found := proc.status(pid):
+                private += found.private
+                shared = max(shared, found.shared - (worker.shared if worker else 0))
+                threads += found.threads
+        return (worker.resident if worker else 0) + private + shared, threads, bool(others)
+
+
+class Reading:
+    """Counters at the start of a timed part; ``finish`` gives what was used since then."""
+
+    def __init__(self, tree: Tree) -> None:
+        self._tree = tree
+        # What the preparation left running is charged only with what it uses from here on.
+        self.before = {pid: proc.cpu_of(pid) for pid in tree.others()}
+        self.reaped = tree.reaped
+        self.worker_cpu = proc.cpu_of(tree.worker)
+        self._group = tree.group.cpu() if tree.group else None
+        self._group_stalled = tree.group.stalled() if tree.group else None
+        self._io = proc.disk_io(tree.worker)
+        self._waits = proc.waits_for_core(tree.worker)
+        self._pressure = _pressure()
+        before = proc.status(tree.worker)
+        self._peak_was_reset = proc.reset_peak(tree.worker)
+        self._status = proc.status(tree.worker) or before
+        self.start_memory = self._status.resident if self._status else 0
+
+    def finish(
+        self,
+        by_worker: Cpu,
+        elapsed_s: float,
+        at_end: proc.Status | None,
+        sampled_peak: int | None,
+    ) -> dict[str, Any]:
+        """Figures of the timed part; what is not in it could not be measured.
+
+        ``by_worker`` is the worker's own account of itself and of children it waited for,
+        ``at_end`` its state right after the clock stopped, ``sampled_peak`` the largest
+        sampled sum over the tree when it had children, else None.
+        """
+        used, method = self._cpu(by_worker)
+        found: dict[str, Any] = {
+            "cpu_user_s": used.user,
+            "cpu_system_s": used.system,
+            "cpu_method": method,
+        }
+        if at_end:
+            found.update(self._memory(at_end.peak, sampled_peak))
+            if self._status:
+                found["context_switches"] = at_end.switches - self._status.switches
+        now = proc.disk_io(self._tree.worker)
+        if self._io and now:
+            found["read_bytes"] = now[0] - self._io[0]
+            found["written_bytes"] = now[1] - self._io[1]
+        found.update(self._waited())
+        found["pressure"] = _pressure_shares(self._pressure, _pressure(), elapsed_s)
+        return found
+
+    def _cpu(self, by_worker: Cpu) -> tuple[Cpu, str]:
+        """CPU used, and how it was found.
+
+        The worker's own account is exact but knows only children it waited for; the group
+        knows all, but also what the worker used to report. So the group's figure is taken
+        when it holds clearly more.
+        """
+        summed = by_worker + self.of_others()
+        after = self._tree.group.cpu() if self._tree.group else None
+        if after is None or self._group is None:
+            return summed, "sum of the worker and of all processes reaped or alive"
+        grouped = after - self._group
+        if grouped.total > summed.total * _GROUP_MARGIN + _GROUP_GRAIN_S:
+            return grouped, "control group of the run"
+        return summed, "sum over the tree, borne out by its control group"
+
+    def of_others(self) -> Cpu:
+        """CPU of processes that the worker has not waited for: orphans reaped by the launcher,
+        and those that still live."""
+        used = self._tree.reaped - self.reaped
+        for pid in self._tree.others():
+            used = used + (proc.cpu_of(pid) - self.before.get(pid, Cpu()))
+        for pid, before in self.before.items():
+            if not Path(f"/proc/{pid}").exists():
+                used = used - before
+        return used
+
+    def _memory(self, high_water: int, sampled_peak: int | None) -> dict[str, Any]:
+        if not self._peak_was_reset:
+            return {}
+        peak, method = high_water, "kernel high-water mark"
+        if sampled_peak is not None:
+            peak = max(peak, sampled_peak)
+            method = "sampled sum over the tree, private memory of children"
+        return {
+            "start_memory_bytes": self.start_memory,
+            "peak_memory_bytes": peak,
+            "memory_method": method,
+        }
+
+    def _waited(self) -> dict[str, Any]:
+        """Time ready to run without a core: of the worker's threads one by one, and of the
+        whole tree as the time in which any task of it was held up."""
+        found: dict[str, Any] = {}
+        now = proc.waits_for_core(self._tree.worker)
+        if self._waits is not None and now is not None:
+            found["core_wait_s"] = sum(
+                max(0.0, waited - self._waits.get(thread, 0.0)) for thread, waited in now.items()
+            )
+        after = self._tree.group.stalled() if self._tree.group else None
+        if after is not None and self._group_stalled is not None:
+            found["held_up_s"] = after - self._group_stalled
+        return found
+
+
+def _pressure() -> dict[str, float | None]:
+    return {kind: stalled(proc.read(f"/proc/pressure/{kind}")) for kind in _PRESSURES}
+
+
+def _pressure_shares(
+    before: dict[str, float | None], after: dict[str, float | None], elapsed_s: float
+) -> dict[str, float] | None:
+    """Share of the timed part in which something on the machine was held up for want of a
+    core, of memory, of the disk; None where the kernel does not tell."""
+    found = {}
+    for kind in _PRESSURES:
+        start, end = before[kind], after[kind]
+        if start is not None and end is not None and elapsed_s > 0:
+            found[kind] = round(min(1.0, (end - start) / elapsed_s), 4)
+    return found or None

@@ -1,0 +1,85 @@
+"""Measuring a machine's noise: one approach run against itself, as a trial runs it."""
+
+import datetime
+import math
+import os
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from ivrell.core.measure import noise
+from ivrell.core.measure.machine import busy_cores
+from ivrell.core.recipe.store import DataStore
+from ivrell.core.trial.conduct import Control, NoControl, Trial
+from ivrell.core.trial.plan import Plan
+
+ROUNDS = 12
+_LANE = """
+[[approach]]
+id = "{name}"
+engine = "python"
+code = '''
+def answer(data, knobs, stage):
+    total = 0
+    for number in range(4_000_000):
+        total += number * number % 7
+    return [{{"sum": total}}]
+'''
+"""
+_COMPARISON = (
+    """
+format = "ivrell-comparison/1"
+name = "The machine against itself"
+
+[data]
+seed = 1
+
+[data.tables.readings]
+rows = 1000
+columns = [{ name = "reading", kind = "sequence" }]
+"""
+    + _LANE.format(name="one")
+    + _LANE.format(name="same")
+)
+
+
+def measure_noise(
+    folder: Path,
+    rounds: int = ROUNDS,
+    listen: Callable[[str, dict[str, Any]], None] = lambda kind, fields: None,
+    control: Control | None = None,
+) -> dict[str, Any] | None:
+    """Run equals against each other and keep the noise in ``folder``; see noise.kept.
+
+    Returns what was kept, or None when it was stopped before it was done.
+    """
+    started = datetime.datetime.now(datetime.UTC)
+    busy = busy_cores()
+    with tempfile.TemporaryDirectory(prefix="ivrell-noise-") as name:
+        trial = Trial(
+            _COMPARISON,
+            Plan(rounds=rounds, warm_ups=1),
+            Path(name) / "trial",
+            DataStore(Path(name) / "made"),
+            listen=listen,
+            control=control or NoControl(),
+            data_workers=1,
+        )
+        if trial.conduct()["ended"] != "done":
+            return None
+        times: dict[str, dict[int, float]] = {"one": {}, "same": {}}
+        for run in trial.runs:
+            if run["state"] == "done" and not run["warm_up"]:
+                times[run["approach"]][run["round"]] = run["elapsed_s"]
+    both = sorted(times["one"].keys() & times["same"].keys())
+    found = {
+        "taken_at": started.isoformat(timespec="seconds"),
+        "load": list(os.getloadavg()),
+        "busy_cores": busy,
+        "rounds": len(both),
+        "elapsed_s": sorted(times["one"].values())[len(both) // 2],
+        "logs": [math.log(times["one"][r] / times["same"][r]) for r in both],
+    }
+    noise.keep(folder, found)
+    return found

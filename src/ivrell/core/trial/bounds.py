@@ -1,0 +1,116 @@
+"""The limits of one run, looked at while it goes on. Standard library only.
+
+Memory is looked at the more often the nearer it is to its limit: between two looks a run can
+take what the machine can hand out in that time.
+"""
+
+import os
+import resource
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from ivrell.core.measure import proc
+
+_FASTEST_GROWTH = 4e9
+_SHORTEST_LOOK_S = 0.002
+_FOLDER_EVERY_S = 0.2
+
+
+class Bounds:
+    """Which limit a run has reached, if any.
+
+    Args:
+        limits: as in a plan; None where there is none.
+        folder: the run's own folder.
+        now: seconds on the monotonic clock.
+    """
+
+    def __init__(self, limits: dict[str, Any], folder: Path, now: float) -> None:
+        self._limits = limits
+        self._folder = folder
+        self._started = now
+        self._folder_at = 0.0
+        self._folder_bytes = 0
+
+    def reached(
+        self, phase: str, since: float, output: int, memory: int, cpu: float, processes: int
+    ) -> tuple[str, float] | None:
+        """The limit reached now, with its value.
+
+        ``since`` is the time in this phase; memory is what the whole tree holds, CPU what it
+        used since the clock started.
+        """
+        limits = self._limits
+        if phase != "running" and since > limits["prepare_seconds"]:
+            return phase, float(limits["prepare_seconds"])
+        if output > limits["output_bytes"]:
+            return "output", float(limits["output_bytes"])
+        if processes > limits["processes"]:
+            return "processes", float(limits["processes"])
+        if memory > limits["memory_bytes"]:
+            return "memory", float(limits["memory_bytes"])
+        if self._left_behind() > limits["written_bytes"]:
+            return "written", float(limits["written_bytes"])
+        if phase != "running":
+            return None
+        if since > limits["seconds"]:
+            return "elapsed", float(limits["seconds"])
+        if limits.get("cpu_seconds") is not None and cpu > limits["cpu_seconds"]:
+            return "CPU time", float(limits["cpu_seconds"])
+        return None
+
+    def next_look(self, memory: int) -> float:
+        """Seconds until memory must be looked at again so as not to overshoot by much."""
+        room = max(0, self._limits["memory_bytes"] - memory)
+        return float(max(_SHORTEST_LOOK_S, room / _FASTEST_GROWTH))
+
+    def _left_behind(self) -> int:
+        """Bytes of the run's files, looked at now and then."""
+        now = time.monotonic()
+        if now - self._folder_at > _FOLDER_EVERY_S:
+            self._folder_at = now
+            self._folder_bytes = left_bytes(self._folder)
+        return self._folder_bytes
+
+
+def set_hard_limits(limits: dict[str, Any]) -> Callable[[], None]:
+    """What a child does before the approach is loaded: limits that the kernel keeps itself."""
+    written = int(limits["written_bytes"])
+    processes = int(limits["processes"])
+
+    def in_child() -> None:
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+        # One file cannot grow past the limit; the sum over files is watched.
+        resource.setrlimit(resource.RLIMIT_FSIZE, (written + 1, written + 1))
+        if os.geteuid() != 0:
+            # Counts all processes of the user, so what runs already is added.
+            own = sum(1 for pid in os.listdir("/proc") if pid.isdigit())  # noqa: PTH208
+            _, hard = resource.getrlimit(resource.RLIMIT_NPROC)
+            wanted = own + processes
+            if hard == resource.RLIM_INFINITY or wanted < hard:
+                resource.setrlimit(resource.RLIMIT_NPROC, (wanted, hard))
+
+    return in_child
+
+
+def tree_memory(worker: int, others: list[int]) -> int:
+    """Bytes that a tree holds, quick and never too low: shared pages may count more than
+    once."""
+    return proc.resident(worker) + sum(proc.resident(pid) for pid in others)
+
+
+def left_bytes(folder: Path) -> int:
+    """Bytes in the files a run left, without Ivrell's own."""
+    total = 0
+    for where, _, names in os.walk(folder):
+        for name in names:
+            if not name.startswith((".job", ".answer")):
+                try:
+                    status = os.lstat(f"{where}/{name}")
+                except OSError:
+                    continue
+                if not os.path.islink(f"{where}/{name}"):  # noqa: PTH114 - beside a run
+                    total += status.st_size
+    return total

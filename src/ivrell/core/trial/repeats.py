@@ -1,0 +1,62 @@
+"""Calls too short to be measured alone are repeated; the figure is then per repeat.
+
+Standard library only.
+"""
+
+import math
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from ivrell.core.engines.base import Task
+from ivrell.core.trial.stages import Stages
+
+MOST_REPEATS = 10_000_000
+_MARGIN = 1.2
+
+
+@contextmanager
+def _no_stage(name: str) -> Iterator[None]:
+    yield
+
+
+def timed(task: Task, stages: Stages, repeats: int) -> tuple[float, object]:
+    """Call a task so many times; returns seconds in all and the last answer.
+
+    What is to be set up before each call stays outside the clock. Stages are kept of single
+    calls only: repeated ones are so short that naming their parts would weigh more than they
+    do. Raises ApproachFailed.
+    """
+    if repeats == 1:
+        task.before_each()
+        start = time.perf_counter()
+        answer = task.run(stages)
+        return time.perf_counter() - start, answer
+    if not task.sets_up_each:
+        start = time.perf_counter()
+        answer = task.run_many(_no_stage, repeats)
+        return time.perf_counter() - start, answer
+    elapsed = 0.0
+    for _ in range(repeats):
+        task.before_each()
+        start = time.perf_counter()
+        answer = task.run(_no_stage)
+        elapsed += time.perf_counter() - start
+    return elapsed, answer
+
+
+def calibrated(task: Task, first_s: float, shortest_s: float) -> int:
+    """How many repeats last at least ``shortest_s`` seconds, found by trying.
+
+    ``first_s`` is what the first call took; it may be much slower than later ones, so ever
+    more are tried until they last long enough.
+    """
+    stages = Stages()
+    repeats, took = 1, first_s
+    while took < shortest_s and repeats < MOST_REPEATS:
+        each = max(took / repeats, 1e-8)
+        wanted = math.ceil(_MARGIN * shortest_s / each)
+        # At most tenfold at a time: the estimate of a very short call is poor.
+        repeats = min(max(wanted, 2), 10 * repeats, MOST_REPEATS)
+        took, _ = timed(task, stages, repeats)
+    return repeats

@@ -1,0 +1,379 @@
+"""One run from start to end: the worker started, watched, measured, and its tree reaped.
+
+Standard library only: this is part of the runner, whose size weighs on every worker's memory
+figures.
+"""
+
+import ctypes
+import json
+import mmap
+import os
+import select
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from ivrell.core.measure import proc
+from ivrell.core.measure.curve import Curve
+from ivrell.core.measure.group import RunGroup
+from ivrell.core.measure.proc import Cpu
+from ivrell.core.measure.reading import Reading, Tree
+from ivrell.core.trial.bounds import Bounds, left_bytes, set_hard_limits, tree_memory
+from ivrell.core.trial.output import Output
+from ivrell.core.trial.sandbox import Sandbox
+from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
+
+SAMPLE_S = 0.025
+_PROGRESS_S = 0.4
+_PR_SET_PDEATHSIG = 1
+_WORKER = Path(__file__).with_name("worker.py")
+_GRACE_S = 5.0
+
+
+def prctl(option: int, value: int) -> None:
+    """Set a property of this process; see prctl(2)."""
+    if ctypes.CDLL(None, use_errno=True).prctl(option, value, 0, 0, 0):
+        raise OSError(ctypes.get_errno(), "prctl")
+
+
+class Run:
+    """One run: starts the worker, watches it, reaps its tree.
+
+    Args:
+        spec: ``run`` (number), ``interpreter``, ``environment``, ``limits``, ``cores`` (to be
+            pinned to, or None), ``sandbox`` (its settings, or None), ``job`` (for the worker).
+        tell: called with the name of an event and its fields.
+        besides: processes of Ivrell's own that are not the run's.
+    """
+
+    def __init__(
+        self, spec: dict[str, Any], tell: Callable[..., None], besides: set[int] | None = None
+    ) -> None:
+        self.spec = spec
+        self.limits = spec["limits"]
+        self.folder = Path(spec["job"]["folder"])
+        self.tell = tell
+        self.output = Output()
+        self.curve = Curve()
+        self.exit_status: int | None = None
+        self.parts: list[dict[str, Any]] = []
+        self.start_s: float | None = None
+        self.handed: dict[str, Any] | None = None
+        self.failed: dict[str, Any] | None = None
+        self.limit: dict[str, Any] | None = None
+        self.asked_to_stop = False
+        self.phase = "preparing"
+        self.most_threads = 0
+        self._besides = besides or set()
+        self._reading: Reading | None = None
+        self._elapsed_at_least: float | None = None
+        self._memory = self._sampled_peak = 0
+        self._cpu = 0.0
+        self._processes = 1
+        self._single = True
+        self._partial = b""
+
+    def start(self) -> None:
+        """Start the worker, in its group, within its hard limits, in its sandbox."""
+        (self.folder / "tmp").mkdir(parents=True, exist_ok=True)
+        job_path = self.folder / ".job.json"
+        job_path.write_text(json.dumps(self.spec["job"]))
+        board_fd = os.memfd_create("ivrell-stage")
+        os.ftruncate(board_fd, BOARD_BYTES)
+        self.board = mmap.mmap(board_fd, BOARD_BYTES)
+        self.events, events_end = os.pipe()
+        words_end, self.words = os.pipe()
+        self.printed, printed_end = os.pipe()
+        name = f"ivrell-{os.getpid()}-{self.spec['run']}"
+        self.group = RunGroup.make(name, self.limits["processes"])
+        ends = (events_end, words_end, board_fd)
+        command = [self.spec["interpreter"], "-u", str(_WORKER), str(job_path), *map(str, ends)]
+        if sandbox := self.spec.get("sandbox"):
+            command = Sandbox(self.folder, **sandbox).around(command)
+        self.started_at = self._phase_at = time.monotonic()
+        self._bounds = Bounds(self.limits, self.folder, self.started_at)
+        process = subprocess.Popen(
+            command,
+            stdin=subprocess.DEVNULL,
+            stdout=printed_end,
+            stderr=printed_end,
+            cwd=self.folder,
+            env=self.spec["environment"],
+            pass_fds=ends,
+            start_new_session=True,
+            preexec_fn=self._enter,
+        )
+        self._child = process.pid
+        self.tree = Tree(os.getpid(), process.pid, self.group, self._besides)
+        # Reaped here by wait4 alone, so that its usage is not lost to Popen.
+        process.returncode = 0
+        for fd in (events_end, words_end, printed_end, board_fd):
+            os.close(fd)
+
+    def _enter(self) -> None:
+        """In the child, before the worker is loaded."""
+        prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+        if self.spec.get("cores"):
+            os.sched_setaffinity(0, self.spec["cores"])
+        if self.group:
+            self.group.join()
+        set_hard_limits(self.limits)()
+
+    def watch(self, heard: Callable[[], str]) -> None:
+        """See the run through to its end; ``heard`` gives words from the conductor."""
+        self._cores = proc.core_times()
+        open_fds = {self.events, self.printed}
+        self._next_sample = self._next_look = self._next_progress = 0.0
+        while self.exit_status is None:
+            ready, _, _ = select.select([*open_fds, sys.stdin], [], [], self._patience())
+            for fd in open_fds & set(ready):
+                self._read(fd, open_fds)
+            if sys.stdin in ready and (word := heard()) in ("stop", "gone"):
+                self.asked_to_stop = True
+                self.end_tree()
+                if word == "gone":
+                    sys.exit("the conductor is gone")
+            self._look()
+            self._reap()
+        self.end_tree()
+        self._drain(open_fds)
+        for fd in (self.events, self.printed, self.words):
+            os.close(fd)
+        if self.group:
+            self.group.remove()
+
+    def _patience(self) -> float:
+        """Seconds until something must be looked at."""
+        next_due = self._next_look
+        if self.phase == "running":
+            next_due = min(next_due, self._next_sample)
+        return max(0.0, min(0.1, next_due - time.monotonic()))
+
+    def _look(self) -> None:
+        """Sample, tell progress, and see whether a limit is reached."""
+        now = time.monotonic()
+        if self.phase == "running" and now >= self._next_sample:
+            self._sample(now)
+            self._next_sample = now + SAMPLE_S
+            if now >= self._next_progress:
+                self._next_progress = now + _PROGRESS_S
+                self._tell_progress(now)
+        elif now >= self._next_look:
+            others = self.tree.others()
+            self._processes = 1 + len(others)
+            self._memory = tree_memory(self.tree.worker, others)
+            if self._memory > self.limits["memory_bytes"]:
+                # Pages that children share count once only: looked at more closely.
+                self._memory, _, _ = self.tree.memory()
+        else:
+            return
+        self._next_look = now + min(SAMPLE_S, self._bounds.next_look(self._memory))
+        found = self._bounds.reached(
+            self.phase, now - self._phase_at, self.output.size, self._memory, self._cpu,
+            self._processes,
+        )  # fmt: skip
+        if not found and self.group and self.group.refused():
+            found = ("processes", self.limits["processes"])
+        if found and not self.limit:
+            self.limit = {"kind": found[0], "value": found[1]}
+            if self.phase == "running":
+                self._elapsed_at_least = now - self._phase_at
+            self.end_tree()
+
+    def _read(self, fd: int, open_fds: set[int]) -> None:
+        """Take what stands in one of the worker's pipes, or note that it is closed."""
+        data = os.read(fd, 65536)
+        if not data:
+            open_fds.discard(fd)
+        elif fd == self.printed:
+            self.output.add(data)
+        else:
+            self._hear_worker(data)
+
+    def _hear_worker(self, data: bytes) -> None:
+        *lines, self._partial = (self._partial + data).split(b"\n")
+        for line in lines:
+            event = json.loads(line)
+            kind = event.pop("event")
+            if kind == "ready":
+                self._go(event)
+            elif kind == "stopped":
+                self._stopped(event)
+            elif kind == "handed":
+                self.handed = event
+            elif kind == "failed":
+                self.failed = event
+
+    def _enter_phase(self, phase: str) -> None:
+        self.phase = phase
+        self._phase_at = time.monotonic()
+
+    def _go(self, event: dict[str, Any]) -> None:
+        if self.start_s is None:
+            self.start_s = event["start_s"]
+            self.tree.worker = _worker_below(self._child)
+        self._reap()
+        self._single = True
+        self._sampled_peak = 0
+        self._reading = Reading(self.tree)
+        self._enter_phase("running")
+        # Nothing is told at the start: whoever listens would work beside the run.
+        self._next_sample = self._phase_at + SAMPLE_S
+        self._next_progress = self._phase_at + _PROGRESS_S
+        self._say("go")
+
+    def _stopped(self, event: dict[str, Any]) -> None:
+        assert self._reading
+        at_end = proc.status(self.tree.worker)
+        self._sample(time.monotonic())
+        self._reap()
+        used = event.pop("used")
+        figures = self._reading.finish(
+            Cpu(used["user"], used["system"]),
+            event["elapsed_s"],
+            at_end,
+            None if self._single else self._sampled_peak,
+        )
+        self.parts.append({**event, **figures, "page_faults": int(used["faults"])})
+        if event["more"]:
+            self._enter_phase("preparing")
+            self._say("on")
+        else:
+            self._enter_phase("handing over")
+            self._say("hand over")
+
+    def _say(self, word: str) -> None:
+        try:
+            os.write(self.words, word.encode() + b"\n")
+        except BrokenPipeError:
+            # It closed its end; that it gives no answer will be told by its end.
+            pass
+
+    def _sample(self, now: float) -> None:
+        """Add a point to the curve."""
+        assert self._reading
+        used = self.tree.reaped.total - self._reading.reaped.total
+        used += proc.cpu_of(self.tree.worker).total - self._reading.worker_cpu.total
+        others = self.tree.others()
+        for pid in others:
+            used += proc.cpu_of(pid).total
+            used -= self._reading.before.get(pid, Cpu()).total
+        self._processes = 1 + len(others)
+        self._memory, threads, _ = self.tree.memory()
+        if any(pid not in self._reading.before for pid in others):
+            self._single = False
+        self.most_threads = max(self.most_threads, threads)
+        self._sampled_peak = max(self._sampled_peak, self._memory)
+        self._cpu = max(0.0, used)
+        if not self.parts:
+            self.curve.add(now - self._phase_at, self._cpu, self._memory)
+
+    def _tell_progress(self, now: float) -> None:
+        before, self._cores = self._cores, proc.core_times()
+        cores = [
+            round((b1 - b0) / (a1 - a0), 3) if a1 > a0 else 0.0
+            for (b0, a0), (b1, a1) in zip(before, self._cores, strict=True)
+        ]
+        assert self._reading
+        self.tell(
+            "progress",
+            elapsed_s=round(now - self._phase_at, 3),
+            cpu_s=round(self._cpu, 3),
+            memory_bytes=self._memory - self._reading.start_memory,
+            stage=shown_stage(self.board),
+            cores=cores,
+        )
+
+    def _reap(self) -> None:
+        while True:
+            try:
+                pid, status, usage = os.wait4(-1, os.WNOHANG)
+            except ChildProcessError:
+                return
+            if pid == 0:
+                return
+            if pid == self._child:
+                self.exit_status = os.waitstatus_to_exitcode(status)
+            elif pid not in self._besides:
+                self.tree.reaped = self.tree.reaped + Cpu(usage.ru_utime, usage.ru_stime)
+
+    def end_tree(self) -> None:
+        """Kill everything the run started, whatever group or session it moved to."""
+        deadline = time.monotonic() + _GRACE_S
+        while time.monotonic() < deadline:
+            if self.group:
+                self.group.kill()
+            living = set(proc.descendants(os.getpid())) - self._besides
+            for pid in living:
+                try:
+                    os.kill(pid, signal.SIGKILL)
+                except ProcessLookupError:
+                    pass
+            self._reap()
+            if not living:
+                return
+            time.sleep(0.002)
+
+    def _drain(self, open_fds: set[int]) -> None:
+        """Read what was still in the pipes when the worker ended."""
+        while open_fds:
+            ready, _, _ = select.select(list(open_fds), [], [], 0)
+            if not ready:
+                return
+            for fd in ready:
+                self._read(fd, open_fds)
+
+    def result(self) -> dict[str, Any]:
+        """The run as it is told and journalled."""
+        state = "done"
+        if self.asked_to_stop:
+            state = "stopped"
+        elif self.limit:
+            state = "limit"
+        elif self.failed or self.handed is None:
+            state = "failed"
+            self.failed = self.failed or self._sudden_end()
+        return {
+            "state": state,
+            "start_s": self.start_s,
+            "parts": self.parts,
+            "elapsed_at_least_s": self._elapsed_at_least,
+            "most_threads": self.most_threads or None,
+            "handed": self.handed,
+            "failed": self.failed if state == "failed" else None,
+            "limit": self.limit,
+            "left_bytes": left_bytes(self.folder),
+            "curve": self.curve.finished(),
+            "output": self.output.text(),
+            "output_bytes": self.output.size,
+        }
+
+    def _sudden_end(self) -> dict[str, Any]:
+        code = self.exit_status or 0
+        if self.spec.get("sandbox") and code > 128:
+            # A sandbox tells the signal that ended its process as a shell does.
+            code = 128 - code
+        how = f"exit status {code}" if code >= 0 else f"signal {signal.Signals(-code).name}"
+        cure = (
+            "It was killed, perhaps by the system for want of memory."
+            if code == -signal.SIGKILL
+            else "It may have called exit, or crashed in compiled code; see what it printed."
+        )
+        return {
+            "kind": "ended early",
+            "message": f"The process ended while {self.phase} ({how}), without an answer. {cure}",
+            "line": None,
+            "trace": "",
+            "part": self.phase,
+        }
+
+
+def _worker_below(pid: int) -> int:
+    """The worker's process: the one started, or the one that its sandbox started."""
+    while proc.read(f"/proc/{pid}/comm").strip() == "bwrap" and (below := proc.children(pid)):
+        pid = below[0]
+    return pid

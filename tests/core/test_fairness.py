@@ -1,0 +1,258 @@
+"""What makes runs comparable: repeats, kept processes, caches, threads, loads, enough rounds."""
+
+import os
+import time
+import unittest
+from pathlib import Path
+
+from ivrell.core.errors import BadInput
+from ivrell.core.measure import noise
+from ivrell.core.measure.cache import cached_share, evict, warm
+from ivrell.core.report.findings import findings
+from ivrell.core.stats.ratio import ratio
+from ivrell.core.trial.background import Background, loads_in
+from ivrell.core.trial.enough import enough, widest
+from ivrell.core.trial.plan import Plan, Until, ordered_runs
+from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
+
+TINY = """
+VALUES = list(range(400))
+def answer(data, knobs, stage):
+    total = 0
+    for value in VALUES:
+        total += value
+    return [{"gauge": "Ash", "n": total}]
+"""
+
+
+def by_hand(repeats: int) -> float:
+    """Seconds of one call in a tight loop of our own."""
+    module: dict = {}
+    exec(TINY, module)  # noqa: S102 - our own text
+    call = module["answer"]
+    start = time.perf_counter()
+    for _ in range(repeats):
+        call(None, None, None)
+    return (time.perf_counter() - start) / repeats
+
+
+class Repeats(TrialCase):
+    def test_a_very_short_call_is_measured_as_a_tight_loop_measures_it(self):
+        trial = self.trial(HEAD + approach("tiny", TINY), shortest_s=0.05, rounds=5)
+        trial.conduct()
+        best = min(run["elapsed_s"] for run in trial.runs)
+        expected = min(by_hand(5000) for _ in range(5))
+        self.assertAlmostEqual(best / expected, 1, delta=0.3)
+        for run in trial.runs:
+            self.assertGreater(run["inner_repeats"], 500)
+            self.assertEqual(len(run["calls"]), 2)
+            self.assertEqual(run["calls"][0]["repeats"], 1)
+        # All runs of a lane are alike: what the first found holds for the others.
+        self.assertEqual(len({run["inner_repeats"] for run in trial.runs}), 1)
+
+    def test_setup_before_each_call_stays_outside_the_clock(self):
+        code = (
+            TINY + "def setup(data, knobs):\n    import time\n    time.sleep(0.002)\n    return 7\n"
+        )
+        code = code.replace('"n": total', '"n": data.ready')
+        trial = self.trial(HEAD + approach("tiny", code), shortest_s=0.002)
+        trial.conduct()
+        run = trial.runs[0]
+        self.assertGreater(run["inner_repeats"], 1)
+        self.assertLess(run["elapsed_s"], 0.001)
+
+    def test_a_long_call_is_not_repeated(self):
+        trial = self.trial(
+            HEAD + approach("slow", python_answer("time.sleep(0.1)")), shortest_s=0.05
+        )
+        trial.conduct()
+        self.assertEqual(trial.runs[0]["inner_repeats"], 1)
+        self.assertEqual(trial.runs[0]["calls"], [])
+
+
+class Kept(TrialCase):
+    def test_the_first_call_of_a_kept_process_is_told_apart(self):
+        body = """
+        if not hasattr(sys, "been_here"):
+            sys.been_here = True
+            time.sleep(0.2)
+        time.sleep(0.02)
+        """
+        trial = self.trial(HEAD + approach("warm", python_answer(body)), kept=4)
+        found = trial.conduct()
+        run = trial.runs[0]
+        self.assertEqual(len(run["calls"]), 4)
+        self.assertGreater(run["first_elapsed_s"], 0.2)
+        self.assertLess(run["elapsed_s"], 0.1)
+        lane = found["points"][0]["lanes"][0]
+        self.assertAlmostEqual(lane["first_call"], run["first_elapsed_s"])
+
+    def test_a_kept_result_is_noticed(self):
+        code = """
+        import functools, time
+        @functools.lru_cache
+        def work(path):
+            time.sleep(0.1)
+            return 5
+        def answer(data, knobs, stage):
+            return [{"gauge": "Ash", "n": work(data.readings)}]
+        """
+        trial = self.trial(HEAD + approach("cached", code) + approach("good", COUNTING), kept=4)
+        words = {
+            (caution["word"], caution["lane"])
+            for caution in trial.conduct()["points"][0]["cautions"]
+        }
+        self.assertIn(("repeats suspiciously quick", "cached"), words)
+        self.assertNotIn(("repeats suspiciously quick", "good"), words)
+
+
+class Cache(TrialCase):
+    def test_files_are_evicted_and_brought_back(self):
+        path = Path.home() / f".ivrell-cache-test-{os.getpid()}"
+        self.addCleanup(path.unlink)
+        path.write_bytes(os.urandom(8 << 20))
+        warm(path)
+        self.assertEqual(cached_share([path]), 1.0)
+        evict(path)
+        self.assertLess(cached_share([path]), 0.05)
+
+    def test_cold_and_warm_are_points_and_recorded(self):
+        trial = self.trial(HEAD + approach("good", COUNTING), cache=["warm", "cold"], rounds=2)
+        found = trial.conduct()
+        shares = {(run["point"]["cache"], run["cache"]["share"]) for run in trial.runs}
+        self.assertEqual(shares, {("warm", 1.0), ("cold", 0.0)})
+        self.assertEqual([p["point"]["cache"] for p in found["points"]], ["warm", "cold"])
+        self.assertIn("cache = warm", found["points"][0]["conclusion"])
+
+
+class ThreadsAndCores(TrialCase):
+    BODY = """
+    import pyarrow, polars
+    sys.stdout.write(f"{pyarrow.cpu_count()} {polars.thread_pool_size()} ")
+    sys.stdout.write(f"{os.environ['OMP_NUM_THREADS']} {len(os.sched_getaffinity(0))}")
+    """
+
+    def test_one_number_reaches_every_library_and_is_recorded(self):
+        query = approach("sql", "SELECT gauge, count(*) AS n FROM readings GROUP BY 1", "duckdb")
+        text = HEAD + approach("python", python_answer(self.BODY)) + query
+        trial = self.trial(text, threads=[1], cores=1)
+        trial.conduct()
+        run, sql = sorted(trial.runs, key=lambda run: run["approach"])
+        self.assertEqual(run["output"], "1 1 1 1")
+        self.assertEqual(run["threads"], {"pyarrow": 1, "polars": 1})
+        self.assertEqual(sql["threads"]["duckdb"], 1)
+        self.assertEqual((run["cores"], run["point"]["threads"]), (1, 1))
+        self.assertGreaterEqual(run["most_threads"], 1)
+
+    def test_a_knob_called_like_a_condition(self):
+        text = HEAD.replace("rows = [300]", "rows = [300]\nthreads = [1, 2]")
+        with self.assertRaisesRegex(BadInput, "another name"):
+            self.trial(text + approach("good", COUNTING), threads=[2])
+
+
+class BackgroundLoad(TrialCase):
+    def test_it_runs_beside_the_run_and_is_not_counted_as_its_own(self):
+        body = "time.sleep(0.5)"
+        trial = self.trial(
+            HEAD + approach("sleeps", python_answer(body)), background=["quiet", "2 busy cores"]
+        )
+        trial.conduct()
+        runs = {run["point"]["background"]: run for run in trial.runs}
+        busy = runs["2 busy cores"]
+        self.assertLess(busy["cpu_user_s"] + busy["cpu_system_s"], 0.1)
+        self.assertEqual(busy["state"], "done")
+
+    def test_it_ends_with_its_context(self):
+        with Background("1 busy core, disk", self.folder) as load:
+            pids = load.pids
+            self.assertEqual(len(pids), 2)
+        self.assertFalse(any(Path(f"/proc/{pid}").exists() for pid in pids))
+        self.assertEqual(list(self.folder.glob(".traffic")), [])
+
+    def test_words(self):
+        self.assertEqual(loads_in("quiet"), [])
+        self.assertEqual(len(loads_in("3 busy cores, memory")), 4)
+        with self.assertRaisesRegex(ValueError, "1 busy core"):
+            Plan(background=["a storm"])
+
+
+def runs_of(times, point=None):
+    return [
+        {"approach": lane, "round": number, "state": "done", "warm_up": False,
+         "elapsed_s": seconds, "point": point or {}}
+        for lane, series in times.items() for number, seconds in enumerate(series, 1)
+    ]  # fmt: skip
+
+
+class Enough(TrialCase):
+    def test_narrow_and_wide(self):
+        until = Until(narrower_than=0.1, at_least=5, at_most=20, minutes=10)
+        steady = runs_of({"a": [1.0, 1.01, 0.99, 1.0, 1.0, 1.01], "b": [2.0] * 6})
+        wild = runs_of({"a": [1.0, 2.0, 0.5, 1.0, 3.0, 1.0], "b": [2.0] * 6})
+        self.assertLess(widest(steady, "a"), 0.1)
+        self.assertTrue(enough(until, steady, "a", 6, 1))
+        self.assertFalse(enough(until, wild, "a", 6, 1))
+        self.assertFalse(enough(until, steady, "a", 4, 1))
+        self.assertTrue(enough(until, wild, "a", 20, 1))
+        self.assertTrue(enough(until, wild, "a", 6, 10))
+
+    def test_a_lane_alone_by_its_median(self):
+        self.assertAlmostEqual(widest(runs_of({"a": [1.0, 1.02, 1.01]}), "a"), 0.02 / 1.01, 6)
+        self.assertIsNone(widest(runs_of({"a": [1.0]}), "a"))
+
+    def test_a_trial_stops_when_it_is_sure(self):
+        text = HEAD + approach("slow", python_answer("time.sleep(0.08)"))
+        text += approach("slower", python_answer("time.sleep(0.16)"))
+        until = Until(narrower_than=0.5, at_least=2, at_most=30, minutes=5)
+        trial = self.trial(text, until=until)
+        self.assertEqual(trial.conduct()["ended"], "done")
+        rounds = max(run["round"] for run in trial.runs)
+        self.assertLess(rounds, 30)
+        again = self.trial(text, until=until)
+        again.conduct()
+        self.assertEqual(len(again.runs), len(trial.runs))
+
+    def test_order_is_the_same_whatever_the_rule(self):
+        comparison = self.trial(HEAD + approach("a", COUNTING) + approach("b", COUNTING)).comparison
+        by_number = list(ordered_runs(comparison, Plan(rounds=4)))
+        by_rule = list(ordered_runs(comparison, Plan(until=Until(at_least=2, at_most=4))))
+        self.assertEqual(by_number, by_rule)
+
+
+class Noise(unittest.TestCase):
+    LOGS = [0.05, -0.04, 0.06, -0.02, 0.01, 0.03, -0.06, 0.02, 0.0, -0.05]
+
+    def test_the_floor_falls_with_the_rounds(self):
+        floors = [noise.floor(self.LOGS, rounds) for rounds in (1, 5, 20, 80)]
+        self.assertEqual(floors, sorted(floors, reverse=True))
+        self.assertGreater(floors[0], 1.04)
+        self.assertEqual(noise.floor([0.0, 0.0], 5), 1.0)
+        with self.assertRaises(ValueError):
+            noise.floor([], 5)
+
+    def test_a_ratio_within_the_floor_is_no_finding(self):
+        ours, theirs = [1.0] * 8, [1.02] * 8
+        self.assertEqual(ratio(ours, theirs).verdict, "slower")
+        self.assertEqual(ratio(ours, theirs, floor=1.03).verdict, "cannot tell apart")
+        self.assertEqual(ratio(ours, theirs, floor=1.01).verdict, "slower")
+
+    def test_findings_use_the_machine_s_own_noise(self):
+        comparison_text = HEAD + approach("a", COUNTING) + approach("b", COUNTING)
+        from ivrell.core.comparison.file import parse
+
+        runs = [
+            {**run, "stages": [], "answer_rows": 1, "start_s": 0.1, "inner_repeats": 1}
+            for run in runs_of({"a": [1.0] * 6, "b": [1.01] * 6})
+        ]
+        for position, run in enumerate(runs):
+            run["run"] = position
+        comparison = parse(comparison_text)
+        quiet = findings(comparison, runs, {}, {"cores": 2}, {})
+        noisy = findings(comparison, runs, {}, {"cores": 2, "noise": {"logs": self.LOGS}}, {})
+        self.assertEqual(quiet["lanes"][1]["ratio"]["verdict"], "slower")
+        self.assertEqual(noisy["lanes"][1]["ratio"]["verdict"], "cannot tell apart")
+        self.assertGreater(noisy["lanes"][1]["ratio"]["floor"], 1.01)
+
+
+if __name__ == "__main__":
+    unittest.main()

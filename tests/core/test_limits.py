@@ -1,0 +1,308 @@
+"""Limits, isolation and crashes: every misdeed ends as a recorded run, and the next is clean."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from ivrell.core.measure import group
+from ivrell.core.measure.group import RunGroup
+from ivrell.core.trial import attempt, sandbox
+from ivrell.core.trial.plan import Plan
+from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
+
+MIB = 2**20
+ROOT = Path(__file__).resolve().parents[2]
+
+
+def alive_with(mark: str) -> list[int]:
+    """Processes whose command line holds a mark."""
+    found = []
+    for path in Path("/proc").glob("[0-9]*/cmdline"):
+        try:
+            if mark.encode() in path.read_bytes():
+                found.append(int(path.parent.name))
+        except OSError:
+            pass
+    return found
+
+
+class Misdeeds(TrialCase):
+    """A lane that misbehaves beside one that does not, with and without a sandbox."""
+
+    def misdeed(self, body, **limits):
+        text = HEAD + approach("odd", python_answer(body)) + approach("good", COUNTING)
+        name = f"trial-{len(list(self.folder.glob('trial-*')))}"
+        trial = self.trial(text, name=name, rounds=1, limits={"seconds": 20, **limits})
+        found = trial.conduct()
+        self.kept = trial.folder
+        runs = {run["approach"]: run for run in trial.runs}
+        self.assertEqual(found["ended"], "done")
+        good = runs["good"]
+        self.assertEqual(good["state"], "done")
+        self.assertLess(good["cpu_user_s"] + good["cpu_system_s"], 0.5)
+        self.assertLess(good["peak_memory_bytes"] - good["start_memory_bytes"], 50 * MIB)
+        return runs["odd"]
+
+    def test_fork_bomb(self):
+        run = self.misdeed("while True:\n    os.fork()", processes=40)
+        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "processes"))
+
+    def test_thirty_gigabytes(self):
+        body = (
+            "blocks = []\nfor _ in range(30_000):\n    blocks.append(bytearray(b'x') * (1 << 20))"
+        )
+        limit = 300 * MIB
+        run = self.misdeed(body, memory_bytes=limit)
+        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "memory"))
+        curve = json.loads((self.kept / "curves" / f"{run['run']}.json").read_text())
+        self.assertLess(max(memory for _, _, memory in curve), limit + max(50 * MIB, limit // 20))
+
+    def test_memory_of_the_whole_tree_is_bounded(self):
+        body = """
+        for _ in range(4):
+            if not os.fork():
+                block = bytearray(b'x') * (100 << 20)
+                time.sleep(30)
+        time.sleep(30)
+        """
+        run = self.misdeed(body, memory_bytes=300 * MIB)
+        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "memory"))
+
+    def test_shared_pages_of_children_do_not_count_again(self):
+        body = """
+        block = bytearray(b'x') * (150 << 20)
+        for _ in range(4):
+            if not os.fork():
+                time.sleep(0.5)
+                os._exit(0)
+        time.sleep(1)
+        """
+        run = self.misdeed(body, memory_bytes=1000 * MIB)
+        self.assertEqual(run["state"], "done")
+
+    def test_endless_loop_by_elapsed_and_by_cpu_time(self):
+        run = self.misdeed("while True: pass", seconds=0.5)
+        self.assertEqual(run["limit"], {"kind": "elapsed", "value": 0.5})
+        self.assertGreaterEqual(run["elapsed_at_least_s"], 0.5)
+        run = self.misdeed("while True: pass", cpu_seconds=0.4)
+        self.assertEqual(run["limit"], {"kind": "CPU time", "value": 0.4})
+
+    def test_signals_ignored_and_children_in_sessions_of_their_own(self):
+        mark = f"ivrell-mark-{os.getpid()}-{time.monotonic_ns()}"
+        body = f"""
+        import signal
+        for number in range(1, 32):
+            try:
+                signal.signal(number, signal.SIG_IGN)
+            except OSError:
+                pass
+        for _ in range(3):
+            if not os.fork():
+                os.setsid()
+                if not os.fork():
+                    os.execv(sys.executable, [sys.executable, "-c",
+                             "import time; time.sleep(60)", "{mark}"])
+                os._exit(0)
+        time.sleep(60)
+        """
+        run = self.misdeed(body, seconds=1)
+        self.assertEqual(run["limit"]["kind"], "elapsed")
+        self.assertEqual(alive_with(mark), [])
+
+    def test_one_large_file_and_many_small_ones(self):
+        one = "with open('big', 'wb') as f:\n    while True:\n        f.write(bytes(1 << 20))"
+        run = self.misdeed(one, written_bytes=30 * MIB)
+        self.assertIn(run["state"], ("limit", "failed"))
+        self.assertLessEqual(run["left_bytes"], 31 * MIB)
+        many = """
+        number = 0
+        while True:
+            number += 1
+            with open(f"small{number}", "wb") as f:
+                f.write(bytes(1 << 20))
+            time.sleep(0.002)
+        """
+        run = self.misdeed(many, written_bytes=30 * MIB)
+        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "written"))
+
+    def test_every_descriptor_closed(self):
+        run = self.misdeed("os.closerange(0, 1000)")
+        self.assertEqual(run["state"], "failed")
+
+    def test_its_parent_killed(self):
+        run = self.misdeed("os.kill(os.getppid(), 9)\ntime.sleep(1)")
+        self.assertIn(run["state"], ("failed", "done"))
+
+    def test_everything_it_can_see_killed(self):
+        if attempt.why_not() is not None:
+            self.skipTest("without a sandbox this would end more than the run")
+        run = self.misdeed("os.kill(-1, 9)\ntime.sleep(1)")
+        self.assertIn(run["state"], ("failed", "done"))
+
+
+class MisdeedsWithoutSandbox(Misdeeds):
+    def setUp(self):
+        super().setUp()
+        patched = mock.patch.object(attempt, "why_not", lambda: "not wanted here")
+        patched.start()
+        self.addCleanup(patched.stop)
+
+    def test_its_parent_killed(self):
+        run = self.misdeed("os.kill(os.getppid(), 9)\ntime.sleep(1)")
+        self.assertEqual(run["state"], "failed")
+        self.assertEqual(run["error"]["kind"], "took its watcher down")
+        self.assertFalse(run["sandboxed"])
+
+
+@unittest.skipIf(sandbox.why_not(), f"no sandbox here: {sandbox.why_not()}")
+class Shut(TrialCase):
+    """What a sandboxed run can see, reach and write."""
+
+    def body(self, lines):
+        run = self.run_one(lines)
+        self.assertEqual((run["state"], run["sandboxed"]), ("done", True), run["error"])
+        return run["output"]
+
+    def test_no_network(self):
+        body = """
+        import socket
+        try:
+            socket.create_connection(("127.0.0.1", 5432), 1)
+        except OSError as error:
+            sys.stdout.write(type(error).__name__)
+        sys.stdout.write(" " + " ".join(name for _, name in socket.if_nameindex()))
+        """
+        self.assertEqual(self.body(body), "ConnectionRefusedError lo")
+
+    def test_inputs_are_read_only_and_its_folder_is_not(self):
+        body = """
+        import sysconfig
+        for path in (data.readings, "/etc/new", sysconfig.get_paths()["purelib"] + "/x"):
+            try:
+                open(path, "a")
+            except OSError as error:
+                sys.stdout.write(type(error).__name__ + " ")
+        open("mine", "w").write("x")
+        open(os.environ["TMPDIR"] + "/mine", "w").write("x")
+        """
+        self.assertEqual(set(self.body(body).split()), {"OSError"})
+
+    def test_ivrell_s_own_data_and_other_processes_are_out_of_sight(self):
+        folder = self.folder / "ivrell"
+        (folder / "records").mkdir(parents=True)
+        (folder / "secret").write_text("nobody")
+        body = f"""
+        sys.stdout.write(" ".join(os.listdir({str(folder)!r})) + "/")
+        sys.stdout.write(str(len([p for p in os.listdir("/proc") if p.isdigit()])))
+        """
+        with mock.patch.dict(os.environ, {"IVRELL_DATA": str(folder)}):
+            seen, _, processes = self.body(body).partition("/")
+        self.assertEqual(seen, "")
+        self.assertLess(int(processes), 6)
+
+
+class CrashSafety(TrialCase):
+    """Killed at any moment, a trial loses at most the run in flight."""
+
+    TEXT = HEAD + approach("slow", python_answer("time.sleep(0.15)")) + approach("good", COUNTING)
+
+    def conductor(self):
+        script = (
+            "import sys; from pathlib import Path; sys.path[:0] = sys.argv[1:3]\n"
+            "from tests.core.test_limits import CrashSafety\n"
+            "from ivrell.core.trial.conduct import Trial\n"
+            "from ivrell.core.trial.plan import Plan\n"
+            "from ivrell.core.recipe.store import DataStore\n"
+            "folder = Path(sys.argv[3])\n"
+            "Trial(CrashSafety.TEXT, Plan(rounds=8), folder / 'trial',"
+            " DataStore(folder / 'made'), data_workers=1).conduct()"
+        )
+        where = [str(ROOT), str(ROOT / "src"), str(self.folder)]
+        return subprocess.Popen([sys.executable, "-c", script, *where])
+
+    def wait_for_runs(self, process, count):
+        path = self.folder / "trial" / "runs.jsonl"
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline and process.poll() is None:
+            if path.exists() and path.read_text().count("\n") >= count:
+                return
+            time.sleep(0.02)
+        self.fail("the trial did not get that far")
+
+    def test_the_conductor_killed(self):
+        process = self.conductor()
+        self.wait_for_runs(process, 5)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        runner = str(self.folder / "trial" / "journal.jsonl")
+        deadline = time.monotonic() + 10
+        while alive_with(runner) and time.monotonic() < deadline:
+            time.sleep(0.05)
+        self.assertEqual(alive_with(runner), [])
+        before = [json.loads(line) for line in self.lines()]
+        trial = self.trial(self.TEXT, rounds=8, warm_ups=1)
+        found = trial.conduct()
+        self.assertEqual(found["ended"], "done")
+        self.assertEqual([run["run"] for run in trial.runs], list(range(1, 19)))
+        self.assertEqual(trial.runs[: len(before)], before)
+        order = {run["run"]: (run["approach"], run["round"]) for run in trial.runs}
+        planned = Plan(rounds=8)
+        self.assertEqual(
+            order,
+            {p.number: (p.approach, p.round) for p in attempt_order(trial.comparison, planned)},
+        )
+
+    def lines(self):
+        return (self.folder / "trial" / "runs.jsonl").read_text().splitlines()
+
+    def test_worker_and_runner_killed(self):
+        process = self.conductor()
+        self.wait_for_runs(process, 3)
+        journal = str(self.folder / "trial" / "journal.jsonl")
+        for mark in (str(self.folder / "no such"), journal):
+            for pid in alive_with(mark):
+                if pid != process.pid:
+                    os.kill(pid, signal.SIGKILL)
+        self.assertEqual(process.wait(90), 0)
+        runs = [json.loads(line) for line in self.lines()]
+        self.assertEqual([run["run"] for run in runs], list(range(1, 19)))
+        lost = [run for run in runs if run["state"] != "done"]
+        self.assertLessEqual(len(lost), 1)
+        for folder in group._own_groups().values():
+            left = [path for path in folder.glob("ivrell-*-*")
+                    if not Path(f"/proc/{path.name.split('-')[1]}").exists()]  # fmt: skip
+            self.assertEqual(left, [])
+
+
+def attempt_order(comparison, plan):
+    from ivrell.core.trial.plan import ordered_runs
+
+    return ordered_runs(comparison, plan)
+
+
+class VersionOneGroups(unittest.TestCase):
+    def test_cpuacct_counts_where_there_is_no_version_two(self):
+        own = {kind: path for kind, path in group._own_groups().items() if kind}
+        with mock.patch.object(group, "_own_groups", lambda: own):
+            made = RunGroup.make(f"ivrell-{os.getpid()}-1")
+            if made is None:
+                self.skipTest("no groups of version 1 can be made here")
+            self.addCleanup(made.remove)
+            self.assertIsNone(made.stalled())
+            process = subprocess.Popen(
+                [sys.executable, "-c", "import time; e = time.process_time() + 0.3\n"
+                 "while time.process_time() < e: pass"],
+                preexec_fn=made.join,
+            )  # fmt: skip
+            process.wait()
+            self.assertAlmostEqual(made.cpu().total, 0.32, delta=0.06)
+
+
+if __name__ == "__main__":
+    unittest.main()
