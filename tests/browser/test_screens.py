@@ -159,7 +159,8 @@ class Screens(unittest.TestCase):
         rows = b.until(lambda: b.all(".rows-scroll tbody tr"))
         self.assertEqual(rows[0].text.split()[:2], ["1", "1"])
         next(e for e in b.all(".rows-tools button") if e.text == "tail").click()
-        b.until(lambda: b.all(".rows-scroll tbody tr")[-1].text.split()[:2] == ["300", "300"])
+        last = ".rows-scroll tbody tr:last-child"
+        b.until(lambda: b.find(last).text.split()[:2] == ["300", "300"])
 
     def test_deleting_is_undone(self):
         number = self.imported()

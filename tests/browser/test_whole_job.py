@@ -170,13 +170,15 @@ class WholeJob(unittest.TestCase):
         b.by_id("add-column-passages").click()
         field = b.by_id("set-passages-column4-high")
         field.click()
-        field.send_keys(Keys.BACKSPACE * 3, "-5")
+        field.send_keys(Keys.CONTROL, "a")
+        field.send_keys("-5")
         # What cannot hold is told at the field, and stays there to be mended.
         line = b.by_id("column-passages-column4")
         b.until(lambda: "must not be above" in line.text)
         self.assertIn("wrong", field.get_attribute("class"))
         before = b.by_id("column-passages-column4").find_element(By.CSS_SELECTOR, ".ends").text
-        field.send_keys(Keys.BACKSPACE * 2, "7")
+        field.send_keys(Keys.CONTROL, "a")
+        field.send_keys("7")
         b.until(lambda: line.find_element(By.CSS_SELECTOR, ".ends").text == "1 to 7")
         self.assertNotEqual(before, "1 to 7")
         field.send_keys(Keys.ENTER)
@@ -235,7 +237,8 @@ class WholeJob(unittest.TestCase):
         self.assertIn("docks", b.by_id("recipe-problem").text)
         self.assertEqual(b.fetch(f"/api/comparisons/{comparison}/")["data_text"], before)
         b.replace_code("recipe", before.replace("rows = 60", "rows = 61"))
-        b.until(lambda: b.by_id("rows-of-locks").text == "61 rows")
+        rows = '[aria-label="locks, rows"]'
+        b.until(lambda: b.find(rows).get_attribute("value") == "61")
         b.until(lambda: b.by_id("recipe-state").text == "saved")
         self.assertIn("rows = 61", b.fetch(f"/api/comparisons/{comparison}/")["data_text"])
 

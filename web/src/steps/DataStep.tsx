@@ -35,9 +35,10 @@ export default function DataStep({ comparison }: StepProps) {
   const [changed, setChanged] = useState<string | null>(null);
   const [pending, setPending] = useState<Edit | null>(null);
   const [side, setSide] = useState<Side>("recipe");
-  const settled = useSettled(draft ?? comparison.data_text, LOOK_AFTER_MS);
+  const current = draft ?? comparison.data_text;
+  const settled = useSettled(current, LOOK_AFTER_MS);
   // What a change of a field made is looked at at once; what is typed, once it is still.
-  const text = draft !== null && changed === draft ? draft : settled;
+  const text = changed === current ? current : settled;
   const where = { params: { path: { comparison: comparison.id } } };
   const look = useQuery({
     queryKey: ["look", comparison.id, text, pending, comparison.knobs],

@@ -16,13 +16,15 @@ const TYPING_MS = 150;
 
 export function InlineField({ value, label, onTyping, onTake, wrong, id, numeric }: Props) {
   const [draft, setDraft] = useState<string | null>(null);
+  // What stood here before: the value given may follow what is being typed.
+  const before = useRef(value);
   const timer = useRef(0);
   useEffect(() => () => window.clearTimeout(timer.current), []);
   const shown = draft ?? value;
   const take = () => {
     window.clearTimeout(timer.current);
     if (draft === null) return;
-    if (draft === value) giveBack();
+    if (draft === before.current) giveBack();
     // What is wrong stays where it was typed, with its reason, until it is mended.
     else if (!wrong) {
       onTake(draft);
@@ -46,6 +48,7 @@ export function InlineField({ value, label, onTyping, onTake, wrong, id, numeric
       spellCheck={false}
       onChange={(event) => {
         const next = event.target.value;
+        if (draft === null) before.current = value;
         setDraft(next);
         window.clearTimeout(timer.current);
         timer.current = window.setTimeout(() => onTyping(next), TYPING_MS);

@@ -31,7 +31,7 @@ class _Watched:
     def __init__(self, making: Making) -> None:
         self.making = making
         self._what = ("", "")
-        self._began = self._told = 0.0
+        self._began = self._told = self._asked = 0.0
 
     def progress(self, table: str, form: str, rows: int, total: int) -> None:
         now = time.monotonic()
@@ -53,7 +53,8 @@ class _Watched:
         self.making.save(update_fields=["progress"])
 
     def stopped(self) -> bool:
-        if time.monotonic() - self._told >= _TELL_EVERY_S:
+        if time.monotonic() - self._asked >= _TELL_EVERY_S:
+            self._asked = time.monotonic()
             self.making.refresh_from_db(fields=["stop_asked"])
         return self.making.stop_asked
 

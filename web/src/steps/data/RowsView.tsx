@@ -80,7 +80,10 @@ function Scroll({
     const top = (first / last) * (element.scrollHeight - element.clientHeight);
     if (Math.abs(element.scrollTop - top) > 1) element.scrollTop = top;
   }, [first, last]);
-  const held = rows.data?.first === page ? rows.data.rows.slice(first - page) : [];
+  // Until the rows asked for are there, those shown before stay in sight.
+  const there = rows.data?.first === page;
+  const from = there ? first : (rows.data?.first ?? first);
+  const held = rows.data?.rows.slice(there ? first - page : 0) ?? [];
   const keys: Record<string, number> = {
     ArrowDown: first + 1,
     ArrowUp: first - 1,
@@ -145,8 +148,8 @@ function Scroll({
             </thead>
             <tbody className={rows.isPlaceholderData ? "waiting" : ""}>
               {held.slice(0, seen).map((row, i) => (
-                <tr key={first + i}>
-                  <td className="number faint">{count(first + i + 1)}</td>
+                <tr key={from + i}>
+                  <td className="number faint">{count(from + i + 1)}</td>
                   {row.map((value, c) => (
                     <td key={table.columns[c]?.name ?? c}>
                       {value ?? <span className="faint">null</span>}
