@@ -158,6 +158,25 @@ class Trials(ServerCase):
         self.assertEqual(kinds.count("run ended"), 6)
         self.assertNotIn("progress", kinds)
 
+    def test_conditions_of_a_plan_are_taken_and_refused(self):
+        plan = {
+            "rounds": 1, "warm_ups": 0, "cache": ["warm", "cold"], "threads": [1, None],
+            "until": {"narrower_than": 0.2, "at_least": 2, "at_most": 3, "minutes": 5},
+            "limits": {"seconds": 9, "memory_bytes": 10**9, "cpu_seconds": 5, "processes": 20},
+        }  # fmt: skip
+        made = self.call("post", self.at("launch/"), plan, 201)
+        self.assertEqual(made["planned_runs"], 2 * 3 * 4)
+        self.assertEqual(len(made["points"]), 4)
+        self.assertEqual(made["points"][0]["cache"], "warm")
+        told = self.call("post", self.at("launch/"), {"background": ["a storm"]}, 400)
+        self.assertIn("background load", told["what"])
+
+    def test_noise_waits_its_turn(self):
+        self.call("post", "machine/noise/", {}, 202)
+        jobs = ProcrastinateJob.objects.filter(task_name="measure_noise")
+        self.assertEqual([job.status for job in jobs], ["todo"])
+        self.assertIn("noise", self.call("get", "machine/"))
+
     def test_made_data_is_listed_and_cleared_but_not_under_a_trial(self):
         trial = self.conducted(rounds=1, warm_ups=0)
         found = self.call("get", "made/")

@@ -27,6 +27,7 @@ api = [
     path("kinds/", data.KindsView.as_view()),
     path("engines/", trials.engines),
     path("machine/", trials.machine),
+    path("machine/noise/", trials.noise),
     path("now/", trials.now),
     path("made/", trials.made),
     path("schema/", SpectacularAPIView.as_view()),

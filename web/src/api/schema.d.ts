@@ -364,6 +364,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machine/noise/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Measure this machine's noise anew, when its turn comes; machine/ tells the outcome. */
+        post: operations["measure_noise"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/made/": {
         parameters: {
             query?: never;
@@ -590,6 +607,18 @@ export interface components {
             relative: number;
             /** Format: double */
             absolute: number;
+        };
+        /**
+         * Call
+         * @description One call of a process that was kept for several; seconds per repeat.
+         */
+        Call: {
+            /** Elapsed S */
+            elapsed_s: number;
+            /** Cpu S */
+            cpu_s: number | null;
+            /** Repeats */
+            repeats: number;
         };
         /**
          * Caution
@@ -868,6 +897,31 @@ export interface components {
             cores_busy: number | null;
             /** Core Wait Share */
             core_wait_share: number | null;
+            /**
+             * Inner Repeats
+             * @default null
+             */
+            inner_repeats: number | null;
+            /**
+             * First Call
+             * @default null
+             */
+            first_call: number | null;
+            /**
+             * Cached Share
+             * @default null
+             */
+            cached_share: number | null;
+            /**
+             * Most Threads
+             * @default null
+             */
+            most_threads: number | null;
+            /**
+             * Calls
+             * @default []
+             */
+            calls: components["schemas"]["Call"][];
             peak_memory: components["schemas"]["Summary"] | null;
             peak_memory_absolute: components["schemas"]["Summary"] | null;
             ratio: components["schemas"]["Ratio"] | null;
@@ -890,17 +944,25 @@ export interface components {
             /** Format: date-time */
             finished_at: string | null;
         };
-        /** @description Bounds of one run: seconds and bytes. */
+        /** @description Bounds of one run: seconds, bytes and processes. */
         Limits: {
             /** Format: double */
             seconds: number;
             memory_bytes: number;
+            /** Format: double */
+            cpu_seconds?: number | null;
+            written_bytes?: number;
+            processes?: number;
         };
-        /** @description Bounds of one run: seconds and bytes. */
+        /** @description Bounds of one run: seconds, bytes and processes. */
         LimitsRequest: {
             /** Format: double */
             seconds: number;
             memory_bytes: number;
+            /** Format: double */
+            cpu_seconds?: number | null;
+            written_bytes?: number;
+            processes?: number;
         };
         /**
          * Look
@@ -1166,7 +1228,16 @@ export interface components {
         /** @description A plan; what is absent takes its usual value. */
         Plan: {
             rounds?: number;
+            until?: components["schemas"]["Until"] | null;
             warm_ups?: number;
+            cache?: string[];
+            threads?: (number | null)[];
+            cores?: number | null;
+            background?: string[];
+            kept?: number;
+            /** Format: double */
+            shortest_s?: number;
+            sandbox?: string;
             lanes?: string[] | null;
             knobs?: {
                 [key: string]: unknown[];
@@ -1177,7 +1248,16 @@ export interface components {
         /** @description A plan; what is absent takes its usual value. */
         PlanRequest: {
             rounds?: number;
+            until?: components["schemas"]["UntilRequest"] | null;
             warm_ups?: number;
+            cache?: string[];
+            threads?: (number | null)[];
+            cores?: number | null;
+            background?: string[];
+            kept?: number;
+            /** Format: double */
+            shortest_s?: number;
+            sandbox?: string;
             lanes?: string[] | null;
             knobs?: {
                 [key: string]: unknown[];
@@ -1217,7 +1297,8 @@ export interface components {
         /**
          * Ratio
          * @description Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
-         *     with fewer than two rounds.
+         *     with fewer than two rounds. ``floor`` is the factor that the machine's own noise reaches,
+         *     null where it was never measured.
          */
         Ratio: {
             /** Value */
@@ -1230,6 +1311,11 @@ export interface components {
             rounds: number;
             /** Verdict */
             verdict: components["schemas"]["VerdictEnum"];
+            /**
+             * Floor
+             * @default null
+             */
+            floor: number | null;
         };
         /**
          * Rows
@@ -1319,6 +1405,62 @@ export interface components {
             context_switches: number | null;
             /** Core Wait S */
             core_wait_s: number | null;
+            /**
+             * Held Up S
+             * @default null
+             */
+            held_up_s: number | null;
+            /**
+             * Pressure
+             * @default null
+             */
+            pressure: {
+                [key: string]: number;
+            } | null;
+            /**
+             * Inner Repeats
+             * @default 1
+             */
+            inner_repeats: number;
+            /**
+             * First Elapsed S
+             * @default null
+             */
+            first_elapsed_s: number | null;
+            /**
+             * Calls
+             * @default []
+             */
+            calls: components["schemas"]["Call"][];
+            /**
+             * Threads
+             * @default {}
+             */
+            threads: {
+                [key: string]: number;
+            };
+            /**
+             * Most Threads
+             * @default null
+             */
+            most_threads: number | null;
+            /**
+             * Cores
+             * @default null
+             */
+            cores: number | null;
+            /**
+             * Cache
+             * @default null
+             */
+            cache: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Sandboxed
+             * @default false
+             */
+            sandboxed: boolean;
             /** Stages */
             stages: components["schemas"]["StageSpan"][];
             /** Spans */
@@ -1334,7 +1476,7 @@ export interface components {
             /** Answer Fingerprint */
             answer_fingerprint: string | null;
             /** Left Bytes */
-            left_bytes: number;
+            left_bytes: number | null;
             /** Limit */
             limit: {
                 [key: string]: unknown;
@@ -1605,6 +1747,24 @@ export interface components {
             where: string;
             /** Cure */
             cure: string;
+        };
+        /** @description Rounds that end by how sure they are. */
+        Until: {
+            /** Format: double */
+            narrower_than: number;
+            at_least: number;
+            at_most: number;
+            /** Format: double */
+            minutes: number;
+        };
+        /** @description Rounds that end by how sure they are. */
+        UntilRequest: {
+            /** Format: double */
+            narrower_than: number;
+            at_least: number;
+            at_most: number;
+            /** Format: double */
+            minutes: number;
         };
         /** @enum {string} */
         VerdictEnum: "faster" | "slower" | "cannot tell apart";
@@ -2237,6 +2397,24 @@ export interface operations {
                         [key: string]: unknown;
                     };
                 };
+            };
+        };
+    };
+    measure_noise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

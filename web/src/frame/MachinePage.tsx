@@ -1,10 +1,13 @@
 /** This machine: what it is, its engines, and how figures are taken on it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button } from "antd";
+import { useEffect, useState } from "react";
 import { api, taken } from "../api/client";
 import { useEngines, useMachine } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
-import { ago, bytes } from "../ui/units";
+import { ago, bytes, figures } from "../ui/units";
+
+const ASK_NOISE_MS = 3000;
 
 type Machine = {
   host: string;
@@ -20,6 +23,13 @@ type Machine = {
   load: number[];
   pressure: Record<string, number> | null;
   methods: Record<string, string>;
+  sandbox: { works: boolean; why_not: string | null };
+  noise: {
+    taken_at: string;
+    busy_cores: number;
+    rounds: number;
+    floors: Record<string, number>;
+  } | null;
 };
 
 export function MachinePage() {
@@ -42,6 +52,12 @@ export function MachinePage() {
                 .join(", ")
             : "not told by this kernel",
         ],
+        [
+          "Runs are shut in",
+          machine.sandbox.works
+            ? "yes: no network, inputs read-only, a folder of their own"
+            : `no: ${machine.sandbox.why_not ?? ""}`,
+        ],
         ["CPU time is", machine.methods.cpu ?? ""],
         ["Peak memory is", machine.methods.memory ?? ""],
       ]
@@ -60,6 +76,7 @@ export function MachinePage() {
           ))}
         </tbody>
       </table>
+      {machine && <Noise noise={machine.noise} />}
       <h2>Engines</h2>
       <table className="plain facts">
         <tbody>
@@ -88,6 +105,52 @@ export function MachinePage() {
       <MadeData />
     </main>
   );
+}
+
+/** How far equals come out apart on this machine, and measuring it anew. */
+function Noise({ noise }: { noise: Machine["noise"] }) {
+  const cache = useQueryClient();
+  const [asked, setAsked] = useState<string | null>(null);
+  const measuring = asked !== null && (noise?.taken_at ?? "") === asked;
+  useEffect(() => {
+    if (!measuring) return;
+    const timer = window.setInterval(
+      () => void cache.invalidateQueries({ queryKey: ["machine"] }),
+      ASK_NOISE_MS,
+    );
+    return () => window.clearInterval(timer);
+  }, [measuring, cache]);
+  const measure = useMutation({
+    mutationFn: () => taken(api.POST("/api/machine/noise/")),
+    onSuccess: () => setAsked(noise?.taken_at ?? ""),
+  });
+  return (
+    <>
+      <h2>Noise of this machine</h2>
+      <Trouble error={measure.error} />
+      <p className="row">
+        <span data-testid="noise">
+          {noise
+            ? `One approach against itself came out up to ${percent(noise.floors["5"])} apart in 5 ` +
+              `rounds and ${percent(noise.floors["10"])} in 10, measured ${ago(noise.taken_at)} ` +
+              `with ${noise.busy_cores.toFixed(1)} cores busy. A ratio within that cannot be told apart.`
+            : "Never measured here. Run one approach against itself, so that differences that the machine brings about by itself are known."}
+        </span>
+        <Button
+          size="small"
+          loading={measure.isPending || measuring}
+          data-testid="measure-noise"
+          onClick={() => measure.mutate()}
+        >
+          {measuring ? "Measuring" : noise ? "Measure again" : "Measure"}
+        </Button>
+      </p>
+    </>
+  );
+}
+
+function percent(factor: number | undefined): string {
+  return factor === undefined ? "–" : `${figures(100 * (factor - 1), 2)} %`;
 }
 
 function MadeData() {

@@ -159,6 +159,22 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
     ],
     ["start and imports", `${seconds(run.start_s)} (not counted)`],
     ["waited for a core", seconds(run.core_wait_s)],
+    ...(run.inner_repeats > 1
+      ? ([
+          ["per repeat, of", count(run.inner_repeats)],
+          ["first call", seconds(run.first_elapsed_s)],
+        ] as [string, string][])
+      : run.first_elapsed_s !== null
+        ? ([["first call", seconds(run.first_elapsed_s)]] as [string, string][])
+        : []),
+    ["threads at most", run.most_threads === null ? "–" : count(run.most_threads)],
+    [
+      "input in memory",
+      typeof run.cache?.share === "number"
+        ? `${figures(100 * run.cache.share, 2)} % at the start`
+        : "–",
+    ],
+    ["shut in", run.sandboxed ? "yes" : "no sandbox"],
     ["read from disk", bytes(run.read_bytes)],
     ["written to disk", bytes(run.written_bytes)],
     ["page faults", run.page_faults === null ? "–" : count(run.page_faults)],

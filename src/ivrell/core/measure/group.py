@@ -106,6 +106,11 @@ class RunGroup:
                 return Cpu(int(user) / 1e9, int(system) / 1e9)
         return None
 
+    def pids(self) -> list[int] | None:
+        """Every process in the group, or None when it is not told."""
+        path = self._paths.get("")
+        return [int(pid) for pid in read(str(path / "cgroup.procs")).split()] if path else None
+
     def stalled(self) -> float | None:
         """Seconds in which some task of the group was ready to run but had no core, or None."""
         path = self._paths.get("")

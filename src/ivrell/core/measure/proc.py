@@ -5,10 +5,14 @@ between two reads; whatever is gone then counts as nothing.
 """
 
 import os
+import re
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+_STATUS = re.compile(
+    r"^(VmHWM|VmRSS|RssAnon|RssShmem|Threads|(?:non)?voluntary_ctxt_switches):\s*(\d+)", re.M
+)
 TICKS = os.sysconf("SC_CLK_TCK")
 _PAGE = os.sysconf("SC_PAGE_SIZE")
 
@@ -107,12 +111,7 @@ def cpu_of(pid: int) -> Cpu:
 
 def status(pid: int) -> Status | None:
     """Memory and switches of a process, or None when it is gone."""
-    values: dict[str, int] = {}
-    for line in read(f"/proc/{pid}/status").splitlines():
-        name, _, rest = line.partition(":")
-        word = rest.split(maxsplit=1)[0] if rest.strip() else ""
-        if word.isdigit():
-            values[name] = int(word)
+    values = {name: int(word) for name, word in _STATUS.findall(read(f"/proc/{pid}/status"))}
     if "VmRSS" not in values:
         return None
     return Status(

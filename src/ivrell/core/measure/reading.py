@@ -25,6 +25,7 @@ class Tree:
         worker: the process that the approach runs in.
         group: the run's control group, where there is one.
         besides: processes below the launcher that are not the run's.
+        shell: processes between launcher and worker, such as a sandbox's.
         reaped: CPU time of the processes that the launcher has reaped so far.
     """
 
@@ -32,6 +33,7 @@ class Tree:
     worker: int
     group: RunGroup | None
     besides: set[int] = field(default_factory=set)
+    shell: set[int] = field(default_factory=set)
     reaped: Cpu = field(default_factory=Cpu)
 
     def others(self) -> list[int]:
@@ -39,19 +41,25 @@ class Tree:
         found = proc.descendants(self.launcher)
         return [pid for pid in found if pid != self.worker and pid not in self.besides]
 
-    def memory(self) -> tuple[int, int, bool]:
-        """Bytes held now, threads, and whether there are children: all that the worker holds,
-        and of its children what is theirs alone, with what they share counted once."""
+    def children(self) -> list[int]:
+        """The run's processes but worker and shell, found as cheaply as can be: from its group
+        where there is one, since walking a tree of many threads takes many reads."""
+        known = self.group.pids() if self.group else None
+        found = known if known is not None else self.others()
+        return [pid for pid in found if pid != self.worker and pid not in self.shell]
+
+    def memory(self, children: list[int]) -> tuple[int, int]:
+        """Bytes held now, and threads: all that the worker holds, and of its children what is
+        theirs alone, with what they share counted once."""
         worker = proc.status(self.worker)
         private = shared = 0
         threads = worker.threads if worker else 0
-        others = self.others()
-        for pid in others:
+        for pid in children:
             if found := proc.status(pid):
                 private += found.private
                 shared = max(shared, found.shared - (worker.shared if worker else 0))
                 threads += found.threads
-        return (worker.resident if worker else 0) + private + shared, threads, bool(others)
+        return (worker.resident if worker else 0) + private + shared, threads
 
 
 class Reading:

@@ -32,6 +32,7 @@ _PER_REPEAT = (
     "core_wait_s",
     "held_up_s",
 )
+_COUNTS = {"read_bytes", "written_bytes", "page_faults", "context_switches"}
 _NOT_TOLD = "the system does not tell it here"
 _WHY = {
     "peak_memory_bytes": "the high-water mark of memory could not be set back here",
@@ -97,7 +98,11 @@ def _per_repeat(part: Mapping[str, Any]) -> dict[str, Any]:
     repeats = part["repeats"]
     if repeats == 1:
         return dict(part)
-    shared = {name: part[name] / repeats for name in _PER_REPEAT if part.get(name) is not None}
+    shared = {}
+    for name in _PER_REPEAT:
+        if part.get(name) is not None:
+            each = part[name] / repeats
+            shared[name] = round(each) if name in _COUNTS else each
     return {**part, **shared}
 
 

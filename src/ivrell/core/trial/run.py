@@ -28,6 +28,8 @@ from ivrell.core.trial.sandbox import Sandbox
 from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
 
 SAMPLE_S = 0.025
+_SAMPLING_SHARE = 0.012
+_LONGEST_GAP_S = 0.25
 _PROGRESS_S = 0.4
 _PR_SET_PDEATHSIG = 1
 _WORKER = Path(__file__).with_name("worker.py")
@@ -158,17 +160,19 @@ class Run:
         now = time.monotonic()
         if self.phase == "running" and now >= self._next_sample:
             self._sample(now)
-            self._next_sample = now + SAMPLE_S
+            # The more processes the dearer a sample: then there are fewer of them.
+            cost = time.monotonic() - now
+            self._next_sample = now + min(max(SAMPLE_S, cost / _SAMPLING_SHARE), _LONGEST_GAP_S)
             if now >= self._next_progress:
                 self._next_progress = now + _PROGRESS_S
                 self._tell_progress(now)
         elif now >= self._next_look:
-            others = self.tree.others()
-            self._processes = 1 + len(others)
-            self._memory = tree_memory(self.tree.worker, others)
+            children = self.tree.children()
+            self._processes = 1 + len(children)
+            self._memory = tree_memory(self.tree.worker, children)
             if self._memory > self.limits["memory_bytes"]:
                 # Pages that children share count once only: looked at more closely.
-                self._memory, _, _ = self.tree.memory()
+                self._memory, _ = self.tree.memory(children)
         else:
             return
         self._next_look = now + min(SAMPLE_S, self._bounds.next_look(self._memory))
@@ -176,13 +180,17 @@ class Run:
             self.phase, now - self._phase_at, self.output.size, self._memory, self._cpu,
             self._processes,
         )  # fmt: skip
-        if not found and self.group and self.group.refused():
+        if not found and self._processes >= self.limits["processes"] and self._refused():
             found = ("processes", self.limits["processes"])
         if found and not self.limit:
             self.limit = {"kind": found[0], "value": found[1]}
             if self.phase == "running":
                 self._elapsed_at_least = now - self._phase_at
             self.end_tree()
+
+    def _refused(self) -> bool:
+        """Whether the kernel itself refused the run another process."""
+        return self.group is not None and self.group.refused() > 0
 
     def _read(self, fd: int, open_fds: set[int]) -> None:
         """Take what stands in one of the worker's pipes, or note that it is closed."""
@@ -215,7 +223,7 @@ class Run:
     def _go(self, event: dict[str, Any]) -> None:
         if self.start_s is None:
             self.start_s = event["start_s"]
-            self.tree.worker = _worker_below(self._child)
+            self.tree.worker, self.tree.shell = _worker_below(self._child)
         self._reap()
         self._single = True
         self._sampled_peak = 0
@@ -258,13 +266,13 @@ class Run:
         assert self._reading
         used = self.tree.reaped.total - self._reading.reaped.total
         used += proc.cpu_of(self.tree.worker).total - self._reading.worker_cpu.total
-        others = self.tree.others()
-        for pid in others:
+        children = self.tree.children()
+        for pid in children:
             used += proc.cpu_of(pid).total
             used -= self._reading.before.get(pid, Cpu()).total
-        self._processes = 1 + len(others)
-        self._memory, threads, _ = self.tree.memory()
-        if any(pid not in self._reading.before for pid in others):
+        self._processes = 1 + len(children)
+        self._memory, threads = self.tree.memory(children)
+        if any(pid not in self._reading.before for pid in children):
             self._single = False
         self.most_threads = max(self.most_threads, threads)
         self._sampled_peak = max(self._sampled_peak, self._memory)
@@ -372,8 +380,11 @@ class Run:
         }
 
 
-def _worker_below(pid: int) -> int:
-    """The worker's process: the one started, or the one that its sandbox started."""
+def _worker_below(pid: int) -> tuple[int, set[int]]:
+    """The worker's process, which is the one started or the one that its sandbox started, and
+    the processes of the sandbox above it."""
+    shell = set()
     while proc.read(f"/proc/{pid}/comm").strip() == "bwrap" and (below := proc.children(pid)):
+        shell.add(pid)
         pid = below[0]
-    return pid
+    return pid, shell

@@ -5,7 +5,7 @@ from typing import Any
 from pydantic import BaseModel
 from rest_framework import serializers
 
-from ivrell.core.report.shape import Findings
+from ivrell.core.report.shape import Call, Findings
 from ivrell.server.trials.models import Trial
 
 
@@ -24,17 +24,37 @@ class TrialLineSerializer(serializers.ModelSerializer):
 
 
 class LimitsSerializer(serializers.Serializer):
-    """Bounds of one run: seconds and bytes."""
+    """Bounds of one run: seconds, bytes and processes."""
 
     seconds = serializers.FloatField()
     memory_bytes = serializers.IntegerField()
+    cpu_seconds = serializers.FloatField(required=False, allow_null=True)
+    written_bytes = serializers.IntegerField(required=False)
+    processes = serializers.IntegerField(required=False)
+
+
+class UntilSerializer(serializers.Serializer):
+    """Rounds that end by how sure they are."""
+
+    narrower_than = serializers.FloatField()
+    at_least = serializers.IntegerField()
+    at_most = serializers.IntegerField()
+    minutes = serializers.FloatField()
 
 
 class PlanSerializer(serializers.Serializer):
     """A plan; what is absent takes its usual value."""
 
     rounds = serializers.IntegerField(required=False, min_value=1, max_value=1000)
+    until = UntilSerializer(required=False, allow_null=True)
     warm_ups = serializers.IntegerField(required=False, min_value=0, max_value=100)
+    cache = serializers.ListField(child=serializers.CharField(), required=False)
+    threads = serializers.ListField(child=serializers.IntegerField(allow_null=True), required=False)
+    cores = serializers.IntegerField(required=False, allow_null=True)
+    background = serializers.ListField(child=serializers.CharField(), required=False)
+    kept = serializers.IntegerField(required=False)
+    shortest_s = serializers.FloatField(required=False)
+    sandbox = serializers.CharField(required=False)
     lanes = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True)
     knobs = serializers.DictField(child=serializers.ListField(), required=False)
     limits = LimitsSerializer(required=False)
@@ -124,19 +144,29 @@ class RunShape(BaseModel):
     start_memory_bytes: int | None
     memory_method: str | None
     cpu_method: str | None = None
-    read_bytes: int | None
-    written_bytes: int | None
+    read_bytes: float | None
+    written_bytes: float | None
     start_s: float | None
-    page_faults: int | None
-    context_switches: int | None
+    page_faults: float | None
+    context_switches: float | None
     core_wait_s: float | None
+    held_up_s: float | None = None
+    pressure: dict[str, float] | None = None
+    inner_repeats: int = 1
+    first_elapsed_s: float | None = None
+    calls: list[Call] = []
+    threads: dict[str, int] = {}
+    most_threads: int | None = None
+    cores: int | None = None
+    cache: dict[str, Any] | None = None
+    sandboxed: bool = False
     stages: list[StageSpan]
     spans: list[Span]
     counters: dict[str, float]
     answer_rows: int | None
     answer_bytes: int | None
     answer_fingerprint: str | None
-    left_bytes: int
+    left_bytes: int | None
     limit: dict[str, Any] | None
     error: dict[str, Any] | None
     output: str

@@ -3,6 +3,7 @@
 import logging
 import platform
 import time
+from pathlib import Path
 from typing import Any
 
 from django.conf import settings
@@ -12,6 +13,7 @@ from procrastinate.contrib.django import app
 from ivrell.core.agreement.record import point_name
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.store import DataStore
+from ivrell.core.trial import against_itself
 from ivrell.core.trial.conduct import Trial as CoreTrial
 from ivrell.core.trial.conduct import read_curve
 from ivrell.core.trial.plan import Plan
@@ -134,3 +136,9 @@ def conduct_trial(trial_id: int) -> None:
             },
         )
         raise
+
+
+@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="measure_noise")
+def measure_noise(folder: str) -> None:
+    """Run equals against each other, while nothing else of Ivrell's runs here."""
+    against_itself.measure_noise(Path(folder))

@@ -19,11 +19,13 @@ from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
 from ivrell.core.errors import BadInput
 from ivrell.core.measure.machine import busy_cores, snapshot
+from ivrell.core.measure.noise import floor
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import shapes
 from ivrell.server.trials.models import Run, Trial
+from ivrell.server.trials.tasks import measure_noise
 
 
 class TrialViewSet(viewsets.ReadOnlyModelViewSet):
@@ -135,7 +137,22 @@ def engines(request: Request) -> Response:
 @api_view(["GET"])
 def machine(request: Request) -> Response:
     """What this machine is and is doing."""
-    return Response({**snapshot(settings.IVRELL_DATA), "busy_cores": busy_cores()})
+    found = {**snapshot(settings.IVRELL_DATA), "busy_cores": busy_cores()}
+    if found["noise"]:
+        logs = found["noise"]["logs"]
+        found["noise"] = {
+            **found["noise"],
+            "floors": {rounds: floor(logs, rounds) for rounds in (5, 10, 20)},
+        }
+    return Response(found)
+
+
+@extend_schema(request=None, responses={202: None}, operation_id="measure_noise")
+@api_view(["POST"])
+def noise(request: Request) -> Response:
+    """Measure this machine's noise anew, when its turn comes; machine/ tells the outcome."""
+    measure_noise.defer(folder=str(settings.IVRELL_DATA))
+    return Response(status=status.HTTP_202_ACCEPTED)
 
 
 @extend_schema(methods=["GET"], responses=shapes.MadeData)

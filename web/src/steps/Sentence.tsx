@@ -1,0 +1,209 @@
+/** The plan as sentences whose parts can be changed where they stand. */
+import { InputNumber, Select } from "antd";
+import type { Comparison } from "../api/client";
+import { count, plural } from "../ui/units";
+import type { KnobValue, PlanDraft } from "./plan";
+
+type Props = {
+  comparison: Comparison;
+  plan: PlanDraft;
+  lanes: number;
+  cores: number | undefined;
+  onChange: (part: Partial<PlanDraft>) => void;
+};
+
+const BACKGROUNDS = ["quiet", "1 busy core", "2 busy cores", "memory", "disk"];
+
+export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
+  const number = (
+    label: string,
+    value: number | null,
+    take: (value: number | null) => void,
+    range: { min: number; max: number; placeholder?: string },
+  ) => (
+    <InputNumber
+      className="inline-number"
+      variant="underlined"
+      size="small"
+      controls={false}
+      value={value}
+      {...range}
+      aria-label={label}
+      style={{
+        width: `${Math.max(2, String(value ?? range.placeholder ?? "").length) * 0.62 + 1.5}em`,
+      }}
+      onChange={(v) => (v !== null || range.placeholder) && take(v)}
+    />
+  );
+  const sure = (label: string, value: number, key: keyof PlanDraft, min: number, max: number) =>
+    number(label, value, (v) => onChange({ [key]: v }), { min, max });
+  const several = <T extends string | number>(
+    label: string,
+    values: T[],
+    options: { value: T; label: string }[],
+    take: (values: T[]) => void,
+  ) => (
+    <Select
+      mode="multiple"
+      variant="underlined"
+      size="small"
+      className="condition"
+      popupMatchSelectWidth={false}
+      aria-label={label}
+      value={values}
+      options={options}
+      onChange={(chosen) => chosen.length > 0 && take(chosen)}
+    />
+  );
+  const one = <T extends string>(
+    label: string,
+    value: NoInfer<T>,
+    options: Record<T, string>,
+    take: (value: NoInfer<T>) => void,
+  ) => (
+    <Select
+      variant="underlined"
+      size="small"
+      className="condition"
+      popupMatchSelectWidth={false}
+      aria-label={label}
+      value={value}
+      options={Object.entries(options).map(([key, words]) => ({
+        value: key as T,
+        label: words as string,
+      }))}
+      onChange={take}
+    />
+  );
+  const coreCounts = Array.from({ length: cores ?? 1 }, (_, i) => i + 1);
+  return (
+    <>
+      <p className="sentence">
+        {plan.untilSure ? (
+          <>
+            {one("Rule of rounds", "sure", { number: "a number of", sure: "As many" }, (rule) =>
+              onChange({ untilSure: rule === "sure" }),
+            )}{" "}
+            rounds as it takes until every interval is narrower than{" "}
+            {sure("Narrower than, per cent", plan.narrower, "narrower", 0.5, 100)}%, at most{" "}
+            {sure("Rounds at most", plan.atMost, "atMost", 2, 1000)} or{" "}
+            {sure("Minutes at most", plan.minutes, "minutes", 0.1, 1440)} minutes,
+          </>
+        ) : (
+          <>
+            {sure("Rounds", plan.rounds, "rounds", 1, 1000)}
+            {one(
+              "Rule of rounds",
+              "number",
+              { number: plan.rounds === 1 ? "round" : "rounds", sure: "rounds as it takes" },
+              (rule) => onChange({ untilSure: rule === "sure" }),
+            )}
+          </>
+        )}{" "}
+        of {plural(lanes, "lane")} in shuffled order, each run in a fresh process,{" "}
+        {sure("Warm-ups", plan.warmUps, "warmUps", 0, 100)}
+        {plan.warmUps === 1 ? "warm-up" : "warm-ups"}, up to{" "}
+        {sure("Limit of time in seconds", plan.seconds, "seconds", 0.1, 86400)}s and{" "}
+        {sure("Limit of memory in GiB", plan.memoryGiB, "memoryGiB", 0.05, 1024)}
+        GiB a run
+        {Object.entries(comparison.knobs).map(([knob, values]) => (
+          <span key={knob}>
+            , {knob} at{" "}
+            <Select
+              mode="multiple"
+              variant="underlined"
+              size="small"
+              className="knob-values"
+              aria-label={`Values of ${knob}`}
+              placeholder={words(values[0])}
+              value={plan.knobs[knob] as (string | number)[] | undefined}
+              options={values.map((value) => ({
+                value: value as string | number,
+                label: words(value),
+              }))}
+              onChange={(chosen: KnobValue[]) => {
+                const others = Object.fromEntries(
+                  Object.entries(plan.knobs).filter(([name]) => name !== knob),
+                );
+                onChange({ knobs: chosen.length ? { ...others, [knob]: chosen } : others });
+              }}
+            />
+          </span>
+        ))}
+        .
+      </p>
+      <p className="sentence conditions">
+        Input files{" "}
+        {several(
+          "State of the cache",
+          plan.cache,
+          [
+            { value: "warm" as const, label: "warm (read once before)" },
+            { value: "cold" as const, label: "cold (evicted before)" },
+          ],
+          (cache) => onChange({ cache }),
+        )}
+        , threads{" "}
+        {several(
+          "Threads",
+          plan.threads.map((n) => n ?? 0),
+          [
+            { value: 0, label: "as each library likes" },
+            ...coreCounts.map((n) => ({ value: n, label: String(n) })),
+          ],
+          (threads) => onChange({ threads: threads.map((n) => n || null) }),
+        )}
+        , on{" "}
+        {one(
+          "Cores",
+          String(plan.cores ?? 0),
+          Object.fromEntries([
+            ["0", "any core"],
+            ...coreCounts.map((n) => [String(n), plural(n, "pinned core")]),
+          ]) as Record<string, string>,
+          (n) => onChange({ cores: Number(n) || null }),
+        )}
+        , beside{" "}
+        {several(
+          "Background load",
+          plan.background,
+          BACKGROUNDS.map((load) => ({
+            value: load,
+            label: load === "quiet" ? "nothing else" : load,
+          })),
+          (background) => onChange({ background }),
+        )}
+        , the approach called{" "}
+        {one(
+          "Calls",
+          plan.calls,
+          { once: "once a process", kept: "several times a process", repeated: "again if short" },
+          (calls) => onChange({ calls }),
+        )}
+        {plan.calls === "kept" && (
+          <> ({sure("Calls in one process", plan.kept, "kept", 2, 1000)} times)</>
+        )}
+        {plan.calls === "repeated" && (
+          <> (until {sure("Shortest run in ms", plan.shortestMs, "shortestMs", 1, 60000)} ms)</>
+        )}
+        ; no run beyond{" "}
+        {number(
+          "Limit of CPU time in seconds",
+          plan.cpuSeconds,
+          (v) => onChange({ cpuSeconds: v }),
+          {
+            min: 0.01,
+            max: 1e6,
+            placeholder: "any",
+          },
+        )}
+        s of CPU time, {sure("Limit of files in GiB", plan.writtenGiB, "writtenGiB", 0.001, 1024)}{" "}
+        GiB of files, {sure("Limit of processes", plan.processes, "processes", 1, 10000)} processes.
+      </p>
+    </>
+  );
+}
+
+function words(value: unknown): string {
+  return typeof value === "number" ? count(value) : String(value);
+}
