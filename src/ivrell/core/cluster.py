@@ -9,6 +9,7 @@ import socket
 import subprocess
 import tempfile
 import time
+from functools import lru_cache
 from pathlib import Path
 
 from ivrell.core.errors import BadInput
@@ -34,6 +35,17 @@ def binaries() -> Path:
     )
 
 
+@lru_cache(maxsize=1)
+def server_version() -> str | None:
+    """Version of the installed server, or None when there is none."""
+    try:
+        command = [str(binaries() / "postgres"), "--version"]
+        told = subprocess.run(command, capture_output=True, text=True, check=True).stdout
+    except (BadInput, OSError, subprocess.CalledProcessError):
+        return None
+    return str(told.split()[2])
+
+
 def free_port() -> int:
     """A port on loopback that nothing listens on now."""
     with socket.socket() as probe:
@@ -46,12 +58,16 @@ class Cluster:
 
     Run by root, the server runs as the system's ``postgres`` user, since PostgreSQL
     refuses root; otherwise as the user. It listens on loopback only and asks for a
-    password, which is kept in a file beside the folder that only its owner can read.
+    password, which is kept in a file beside the folder that only its owner can read. With a
+    ``socket_folder`` it can be reached there too, by processes that have no network.
     """
 
-    def __init__(self, folder: Path, user: str = "ivrell") -> None:
+    def __init__(
+        self, folder: Path, user: str = "ivrell", socket_folder: Path | None = None
+    ) -> None:
         self.folder = folder
         self.user = user
+        self.socket_folder = socket_folder
         self._process: subprocess.Popen[bytes] | None = None
         self.port = 0
 
@@ -138,7 +154,7 @@ class Cluster:
         given = {
             "listen_addresses": "127.0.0.1",
             "port": str(self.port),
-            "unix_socket_directories": "",
+            "unix_socket_directories": str(self.socket_folder or ""),
             **(settings or {}),
         }
         arguments = [part for name, value in given.items() for part in ("-c", f"{name}={value}")]
@@ -219,6 +235,18 @@ class Cluster:
             f"host=127.0.0.1 port={self.port} dbname={database} user={self.user} "
             f"password={self.password}"
         )
+
+    def socket_address(self, database: str) -> str:
+        """The same through its socket, for processes that have no network."""
+        return self.address(database).replace("host=127.0.0.1", f"host={self.socket_folder}")
+
+    @property
+    def pid(self) -> int:
+        """Process id of the running server. Raises BadInput when it does not run."""
+        found = self._process.pid if self._process else self._running_pid()
+        if found is None:
+            raise BadInput("The private PostgreSQL cluster does not run.", where=str(self.folder))
+        return found
 
     def databases(self) -> set[str]:
         """Names of its databases."""

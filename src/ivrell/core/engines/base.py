@@ -62,6 +62,8 @@ class Job:
         knobs: value of each knob at this point.
         folder: the run's own working folder.
         threads: how many threads its libraries may use, or None for their own choice.
+        database: where tables are loaded: ``place`` (a file) or ``address`` (a connection
+            string); empty for forms that are files.
     """
 
     approach: Mapping[str, Any]
@@ -70,6 +72,7 @@ class Job:
     knobs: Mapping[str, Any]
     folder: Path
     threads: int | None = None
+    database: Mapping[str, str] = field(default_factory=dict)
 
 
 class ApproachFailed(Exception):
@@ -122,7 +125,11 @@ class Task:
 
 
 class Engine(Protocol):
-    """One way to execute approaches."""
+    """One way to execute approaches.
+
+    An engine that needs more than Python packages has a method ``outside``: versions of what
+    it found, names of what is missing, and the line that installs it.
+    """
 
     name: str
     language: str
@@ -159,7 +166,8 @@ class Problem:
 class EngineState:
     """Whether an engine can be used on this machine.
 
-    ``versions`` holds each package and its version; ``missing`` names what is not there.
+    ``versions`` holds each package and program with its version; ``missing`` names what is
+    not there, ``cure`` is the line that installs it.
     """
 
     name: str
@@ -167,15 +175,11 @@ class EngineState:
     installed: bool
     versions: dict[str, str] = field(default_factory=dict)
     missing: tuple[str, ...] = ()
-
-    @property
-    def cure(self) -> str:
-        """The line that installs what is missing, or an empty text."""
-        return f"pip install {' '.join(self.missing)}" if self.missing else ""
+    cure: str = ""
 
 
 def state_of(engine: Engine) -> EngineState:
-    """Look at what is installed for an engine in this interpreter."""
+    """Look at what is installed for an engine in this interpreter and on this machine."""
     versions = {}
     missing = []
     for package in engine.packages:
@@ -183,4 +187,13 @@ def state_of(engine: Engine) -> EngineState:
             versions[package] = importlib.metadata.version(package)
         except importlib.metadata.PackageNotFoundError:
             missing.append(package)
-    return EngineState(engine.name, engine.language, not missing, versions, tuple(missing))
+    cure = f"pip install {' '.join(missing)}" if missing else ""
+    found, absent, line = getattr(engine, "outside", lambda: ({}, (), ""))()
+    return EngineState(
+        engine.name,
+        engine.language,
+        not missing and not absent,
+        found | versions,
+        (*missing, *absent),
+        cure or line,
+    )

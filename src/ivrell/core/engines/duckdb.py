@@ -1,12 +1,16 @@
-"""Approaches written as SQL for DuckDB, over files."""
+"""Approaches written as SQL for DuckDB, over files or over loaded tables."""
 
 import re
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage, Task
-from ivrell.core.engines.sql_text import Statement, statements
+from ivrell.core.engines.base import ApproachFailed, Job, Problem
+from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
+from ivrell.core.engines.sql_text import Statement
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 _READERS = {
     "csv": "read_csv",
@@ -15,72 +19,58 @@ _READERS = {
     "jsonl": "read_json",
     "parquet": "read_parquet",
 }
+LOADED = "duckdb"
 _AT_LINE = re.compile(r"^LINE (\d+):", re.MULTILINE)
 
 
 @dataclass(frozen=True, kw_only=True)
-class DuckdbApproach(Approach):
-    """SQL whose last statement gives the answer; ``setup`` and ``teardown`` are untimed.
-
-    ``delivery`` says whether the rows of the answer are fetched inside the clock
-    ("rows") or only computed there and counted ("discard").
-    """
+class DuckdbApproach(SqlApproach):
+    """SQL over a view a table on its file, or with ``input = "duckdb"`` over loaded tables."""
 
     engine: Literal["duckdb"]
-    code: str
-    setup: str = ""
-    teardown: str = ""
-    delivery: Literal["rows", "discard"] = "rows"
-
-    def text(self) -> str:
-        return self.code
 
 
-class _Task(Task):
+class _Task(SqlTask):
     def __init__(self, job: Job) -> None:
         import duckdb
         import pyarrow  # noqa: F401 - the answer is fetched as Arrow, so it loads untimed
 
+        super().__init__(job, mark="$")
         self._duckdb_error = duckdb.Error
-        self._knobs = job.knobs
-        self._code = statements(job.approach["code"], job.knobs)
-        self._teardown = statements(job.approach.get("teardown", ""), job.knobs)
-        self._discard = job.approach.get("delivery") == "discard"
-        if not self._code:
-            raise ApproachFailed("no answer", "There is no statement in the code. Write a SELECT.")
-        self._db = duckdb.connect(":memory:")
+        writes = bool(job.approach.get("writes"))
+        if job.form == LOADED:
+            self._db = duckdb.connect(job.database["place"], read_only=not writes)
+        else:
+            self._db = duckdb.connect(":memory:")
         self._db.execute("SET enable_progress_bar = false")
         self._db.execute("SET TimeZone = 'UTC'")
         self._db.execute(f"SET temp_directory = {_quoted(str(job.folder / 'spill'))}")
         if job.threads:
             self._db.execute(f"SET threads = {job.threads}")
+        for name, value in job.approach.get("settings", {}).items():
+            self._set(name, value)
         for name, path in job.tables.items():
             paths = [path] if isinstance(path, str) else path
             files = f"[{', '.join(map(_quoted, paths))}]"
             options = ", hive_partitioning = true" if "=" in Path(paths[0]).parent.name else ""
             reader = f"{_READERS[job.form]}({files}{options})"
             self._db.execute(f'CREATE VIEW "{name}" AS FROM {reader}')
-        for statement in statements(job.approach.get("setup", ""), job.knobs):
-            self._execute(statement)
+        self.set_up()
 
-    def run(self, stage: Stage) -> object:
-        named = any(statement.stage for statement in self._code)
-        answer: object = None
-        for position, statement in enumerate(self._code):
-            with stage((statement.stage or "first") if named else "query"):
-                last = position == len(self._code) - 1
-                answer = self._execute(statement, fetch=last)
-        return answer
+    def _set(self, name: str, value: object) -> None:
+        try:
+            self._db.execute(f'SET "{name}" = {_quoted(str(value))}')
+        except self._duckdb_error as error:
+            raise ApproachFailed("bad setting", f"settings.{name}: {error}") from error
 
-    def _execute(self, statement: Statement, fetch: bool = False) -> object:
-        values = {name: self._knobs[name] for name in statement.bound}
-        text = statement.text
-        if fetch and self._discard:
-            text = f"SELECT count(*) AS rows FROM ({text}) AS answer"
+    def execute(self, statement: Statement, fetch: bool = False) -> object:
+        values = self.values(statement)
+        text = counted(statement.text) if fetch and self.discard else statement.text
         try:
             if fetch:
                 return self._db.sql(text, params=values or None).to_arrow_table()
-            self._db.execute(text, values or None)
+            # Its few rows are taken, since a statement ends only with its result.
+            self._db.execute(text, values or None).fetchall()
             return None
         except self._duckdb_error as error:
             message = str(error)
@@ -88,13 +78,15 @@ class _Task(Task):
             line = statement.line + (int(at[1]) - 1 if at else 0)
             raise ApproachFailed(type(error).__name__, message, line, message) from error
 
+    def hand_over(self, answer: object) -> "pa.Table":
+        return super().hand_over(self.read_answer(answer))
+
     def threads(self) -> dict[str, int]:
         row = self._db.execute("SELECT current_setting('threads')").fetchone()
         return {"duckdb": int(row[0])} if row else {}
 
     def close(self) -> None:
-        for statement in self._teardown:
-            self._execute(statement)
+        self.tear_down()
         self._db.close()
 
 
@@ -108,13 +100,14 @@ def _without_knobs(code: str) -> str:
 
 
 class DuckdbEngine:
-    """Runs SQL in an in-memory DuckDB with a view a table over its file."""
+    """Runs SQL in an in-memory DuckDB with a view a table over its file, or in a file of
+    loaded tables."""
 
     name = "duckdb"
     language = "sql"
     approach = DuckdbApproach
     packages = ("duckdb", "pyarrow")
-    forms = tuple(_READERS)
+    forms = (*_READERS, LOADED)
 
     def problem(self, approach: DuckdbApproach) -> Problem | None:
         import duckdb

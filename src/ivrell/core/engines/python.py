@@ -4,7 +4,7 @@ import ast
 import linecache
 import traceback
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from ivrell.core.engines.answers import how_to_force
@@ -15,10 +15,19 @@ from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Sta
 class PythonApproach(Approach):
     """A function ``answer(data, knobs, stage)`` in ``code``; where it also defines
     ``setup(data, knobs)``, that is called before each timed call, outside the clock, and what
-    it returns is ``data.ready``."""
+    it returns is ``data.ready``.
+
+    With ``server = "postgres"`` the tables are loaded there, and answer takes an open
+    connection as a fourth argument ``db``; keys, indexes, writes and settings are as for SQL.
+    """
 
     engine: Literal["python"]
     code: str
+    server: Literal["postgres"] | None = None
+    keys: tuple[str, ...] = ()
+    indexes: tuple[str, ...] = ()
+    writes: bool = False
+    settings: Mapping[str, str | int | float | bool] = field(default_factory=dict)
 
     def text(self) -> str:
         return self.code
@@ -63,7 +72,7 @@ class _Task(Task):
             exec(compile(code, self._source, "exec"), module)  # noqa: S102 - the user's own code
         except Exception as error:
             raise failure(error, self._source) from error
-        answer: Callable[[Any, Any, Stage], object] | None = module.get("answer")
+        answer: Callable[..., object] | None = module.get("answer")
         if not callable(answer):
             raise ApproachFailed(
                 "no answer function",
@@ -74,8 +83,18 @@ class _Task(Task):
         self.sets_up_each = self._setup is not None
         self._data = Named("table", job.tables)
         self._knobs = Named("knob", job.knobs)
+        self._more: tuple[Any, ...] = ()
+        self._counting: Any = None
+        if job.database:
+            # Loaded only where it is needed, for what it would weigh.
+            from ivrell.core.engines.postgres import Counting, connected
+
+            self._counting = Counting(job.database["address"])
+            self._more = (connected(job.database, job.approach.get("settings", {}), raw=False),)
 
     def before_each(self) -> None:
+        if self._counting:
+            self._counting.begin()
         if self._setup:
             try:
                 self._data.__dict__["ready"] = self._setup(self._data, self._knobs)
@@ -84,7 +103,7 @@ class _Task(Task):
 
     def run(self, stage: Stage) -> object:
         try:
-            answer = self._answer(self._data, self._knobs, stage)
+            answer = self._answer(self._data, self._knobs, stage, *self._more)
             if compute := how_to_force(answer):
                 with stage("compute what was lazy"):
                     answer = compute()
@@ -93,16 +112,24 @@ class _Task(Task):
             raise failure(error, self._source) from error
 
     def run_many(self, stage: Stage, times: int) -> object:
-        call, data, knobs = self._answer, self._data, self._knobs
+        call, data, knobs, more = self._answer, self._data, self._knobs, self._more
         try:
-            answer = call(data, knobs, stage)
+            answer = call(data, knobs, stage, *more)
             if how_to_force(answer):
                 return super().run_many(stage, times)
             for _ in range(times - 1):
-                answer = call(data, knobs, stage)
+                answer = call(data, knobs, stage, *more)
             return answer
         except Exception as error:
             raise failure(error, self._source) from error
+
+    def counters(self) -> dict[str, float]:
+        return self._counting.since(self._more[0]) if self._counting else {}
+
+    def close(self) -> None:
+        if self._counting:
+            self._counting.close()
+            self._more[0].close()
 
 
 class PythonEngine:
@@ -121,12 +148,13 @@ class PythonEngine:
             return Problem(f"Python cannot read this: {error.msg}.", error.lineno)
         for node in ast.walk(tree):
             if isinstance(node, ast.FunctionDef) and node.name == "answer":
-                if len(node.args.args) == 3 or node.args.vararg:
+                wanted = ["data", "knobs", "stage", *(["db"] if approach.server else [])]
+                if len(node.args.args) == len(wanted) or node.args.vararg:
                     return None
                 return Problem(
                     f"answer takes {len(node.args.args)} arguments here.",
                     node.lineno,
-                    "Write it as answer(data, knobs, stage).",
+                    f"Write it as answer({', '.join(wanted)}).",
                 )
         return Problem(
             "The code defines no function answer.",

@@ -38,7 +38,8 @@ class Statement:
 
 def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[Statement]:
     """Cut SQL into statements, with ``:knob`` turned into the engine's own bound mark and
-    ``{knob}`` replaced by the knob's plain value.
+    ``{knob}`` replaced by the knob's plain value. Without a ``mark`` the bound values are
+    numbered: $1, $2 and on.
 
     Raises ApproachFailed for a knob that does not exist or is no plain value.
     """
@@ -64,7 +65,7 @@ def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[S
                     )
                 if token["bound"]:
                     bound.append(name)
-                    written = f"{mark}{name}"
+                    written = f"{mark}{name}" if mark else f"${len(bound)}"
                 else:
                     written = _plain(name, knobs[name], line)
             if piece.strip() and not token["comment"] and not start:

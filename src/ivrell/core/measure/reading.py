@@ -26,6 +26,7 @@ class Tree:
         group: the run's control group, where there is one.
         besides: processes below the launcher that are not the run's.
         shell: processes between launcher and worker, such as a sandbox's.
+        server: the main process of a server that works for the run alone, if there is one.
         reaped: CPU time of the processes that the launcher has reaped so far.
     """
 
@@ -34,12 +35,29 @@ class Tree:
     group: RunGroup | None
     besides: set[int] = field(default_factory=set)
     shell: set[int] = field(default_factory=set)
+    server: int | None = None
     reaped: Cpu = field(default_factory=Cpu)
 
     def others(self) -> list[int]:
         """Every process of the run but the worker."""
         found = proc.descendants(self.launcher)
         return [pid for pid in found if pid != self.worker and pid not in self.besides]
+
+    def server_cpu(self) -> Cpu:
+        """CPU time of the server's processes, living and ended, since it was started."""
+        if self.server is None:
+            return Cpu()
+        used = proc.cpu_of(self.server)
+        for pid in proc.descendants(self.server):
+            used = used + proc.cpu_of(pid)
+        return used
+
+    def server_memory(self) -> int:
+        """Bytes that the server's processes hold for themselves, its shared buffers aside."""
+        if self.server is None:
+            return 0
+        found = (proc.status(pid) for pid in proc.descendants(self.server))
+        return sum(status.private for status in found if status)
 
     def children(self) -> list[int]:
         """The run's processes but worker and shell, found as cheaply as can be: from its group
@@ -80,6 +98,8 @@ class Reading:
         self._peak_was_reset = proc.reset_peak(tree.worker)
         self._status = proc.status(tree.worker) or before
         self.start_memory = self._status.resident if self._status else 0
+        self.server_memory = tree.server_memory()
+        self.server_cpu = tree.server_cpu()
 
     def finish(
         self,
@@ -87,21 +107,30 @@ class Reading:
         elapsed_s: float,
         at_end: proc.Status | None,
         sampled_peak: int | None,
+        server_peak: int = 0,
     ) -> dict[str, Any]:
         """Figures of the timed part; what is not in it could not be measured.
 
         ``by_worker`` is the worker's own account of itself and of children it waited for,
         ``at_end`` its state right after the clock stopped, ``sampled_peak`` the largest
-        sampled sum over the tree when it had children, else None.
+        sampled sum over the tree when it had children, else None, ``server_peak`` the most
+        that the server's processes were seen to hold above their start.
         """
         used, method = self._cpu(by_worker)
-        found: dict[str, Any] = {
-            "cpu_user_s": used.user,
-            "cpu_system_s": used.system,
-            "cpu_method": method,
-        }
+        found: dict[str, Any] = {}
+        if self._tree.server is not None:
+            by_server = self._tree.server_cpu() - self.server_cpu
+            found["server_cpu_s"] = by_server.total
+            used = used + by_server
+            method += "; with all processes of the server"
+        found |= {"cpu_user_s": used.user, "cpu_system_s": used.system, "cpu_method": method}
         if at_end:
             found.update(self._memory(at_end.peak, sampled_peak))
+            if self._tree.server is not None and found.get("peak_memory_bytes") is not None:
+                found["peak_memory_bytes"] += server_peak
+                found["server_memory_bytes"] = server_peak
+                found["memory_method"] += "; with what the server's processes held at most beyond "
+                found["memory_method"] += "their start, sampled, shared buffers aside"
             if self._status:
                 found["context_switches"] = at_end.switches - self._status.switches
         now = proc.disk_io(self._tree.worker)

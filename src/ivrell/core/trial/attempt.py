@@ -12,6 +12,7 @@ from ivrell.core.agreement.record import point_name
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.cache import cached_share, evict, warm
+from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import Made
 from ivrell.core.trial.launch import Runner, RunnerGone, scrubbed_environment
 from ivrell.core.trial.plan import Plan, PlannedRun
@@ -29,9 +30,18 @@ class Attempts:
     Args:
         scratch: folder for the runs' own folders.
         journal: the runner's own record.
+        databases: where tables are loaded for engines that keep them.
     """
 
-    def __init__(self, comparison: Comparison, plan: Plan, scratch: Path, journal: Path) -> None:
+    def __init__(
+        self,
+        comparison: Comparison,
+        plan: Plan,
+        scratch: Path,
+        journal: Path,
+        databases: DatabaseStore,
+    ) -> None:
+        self._databases = databases
         self._comparison = comparison
         self._plan = plan
         self._scratch = scratch
@@ -55,7 +65,7 @@ class Attempts:
     def do(
         self,
         planned: PlannedRun,
-        made: Mapping[str, Made],
+        made: Mapping[str, Made] | Loaded,
         tell: Tell,
         wanted_stop: Callable[[], bool],
         take: Callable[[Path], str],
@@ -67,11 +77,21 @@ class Attempts:
         approach = self._comparison.lane(planned.approach)
         folder = self._scratch / str(planned.number)
         folder.mkdir(parents=True)
-        paths = [Path(path) for table in made.values() for path in table.paths]
-        cache = set_cache(paths, planned.point.get("cache", self._plan.cache[0]))
+        asked = planned.point.get("cache", self._plan.cache[0])
+        writes = bool(getattr(approach, "writes", False))
+        database: dict[str, str] = {}
+        if isinstance(made, Loaded):
+            database = self._databases.for_run(made, planned.number, folder, writes, asked)
+            files = [Path(database["place"])] if "place" in database else []
+            cache = {"asked": asked, "share": cached_share(files)}
+            made = {}
+        else:
+            paths = [Path(path) for table in made.values() for path in table.paths]
+            cache = set_cache(paths, asked)
         ended: dict[str, Any] | None = None
+        spec = self._spec(planned, made, folder, database)
         try:
-            for event in self._runner.events(self._spec(planned, made, folder), wanted_stop):
+            for event in self._runner.events(spec, wanted_stop):
                 if event["event"] == "progress":
                     tell("progress", {**event, "approach": planned.approach})
                 elif event["event"] == "ended":
@@ -88,17 +108,28 @@ class Attempts:
         run["cores"] = len(self._cores) if self._cores else None
         if run["state"] == "done":
             run["answer_fingerprint"] = take(folder / ".answer.arrow")
+        self._databases.after_run(database, writes)
         self.learn(run)
         shutil.rmtree(folder, ignore_errors=True)
         return run, ended["curve"]
 
-    def _spec(self, planned: PlannedRun, made: Mapping[str, Made], folder: Path) -> dict[str, Any]:
+    def _spec(
+        self,
+        planned: PlannedRun,
+        made: Mapping[str, Made],
+        folder: Path,
+        database: Mapping[str, str],
+    ) -> dict[str, Any]:
         approach = self._comparison.lane(planned.approach)
         threads = planned.point.get("threads", self._plan.threads[0])
         environment = scrubbed_environment(folder)
         sandbox = None
         if self._sandboxed:
             places = [str(Path(path).parent) for table in made.values() for path in table.paths]
+            if "place" in database:
+                places.append(database["place"])
+            if "name" in database:
+                places.append(str(self._databases.cluster.socket_folder))
             sandbox = {"inputs": tuple(places), "hidden": (str(data_folder()),)}
         return {
             "run": planned.number,
@@ -108,12 +139,14 @@ class Attempts:
             "cores": self._cores,
             "background": planned.point.get("background", self._plan.background[0]),
             "sandbox": sandbox,
+            "server": self._databases.cluster.pid if "name" in database else None,
             "job": {
                 "approach": asdict(approach),
                 "tables": {name: table.given for name, table in made.items()},
                 "form": approach.wanted.form,
                 "knobs": {knob: planned.point[knob] for knob in self._comparison.knobs},
                 "folder": str(folder),
+                "database": dict(database),
                 "threads": threads,
                 "kept": self._plan.kept,
                 "shortest_s": self._plan.shortest_s,

@@ -20,10 +20,13 @@ import pyarrow.parquet
 from ivrell.core.agreement.record import Answers, point_name
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines import ENGINES
-from ivrell.core.engines.base import state_of
+from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.measure.machine import busy_cores, snapshot
+from ivrell.core.recipe.databases import DATABASES
+from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.input import Input
+from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
@@ -69,6 +72,16 @@ class NoControl:
         return set()
 
 
+DataPlace = tuple[str, Input, tuple[str, ...], tuple[str, ...]]
+"""A point, an input, and the keys and indexes of loaded tables."""
+
+
+def wanted_data(approach: Approach) -> Input:
+    """What an approach reads: its input, or the tables of the server that it drives."""
+    server = getattr(approach, "server", None)
+    return Input(form=server) if server else approach.wanted
+
+
 Listener = Callable[[str, dict[str, Any]], None]
 """Called with the kind of an event and its fields."""
 
@@ -112,7 +125,8 @@ class Trial:
         self.out: dict[tuple[str, str], str] = {}
         self.made: list[dict[str, Any]] = []
         self._failures: Counter[tuple[str, str]] = Counter()
-        self._made: dict[tuple[str, Input], dict[str, Made]] = {}
+        self.databases = DatabaseStore(store.root.with_name("loaded"))
+        self._made: dict[DataPlace, dict[str, Made] | Loaded] = {}
         based = self.comparison.data.based_on(Path(plan.own_files or Path.cwd()))
         self._recipes = {point_name(p): based.resolved(p) for p in self.points}
         self._check_engines()
@@ -171,29 +185,47 @@ class Trial:
             if run["answer_fingerprint"]:
                 self.answers.count(run["approach"], run["point"], run["answer_fingerprint"])
 
+    def _place_of_data(self, point: dict[str, Any], approach: Approach) -> DataPlace:
+        """What decides which data an approach finds at a point."""
+        keys, indexes = (tuple(getattr(approach, name, ())) for name in ("keys", "indexes"))
+        return point_name(point), wanted_data(approach), keys, indexes
+
     def _make_data(self) -> None:
+        told: list[dict[str, Any]] = []
         for point in self.points:
-            recipe = self._recipes[point_name(point)]
             for lane in self.lanes:
                 approach = self.comparison.lane(lane)
-                place = (point_name(point), approach.wanted)
-                if place in self._made:
-                    continue
-                self._made[place] = {
-                    table: self.store.ensure(
-                        recipe,
-                        table,
-                        approach.wanted,
-                        workers=self.data_workers,
-                        progress=self._tell_data,
-                        stopped=self.control.stop_all,
-                    )
-                    for table in recipe.tables
-                }
-        made = [asdict(m) for tables in self._made.values() for m in tables.values()]
-        self.made = list({entry["paths"][0]: entry for entry in made}.values())
+                place = self._place_of_data(point, approach)
+                if place not in self._made:
+                    self._made[place] = self._make(self._recipes[point_name(point)], approach)
+        for made in self._made.values():
+            told += made.as_made() if isinstance(made, Loaded) else map(asdict, made.values())
+        self.made = list({(m["paths"][0], m["table"]): m for m in told}.values())
         self._write("data.json", json.dumps(self.made, indent=2))
         self.listen("data made", {"tables": self.made})
+
+    def _make(self, recipe: Recipe, approach: Approach) -> dict[str, Made] | Loaded:
+        wanted = wanted_data(approach)
+        if wanted.form in DATABASES:
+            return self.databases.ensure(
+                recipe,
+                wanted.form,
+                keys=getattr(approach, "keys", ()),
+                indexes=getattr(approach, "indexes", ()),
+                progress=self._tell_data,
+                stopped=self.control.stop_all,
+            )
+        return {
+            table: self.store.ensure(
+                recipe,
+                table,
+                wanted,
+                workers=self.data_workers,
+                progress=self._tell_data,
+                stopped=self.control.stop_all,
+            )
+            for table in recipe.tables
+        }
 
     def _tell_data(self, table: str, form: str, rows: int, total: int) -> None:
         self.listen("data", {"table": table, "form": form, "rows": rows, "total": total})
@@ -201,7 +233,8 @@ class Trial:
     def _do_runs(self) -> None:
         done = {run["run"] for run in self.runs}
         scratch = Path(tempfile.mkdtemp(prefix="ivrell-run-"))
-        attempts = Attempts(self.comparison, self.plan, scratch, self.folder / "journal.jsonl")
+        journal = self.folder / "journal.jsonl"
+        attempts = Attempts(self.comparison, self.plan, scratch, journal, self.databases)
         for run in self.runs:
             attempts.learn(run)
         began = time.monotonic()
@@ -226,6 +259,7 @@ class Trial:
                     self.listen("run ended", run)
         finally:
             attempts.close()
+            self.databases.stop()
             shutil.rmtree(scratch, ignore_errors=True)
 
     def _enough(self, rounds: int, seconds: float) -> bool:
@@ -266,7 +300,7 @@ class Trial:
         def take(answer: Path) -> str:
             return self.answers.take(planned.approach, planned.point, answer)[0]
 
-        made = self._made[point_name(planned.point), approach.wanted]
+        made = self._made[self._place_of_data(planned.point, approach)]
         run, curve = attempts.do(planned, made, self.listen, wanted_stop, take)
         self._keep_curve(planned.number, curve)
         return run

@@ -31,6 +31,7 @@ _PER_REPEAT = (
     "context_switches",
     "core_wait_s",
     "held_up_s",
+    "server_cpu_s",
 )
 _COUNTS = {"read_bytes", "written_bytes", "page_faults", "context_switches"}
 _NOT_TOLD = "the system does not tell it here"
@@ -68,6 +69,8 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
         "state": ended["state"],
         **{name: measured.get(name) for name in _FIGURES},
         "elapsed_at_least_s": ended["elapsed_at_least_s"],
+        "server_cpu_s": measured.get("server_cpu_s"),
+        "server_memory_bytes": measured.get("server_memory_bytes"),
         "cpu_method": measured.get("cpu_method"),
         "memory_method": measured.get("memory_method"),
         "inner_repeats": measured.get("repeats", 1),

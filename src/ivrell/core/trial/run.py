@@ -73,7 +73,7 @@ class Run:
         self._besides = besides or set()
         self._reading: Reading | None = None
         self._elapsed_at_least: float | None = None
-        self._memory = self._sampled_peak = 0
+        self._memory = self._sampled_peak = self._server_peak = 0
         self._cpu = 0.0
         self._processes = 1
         self._single = True
@@ -111,6 +111,7 @@ class Run:
         )
         self._child = process.pid
         self.tree = Tree(os.getpid(), process.pid, self.group, self._besides)
+        self.tree.server = self.spec.get("server")
         # Reaped here by wait4 alone, so that its usage is not lost to Popen.
         process.returncode = 0
         for fd in (events_end, words_end, printed_end, board_fd):
@@ -226,7 +227,7 @@ class Run:
             self.tree.worker, self.tree.shell = _worker_below(self._child)
         self._reap()
         self._single = True
-        self._sampled_peak = 0
+        self._sampled_peak = self._server_peak = 0
         self._reading = Reading(self.tree)
         self._enter_phase("running")
         # Nothing is told at the start: whoever listens would work beside the run.
@@ -245,6 +246,7 @@ class Run:
             event["elapsed_s"],
             at_end,
             None if self._single else self._sampled_peak,
+            self._server_peak,
         )
         self.parts.append({**event, **figures, "page_faults": int(used["faults"])})
         if event["more"]:
@@ -272,10 +274,15 @@ class Run:
             used -= self._reading.before.get(pid, Cpu()).total
         self._processes = 1 + len(children)
         self._memory, threads = self.tree.memory(children)
+        self._sampled_peak = max(self._sampled_peak, self._memory)
+        if self.tree.server is not None:
+            used += (self.tree.server_cpu() - self._reading.server_cpu).total
+            by_server = self.tree.server_memory() - self._reading.server_memory
+            self._server_peak = max(self._server_peak, by_server)
+            self._memory += max(0, by_server)
         if any(pid not in self._reading.before for pid in children):
             self._single = False
         self.most_threads = max(self.most_threads, threads)
-        self._sampled_peak = max(self._sampled_peak, self._memory)
         self._cpu = max(0.0, used)
         if not self.parts:
             self.curve.add(now - self._phase_at, self._cpu, self._memory)

@@ -8,12 +8,20 @@ so.
 
 import shutil
 import subprocess
+import sys
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
 _TRY_S = 10.0
+_OURS = tuple(
+    str(path)
+    for path in dict.fromkeys(
+        (Path(__file__).resolve().parents[3], Path(sys.prefix), Path(sys.base_prefix))
+    )
+    if path.exists()
+)
 
 
 @dataclass(frozen=True)
@@ -45,7 +53,8 @@ class Sandbox:
         for place in self.hidden:
             if Path(place).exists():
                 line += ["--tmpfs", place]
-        for path in dict.fromkeys(self.inputs):
+        # Ivrell and its interpreter must be seen wherever they are installed.
+        for path in dict.fromkeys((*_OURS, *self.inputs)):
             line += ["--ro-bind", path, path]
         line += ["--bind", str(self.folder), str(self.folder), "--chdir", str(self.folder)]
         return [*line, "--", *command]

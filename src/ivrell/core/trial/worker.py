@@ -133,6 +133,7 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
         given["knobs"],
         Path(given["folder"]),
         given.get("threads"),
+        given.get("database", {}),
     )
     part = "preparing"
     try:
@@ -142,9 +143,11 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
         parts = _Parts(line, task, mmap.mmap(board_fd, BOARD_BYTES), given)
         parts.run()
         part = "handing over"
+        # Counters first: handing over may make the engine work on.
+        counters = task.counters()
         threads = {**threads_told(), **task.threads()}
         handed = _hand_over(task, parts.answer, job.folder)
-        line.tell("handed", **handed, counters=task.counters(), threads=threads)
+        line.tell("handed", **handed, counters=counters, threads=threads)
         task.close()
     except ApproachFailed as error:
         _failed(line, error, part)

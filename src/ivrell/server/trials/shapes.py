@@ -67,7 +67,7 @@ class MadeSerializer(serializers.Serializer):
     table = serializers.CharField()
     form = serializers.CharField()
     rows = serializers.IntegerField()
-    size_bytes = serializers.IntegerField()
+    size_bytes = serializers.IntegerField(allow_null=True)
     seconds = serializers.FloatField()
     fingerprint = serializers.CharField()
     bytes_hash = serializers.CharField()
@@ -142,6 +142,8 @@ class RunShape(BaseModel):
     cpu_system_s: float | None
     peak_memory_bytes: int | None
     start_memory_bytes: int | None
+    server_cpu_s: float | None = None
+    server_memory_bytes: int | None = None
     memory_method: str | None
     cpu_method: str | None = None
     read_bytes: float | None

@@ -3,17 +3,20 @@
 import hashlib
 import json
 import shutil
+import tempfile
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any
 
+import psycopg
 import pyarrow as pa
 
 from ivrell.core.cluster import Cluster
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.measure.cache import evict, warm
 from ivrell.core.recipe.databases import DATABASES, Loader
 from ivrell.core.recipe.databases.base import columns_of
 from ivrell.core.recipe.generate import Generator
@@ -63,6 +66,22 @@ class Loaded:
     size_bytes: int
     index_seconds: float
 
+    def as_made(self) -> list[dict[str, Any]]:
+        """The tables as made data is told: one dict a table."""
+        return [
+            {
+                "form": self.engine,
+                "paths": [self.place],
+                "fingerprint": self.fingerprint,
+                "bytes_hash": "",
+                "index_seconds": self.index_seconds,
+                "keys": self.keys,
+                "indexes": self.indexes,
+                **asdict(table),
+            }
+            for table in self.tables
+        ]
+
 
 class DatabaseStore:
     """A folder of loaded databases; PostgreSQL's stand in a private cluster in it."""
@@ -76,14 +95,21 @@ class DatabaseStore:
         """The private cluster, started when first asked for."""
         if self._cluster is None:
             self.root.mkdir(parents=True, exist_ok=True)
-            self._cluster = Cluster(self.root / "cluster")
-            self._cluster.start(CLUSTER_SETTINGS)
+            self._cluster = self._started()
         return self._cluster
+
+    def _started(self) -> Cluster:
+        socket = Path(tempfile.mkdtemp(prefix="ivrell-pg-"))
+        socket.chmod(0o777)
+        cluster = Cluster(self.root / "cluster", socket_folder=socket)
+        cluster.start(CLUSTER_SETTINGS)
+        return cluster
 
     def stop(self) -> None:
         """Stop the private cluster if this store started it."""
         if self._cluster:
             self._cluster.stop()
+            shutil.rmtree(self._cluster.socket_folder or "", ignore_errors=True)
             self._cluster = None
 
     def ensure(
@@ -215,6 +241,66 @@ class DatabaseStore:
         else:
             whole = loaded.place in self.cluster.databases()
         return loaded if whole else None
+
+    def for_run(
+        self, loaded: Loaded, number: int, folder: Path, writes: bool, cache: str
+    ) -> dict[str, str]:
+        """Where one run finds the tables: the loaded ones, or a copy of its own where it
+        writes; see Job.database. They are brought into the asked state of the cache.
+
+        ``name`` stands beside the address of a server's database.
+        """
+        database = self._for_run(loaded, number, folder, writes)
+        self._set_cache(database, loaded, cache)
+        if "name" in database:
+            # Asked last: a server that was restarted listens elsewhere.
+            database["address"] = self.cluster.socket_address(database["name"])
+        return database
+
+    def _for_run(self, loaded: Loaded, number: int, folder: Path, writes: bool) -> dict[str, str]:
+        if loaded.engine == "postgres":
+            name = loaded.place
+            if writes:
+                name = f"{loaded.place[:40]}_run{number}"
+                self._serve(f'DROP DATABASE IF EXISTS "{name}"')
+                self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{loaded.place}"')
+            return {"name": name}
+        if not writes:
+            return {"place": loaded.place}
+        copy = folder / f".job-{Path(loaded.place).name}"
+        shutil.copyfile(loaded.place, copy)
+        return {"place": str(copy)}
+
+    def after_run(self, database: Mapping[str, str], writes: bool) -> None:
+        """Remove the copy that a run on the server had."""
+        if writes and "name" in database:
+            self._serve(f'DROP DATABASE IF EXISTS "{database["name"]}" WITH (FORCE)')
+
+    def _set_cache(self, database: Mapping[str, str], loaded: Loaded, state: str) -> None:
+        """Bring a run's tables into the engine's buffers and the page cache, or out of both.
+
+        A server is restarted to empty its buffers.
+        """
+        if loaded.engine != "postgres":
+            (evict if state == "cold" else warm)(Path(database["place"]))
+            return
+        if state == "cold":
+            self.cluster.stop()
+            for path in (self.root / "cluster" / "base").rglob("*"):
+                if path.is_file():
+                    evict(path)
+            self.cluster.start(CLUSTER_SETTINGS)
+            return
+        with psycopg.connect(self.cluster.address(database["name"]), autocommit=True) as db:
+            db.execute("CREATE EXTENSION IF NOT EXISTS pg_prewarm")
+            db.execute(
+                "SELECT pg_prewarm(c.oid) FROM pg_class c JOIN pg_namespace n "
+                "ON n.oid = c.relnamespace WHERE n.nspname = 'public' AND c.relkind IN ('r', 'i')"
+            )
+
+    def _serve(self, sql: str) -> None:
+        with psycopg.connect(self.cluster.address("postgres"), autocommit=True) as server:
+            server.execute(sql)
 
     def kept(self) -> list[Loaded]:
         """Everything loaded that a record tells of."""

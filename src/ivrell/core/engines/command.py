@@ -1,0 +1,145 @@
+"""Approaches that are a program or a pipeline of the machine."""
+
+import shlex
+import shutil
+import subprocess
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage, Task
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_KEPT = 4000
+Kind = Literal["csv", "jsonl", "parquet"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class CommandApproach(Approach):
+    """A program: ``argv``, in which ``{script}`` is a file that holds ``code``, ``{passages}``
+    the path of a table (of its part files, as several arguments), ``{out}`` where to leave the
+    answer, ``{batch}`` a knob and ``{built}`` what ``build`` made, untimed.
+
+    The answer is what it prints, or ``{out}`` where argv names it: ``answer`` says in which
+    form, ``names`` its columns where it prints no header.
+    """
+
+    engine: Literal["command"]
+    argv: tuple[str, ...]
+    code: str = ""
+    build: tuple[str, ...] = ()
+    answer: Kind = "csv"
+    names: tuple[str, ...] = ()
+
+    def text(self) -> str:
+        return self.code or shlex.join(self.argv)
+
+
+class _Task(Task):
+    def __init__(self, job: Job) -> None:
+        approach = job.approach
+        self._answer: str = approach.get("answer", "csv")
+        self._names = list(approach.get("names", ()))
+        self._folder = job.folder
+        self._out = job.folder / f"answer.{self._answer}"
+        script = job.folder / "script"
+        script.write_text(approach.get("code", ""))
+        places: dict[str, list[str]] = {
+            "script": [str(script)],
+            "out": [str(self._out)],
+            "built": [str(job.folder / "built")],
+        }
+        for table, path in job.tables.items():
+            places[table] = [path] if isinstance(path, str) else list(path)
+        places |= {knob: [str(value)] for knob, value in job.knobs.items()}
+        self._prints = not any("{out}" in word for word in approach["argv"])
+        self._argv = _filled(approach["argv"], places)
+        if approach.get("build"):
+            _check(_filled(approach["build"], places), "building")
+            done = subprocess.run(
+                _filled(approach["build"], places), cwd=job.folder, capture_output=True, text=True
+            )
+            if done.returncode:
+                raise ApproachFailed(
+                    "build failed", f"{done.stderr or done.stdout}"[-_KEPT:].strip() or "no message"
+                )
+        _check(self._argv, "running")
+
+    def run(self, stage: Stage) -> object:
+        with stage("program"):
+            if self._prints:
+                with self._out.open("wb") as out:
+                    done = subprocess.run(
+                        self._argv, cwd=self._folder, stdout=out, stderr=subprocess.PIPE
+                    )
+            else:
+                done = subprocess.run(self._argv, cwd=self._folder, stderr=subprocess.PIPE)
+        if done.returncode:
+            said = done.stderr.decode("utf-8", "replace")[-_KEPT:].strip()
+            raise ApproachFailed(
+                "program failed", f"{self._argv[0]} ended with status {done.returncode}. {said}"
+            )
+        return self._out
+
+    def hand_over(self, answer: object) -> "pa.Table":
+        import pyarrow as pa
+        import pyarrow.csv
+        import pyarrow.json
+        import pyarrow.parquet
+
+        if not self._out.exists():
+            raise ApproachFailed("no answer", "The program left no file at {out}.")
+        try:
+            if self._answer == "csv":
+                options = pyarrow.csv.ReadOptions(column_names=self._names or None)
+                return pyarrow.csv.read_csv(self._out, read_options=options)
+            if self._answer == "jsonl":
+                return pyarrow.json.read_json(self._out)
+            return pyarrow.parquet.read_table(self._out)
+        except (pa.ArrowException, OSError) as error:
+            raise ApproachFailed(
+                "answer cannot be read", f"What it left is no {self._answer}: {error}"
+            ) from error
+
+
+def _filled(argv: Any, places: Mapping[str, list[str]]) -> list[str]:
+    """The words of a command line with their places filled in; a word that is one place alone
+    becomes as many as there are."""
+    found: list[str] = []
+    for word in argv:
+        if word.startswith("{") and word.endswith("}") and word[1:-1] in places:
+            found += places[word[1:-1]]
+            continue
+        for name, values in places.items():
+            word = word.replace(f"{{{name}}}", " ".join(values))
+        found.append(word)
+    return found
+
+
+def _check(argv: list[str], what: str) -> None:
+    if not argv or (shutil.which(argv[0]) is None and not Path(argv[0]).exists()):
+        program = argv[0] if argv else "nothing"
+        raise ApproachFailed(
+            "no such program", f"{program} is not on this machine, and {what} needs it."
+        )
+
+
+class CommandEngine:
+    """Runs a program or pipeline; its processes are the run's."""
+
+    name = "command"
+    language = "text"
+    approach = CommandApproach
+    packages = ("pyarrow",)
+    forms = ("csv", "csv.gz", "csv.zst", "fixed", "jsonl", "parquet", "arrow", "ods")
+
+    def problem(self, approach: CommandApproach) -> Problem | None:
+        if not approach.argv:
+            return Problem("There is no program to run.", cure='Write argv = ["awk", ...].')
+        return None
+
+    def prepare(self, job: Job) -> _Task:
+        return _Task(job)

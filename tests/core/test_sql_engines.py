@@ -1,0 +1,253 @@
+"""Engines over loaded tables, programs, and client code that drives a server."""
+
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.support.comparisons import HEAD, TrialCase, approach
+
+COUNT = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
+BIG = HEAD.replace("rows = [300]", "rows = [400000]")
+
+
+class EngineCase(TrialCase):
+    def setUp(self):
+        super().setUp()
+        # PostgreSQL runs as another user when this runs as root, and has to get through here.
+        self.folder.chmod(0o755)
+
+    def conducted(self, *lanes, text=HEAD, **plan):
+        trial = self.trial(text + "".join(lanes), **plan)
+        point = trial.conduct()["points"][0]
+        self.assertEqual(
+            [run["error"] for run in trial.runs if run["error"]], [], "no lane may fail"
+        )
+        return {lane["id"]: lane for lane in point["lanes"]}, {
+            run["approach"]: run for run in trial.runs
+        }
+
+    def failed(self, lane, **plan):
+        trial = self.trial(HEAD + lane, **plan)
+        trial.conduct()
+        return trial.runs[0]["error"]
+
+
+def sql(lane, engine, code=COUNT, more=""):
+    return approach(lane, code, engine) + more
+
+
+class SameAnswer(EngineCase):
+    def test_every_engine_answers_the_same_over_its_own_tables(self):
+        lanes, runs = self.conducted(
+            sql("query", "duckdb"),
+            sql("loaded", "duckdb", more='input = "duckdb"\n'),
+            sql("lite", "sqlite"),
+            sql("server", "postgres"),
+            approach(
+                "client",
+                """
+                def answer(data, knobs, stage, db):
+                    rows = db.execute("SELECT gauge, count(*) FROM readings GROUP BY 1").fetchall()
+                    return [{"gauge": gauge, "n": n} for gauge, n in rows]
+                """,
+                server="postgres",
+            ),
+        )
+        for name, lane in lanes.items():
+            with self.subTest(lane=name):
+                self.assertTrue(lane["agreement"]["agrees"], lane["agreement"]["reasons"])
+        self.assertEqual(runs["server"]["sandboxed"], runs["query"]["sandboxed"])
+
+    def test_knobs_are_bound_and_placed(self):
+        code = "SELECT gauge, count(*) AS n FROM readings WHERE reading <= :rows - 1 GROUP BY 1"
+        code += " LIMIT {rows}"
+        lanes, _ = self.conducted(
+            sql("query", "duckdb", code),
+            sql("lite", "sqlite", code),
+            sql("server", "postgres", code),
+        )
+        self.assertTrue(all(lane["agreement"]["agrees"] for lane in lanes.values()))
+
+
+class Postgres(EngineCase):
+    def test_the_server_s_cpu_time_is_the_run_s_with_its_parallel_workers(self):
+        code = """
+        SELECT max(s) AS gauge, 1 AS n
+        FROM (SELECT sum(sqrt(reading * i)) AS s FROM readings, generate_series(1, 4) i) t
+        """
+        settings = (
+            "settings = { max_parallel_workers_per_gather = 2, min_parallel_table_scan_size = 0, "
+            "parallel_setup_cost = 0, parallel_tuple_cost = 0 }\n"
+        )
+        _, runs = self.conducted(sql("server", "postgres", code, settings), text=BIG)
+        run = runs["server"]
+        cpu = run["cpu_user_s"] + run["cpu_system_s"]
+        self.assertGreater(run["server_cpu_s"], 0.2)
+        self.assertGreaterEqual(cpu, run["server_cpu_s"])
+        self.assertGreater(cpu / run["elapsed_s"], 0.7)
+
+    def test_memory_of_a_sort_on_the_server(self):
+        code = "SELECT 'x' AS gauge, count(*) AS n FROM (SELECT random() r FROM readings, " \
+               "generate_series(1, 4) ORDER BY 1) t"  # fmt: skip
+        settings = "settings = { work_mem = '400MB', max_parallel_workers_per_gather = 0 }\n"
+        _, runs = self.conducted(sql("server", "postgres", code, settings), text=BIG)
+        self.assertGreater(runs["server"]["server_memory_bytes"], 60 * 2**20)
+
+    def test_counters_are_of_the_timed_part(self):
+        code = "INSERT INTO readings SELECT reading + 1000, gauge FROM readings"
+        lane = sql("server", "postgres", code, f'writes = true\nanswer = """{COUNT}"""\n')
+        lanes, runs = self.conducted(lane, rounds=3)
+        counters = runs["server"]["counters"]
+        self.assertEqual(counters["rows inserted"], 300)
+        self.assertEqual(counters["commits"] >= 1, True)
+        self.assertGreater(counters["log bytes"], 1000)
+        # Each run finds the tables as they were loaded: 600 rows, not ever more.
+        self.assertEqual(lanes["server"]["agreement"]["verdict"], "same")
+        self.assertEqual(runs["server"]["answer_rows"], 3)
+
+    def test_a_procedure_commits_inside(self):
+        code = """
+        DO $$
+        BEGIN
+          FOR i IN 1..5 LOOP
+            INSERT INTO readings VALUES (i + 1000, 'Ash');
+            COMMIT;
+          END LOOP;
+        END $$
+        """
+        lane = sql("server", "postgres", code, f'writes = true\nanswer = """{COUNT}"""\n')
+        _, runs = self.conducted(lane)
+        self.assertGreaterEqual(runs["server"]["counters"]["commits"], 5)
+
+    def test_an_index_is_used_where_declared(self):
+        code = "SELECT gauge, reading AS n FROM readings WHERE reading = 77"
+        indexed = 'keys = ["readings(reading)"]\n'
+        _, runs = self.conducted(
+            sql("scan", "postgres", code), sql("index", "postgres", code, indexed), text=BIG
+        )
+        blocks = {
+            name: run["counters"]["blocks read"] + run["counters"]["blocks found in buffers"]
+            for name, run in runs.items()
+        }
+        self.assertLess(blocks["index"] * 10, blocks["scan"])
+
+    def test_cold_buffers_are_read_again(self):
+        trial = self.trial(BIG + sql("server", "postgres"), cache=["warm", "cold"], rounds=2)
+        trial.conduct()
+        read = {}
+        for run in trial.runs:
+            self.assertEqual(run["state"], "done", run["error"])
+            read.setdefault(run["point"]["cache"], []).append(run["counters"]["blocks read"])
+        self.assertLess(max(read["warm"]) * 10, min(read["cold"]))
+
+    def test_trouble_names_its_line(self):
+        error = self.failed(sql("server", "postgres", "SELECT gauge,\n  wrong\nFROM readings"))
+        self.assertEqual((error["kind"], error["line"]), ("UndefinedColumn", 2))
+        error = self.failed(
+            sql("server", "postgres", more="settings = { wrong_mem = 1 }\n"), name="setting"
+        )
+        self.assertIn("wrong_mem", error["message"])
+
+    def test_no_cluster_stays_behind(self):
+        self.conducted(sql("server", "postgres"))
+        left = [p for p in Path("/proc").glob("[0-9]*/cmdline") if self.here(p)]
+        self.assertEqual(left, [])
+
+    def here(self, path):
+        try:
+            return str(self.folder).encode() in path.read_bytes()
+        except OSError:
+            return False
+
+
+class Embedded(EngineCase):
+    def test_writes_do_not_reach_the_next_run(self):
+        code = "INSERT INTO readings SELECT reading + 1000, gauge FROM readings"
+        more = f'writes = true\nanswer = """{COUNT}"""\n'
+        for engine, form in (("duckdb", 'input = "duckdb"\n'), ("sqlite", "")):
+            trial = self.trial(
+                HEAD + sql("writes", engine, code, form + more), rounds=3, name=engine
+            )
+            found = trial.conduct()
+            agreement = found["points"][0]["lanes"][0]["agreement"]
+            self.assertEqual(agreement["verdict"], "same", agreement["reasons"])
+
+    def test_reading_lanes_cannot_write(self):
+        error = self.failed(sql("lite", "sqlite", "DELETE FROM readings"))
+        self.assertIn("readonly", error["message"])
+
+    def test_sqlite_trouble(self):
+        error = self.failed(sql("lite", "sqlite", "SELECT 1;\nSELECT wrong FROM readings"))
+        self.assertEqual(error["line"], 2)
+        error = self.failed(sql("lite", "sqlite", "CREATE TEMP TABLE t (x)"), name="no rows")
+        self.assertIn("gives no rows", error["message"])
+
+
+@unittest.skipUnless(shutil.which("awk"), "awk is not on this machine")
+class Programs(EngineCase):
+    AWK = """
+        BEGIN { FS = ","; print "gauge,n" }
+        NR > 1 { n[$2]++ }
+        END { for (gauge in n) print gauge "," n[gauge] }
+    """
+
+    def test_awk_and_a_pipeline(self):
+        lane = (
+            approach("awk", self.AWK, "command")
+            + 'argv = ["awk", "-f", "{script}", "{readings}"]\n'
+        )
+        script = "cut -d, -f2 $1 | tail -n +2 | sort | uniq -c | awk '{print $2 \",\" $1}' > $2"
+        pipe = approach("pipe", script, "command")
+        pipe += 'argv = ["sh", "{script}", "{readings}", "{out}"]\nnames = ["gauge", "n"]\n'
+        lanes, _ = self.conducted(sql("query", "duckdb"), lane, pipe)
+        for name in ("awk", "pipe"):
+            self.assertTrue(lanes[name]["agreement"]["agrees"], lanes[name]["agreement"]["reasons"])
+
+    @unittest.skipUnless(shutil.which("cc"), "no compiler on this machine")
+    def test_a_compiled_program_is_built_untimed(self):
+        code = r"""
+        #include <stdio.h>
+        int main(int argc, char **argv) {
+          char line[256]; long rows = -1; FILE *f = fopen(argv[1], "r");
+          while (fgets(line, sizeof line, f)) rows++;
+          printf("gauge,n\nall,%ld\n", rows);
+        }
+        """
+        more = 'build = ["cc", "-O2", "-x", "c", "-o", "{built}", "{script}"]\n'
+        more += 'argv = ["{built}", "{readings}"]\n'
+        _, runs = self.conducted(approach("c", code, "command") + more)
+        self.assertEqual(runs["c"]["answer_rows"], 1)
+
+    def test_cpu_time_of_the_program_is_the_run_s(self):
+        script = "i=0; while [ $i -lt 300000 ]; do i=$((i+1)); done; echo gauge,n; echo a,1"
+        lane = approach("loop", script, "command") + 'argv = ["sh", "{script}"]\n'
+        _, runs = self.conducted(lane)
+        run = runs["loop"]
+        self.assertGreater((run["cpu_user_s"] + run["cpu_system_s"]) / run["elapsed_s"], 0.7)
+
+    def test_trouble(self):
+        def lane(argv, script="", more=""):
+            return approach("odd", script or "exit 3", "command") + f"argv = {argv}\n{more}"
+
+        error = self.failed(lane('["sh", "{script}"]', "echo why >&2; exit 3"), name="a")
+        self.assertIn("status 3. why", error["message"])
+        error = self.failed(lane('["no_such_program"]'), name="b")
+        self.assertEqual(error["kind"], "no such program")
+        error = self.failed(lane('["sh", "-c", "true", "{out}"]'), name="c")
+        self.assertEqual(error["kind"], "no answer")
+        build = 'build = ["cc", "-x", "c", "-o", "{built}", "{script}"]\n'
+        error = self.failed(lane('["{built}"]', "int main( {", build), name="d")
+        self.assertEqual(error["kind"], "build failed")
+
+
+class Folders(unittest.TestCase):
+    def test_loaded_databases_stand_beside_made_data(self):
+        from ivrell.core.recipe.databases.store import DatabaseStore
+
+        with tempfile.TemporaryDirectory() as folder:
+            self.assertEqual(DatabaseStore(Path(folder)).kept(), [])
+
+
+if __name__ == "__main__":
+    unittest.main()
