@@ -774,9 +774,12 @@ export interface components {
         /**
          * @description * `python` - python
          *     * `duckdb` - duckdb
+         *     * `sqlite` - sqlite
+         *     * `postgres` - postgres
+         *     * `command` - command
          * @enum {string}
          */
-        EngineEnum: "python" | "duckdb";
+        EngineEnum: "python" | "duckdb" | "sqlite" | "postgres" | "command";
         /**
          * EngineLine
          * @description An engine on this machine.
@@ -1052,7 +1055,7 @@ export interface components {
             table: string;
             form: string;
             rows: number;
-            size_bytes: number;
+            size_bytes: number | null;
             /** Format: double */
             seconds: number;
             fingerprint: string;
@@ -1386,6 +1389,16 @@ export interface components {
             peak_memory_bytes: number | null;
             /** Start Memory Bytes */
             start_memory_bytes: number | null;
+            /**
+             * Server Cpu S
+             * @default null
+             */
+            server_cpu_s: number | null;
+            /**
+             * Server Memory Bytes
+             * @default null
+             */
+            server_memory_bytes: number | null;
             /** Memory Method */
             memory_method: string | null;
             /**
