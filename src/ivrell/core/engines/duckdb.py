@@ -69,8 +69,9 @@ class _Task(SqlTask):
         try:
             if fetch:
                 return self._db.sql(text, params=values or None).to_arrow_table()
-            # Its few rows are taken, since a statement ends only with its result.
-            self._db.execute(text, values or None).fetchall()
+            self._db.execute(text, values or None)
+            # A statement runs to its end, and lets the next one on, only when told to.
+            self._db.complete()
             return None
         except self._duckdb_error as error:
             message = str(error)
@@ -82,8 +83,8 @@ class _Task(SqlTask):
         return super().hand_over(self.read_answer(answer))
 
     def threads(self) -> dict[str, int]:
-        row = self._db.execute("SELECT current_setting('threads')").fetchone()
-        return {"duckdb": int(row[0])} if row else {}
+        rows = self._db.sql("SELECT current_setting('threads')").fetchall()
+        return {"duckdb": int(rows[0][0])}
 
     def close(self) -> None:
         self.tear_down()
