@@ -112,8 +112,28 @@ class Cases(unittest.TestCase):
 
     def test_leading_zeros_lost(self):
         found = compare(self.reference, self.answer(lock=[1, 2, 3]), WHOLE)
-        self.assertEqual(found.verdict, "different")
-        self.assertIn("lock: text became integer", found.reasons)
+        self.assertEqual(found.verdict, "same values, other types")
+        self.assertIn("lock: text became integer, leading zeros lost", found.reasons)
+        wrong = compare(self.reference, self.answer(lock=[1, 2, 4]), WHOLE)
+        self.assertEqual(wrong.verdict, "different")
+
+    def test_days_and_numbers_as_text_are_the_same_values_drifted(self):
+        import datetime
+
+        days = [datetime.date(2031, 1, 5), datetime.date(2031, 2, 7), None]
+        ours = pa.table({"day": pa.array(days), "n": [1, 2, 3], "toll": [1.5, 2.0, None]})
+        theirs = pa.table({
+            "day": ["2031-01-05", "2031-02-07", None], "n": ["1", "2", "3"],
+            "toll": ["1.5", "2", None],
+        })  # fmt: skip
+        found = compare(ours, theirs, WHOLE)
+        self.assertEqual(found.verdict, "same values, other types")
+        self.assertEqual(
+            found.reasons,
+            ["day: date became text", "n: integer became text", "toll: float became text"],
+        )
+        other = theirs.set_column(0, "day", pa.array(["2031-01-05", "2031-02-08", None]))
+        self.assertEqual(compare(ours, other, WHOLE).verdict, "different")
 
     def test_integer_became_float(self):
         found = compare(self.reference, self.answer(passages=[3.0, 4.0, 5.0]), KEYED)

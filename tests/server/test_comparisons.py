@@ -3,6 +3,7 @@
 from django.contrib.auth import get_user_model
 
 from ivrell.core.comparison.file import parse
+from ivrell.core.engines import ENGINES
 from ivrell.server.comparisons.models import Comparison
 from tests.support.comparisons import DEMO
 from tests.support.server import TWO_LANES, ServerCase
@@ -103,6 +104,29 @@ class Changes(ServerCase):
         self.call("delete", self.at("lanes/loop/"))
         found = self.call("post", self.at("lanes/"), {"engine": "python"}, 201)
         self.assertEqual(found["marks"], {"loop": 0, "query": 1, "new_lane": 2})
+
+    def test_settings_of_a_lane_as_text(self):
+        text = 'input = "duckdb"'
+        self.call("patch", self.at("lanes/query/"), {"input": "duckdb"})
+        body = {"settings_text": 'indexes = ["readings(gauge)"]\nwrites = true\n'}
+        found = self.call("patch", self.at("lanes/query/"), body)
+        self.assertIn(text, found["text"])
+        self.assertIn('indexes = ["readings(gauge)"]', found["text"])
+        self.assertEqual(found["lanes"][1]["settings_text"], body["settings_text"])
+        found = self.call("patch", self.at("lanes/query/"), {"settings_text": "writes = true"})
+        self.assertNotIn("indexes", found["text"])
+        told = self.call("patch", self.at("lanes/query/"), {"settings_text": "wrong = 1"}, 400)
+        self.assertIn("wrong", told["what"])
+        told = self.call("patch", self.at("lanes/query/"), {"settings_text": "= 1"}, 400)
+        self.assertIn("line 1", told["where"])
+
+    def test_every_engine_starts_with_a_lane_that_is_good(self):
+        for engine in ENGINES:
+            found = self.call("post", self.at("lanes/"), {"engine": engine}, 201)
+            self.assertIsNone(found["lanes"][-1]["problem"])
+            self.assertEqual(found["lanes"][-1]["engine"], engine)
+        branched = self.call("post", self.at("lanes/"), {"branch_from": "new_lane"}, 201)
+        self.assertEqual(len(branched["lanes"]), 2 + len(ENGINES) + 1)
 
     def test_names_are_kept_as_text(self):
         name = "<b>bold</b> & \"quoted\" '''three'''"

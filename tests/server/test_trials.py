@@ -12,7 +12,7 @@ from ivrell.server.accounts.models import owner
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import live
 from ivrell.server.trials.models import Event, Trial
-from ivrell.server.trials.tasks import conduct_trial
+from ivrell.server.trials.tasks import conduct_trial, try_lane
 from tests.support.server import TWO_LANES, ServerCase
 
 
@@ -170,6 +170,26 @@ class Trials(ServerCase):
         self.assertEqual(made["points"][0]["cache"], "warm")
         told = self.call("post", self.at("launch/"), {"background": ["a storm"]}, 400)
         self.assertIn("background load", told["what"])
+
+    def test_a_try_runs_the_lane_once_on_a_small_size(self):
+        self.assertIsNone(self.call("get", self.at("lanes/loop/try/"))["newest"])
+        made = self.call("post", self.at("lanes/loop/try/"), {"rows": 100}, 201)["newest"]
+        self.assertEqual(made["state"], "waiting")
+        try_lane(made["id"])
+        found = self.call("get", self.at("lanes/loop/try/"))["newest"]
+        self.assertEqual((found["state"], found["run_state"]), ("done", "done"))
+        self.assertEqual(found["point"], {"rows": 100})
+        self.assertEqual([c["name"] for c in found["columns"]], ["gauge", "n"])
+        self.assertEqual(sum(int(row[1]) for row in found["rows"]), 100)
+        self.assertEqual([stage["name"] for stage in found["stages"]], ["read"])
+
+    def test_a_try_that_fails_names_the_line(self):
+        code = "def answer(data, knobs, stage):\n    return 1 / 0\n"
+        self.call("patch", self.at("lanes/loop/"), {"code": code})
+        made = self.call("post", self.at("lanes/loop/try/"), {}, 201)["newest"]
+        try_lane(made["id"])
+        found = self.call("get", self.at("lanes/loop/try/"))["newest"]
+        self.assertEqual((found["run_state"], found["error"]["line"]), ("failed", 2))
 
     def test_noise_waits_its_turn(self):
         self.call("post", "machine/noise/", {}, 202)

@@ -25,6 +25,7 @@ api = [
     path("comparisons/<int:comparison>/data/making/", data.MakingView.as_view()),
     path("comparisons/<int:comparison>/data/sample/", data.SampleView.as_view()),
     path("kinds/", data.KindsView.as_view()),
+    path("comparisons/<int:comparison>/lanes/<str:lane>/try/", trials.TryView.as_view()),
     path("engines/", trials.engines),
     path("machine/", trials.machine),
     path("machine/noise/", trials.noise),

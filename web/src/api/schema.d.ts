@@ -118,6 +118,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons/{comparison}/lanes/{lane}/try/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest try of a lane, if any. */
+        get: operations["last_try"];
+        put?: never;
+        /** @description Run a lane once, as it is now, on at most so many rows; it waits its turn. */
+        post: operations["try_lane"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/{comparison}/launch/": {
         parameters: {
             query?: never;
@@ -609,6 +627,16 @@ export interface components {
             absolute: number;
         };
         /**
+         * AnswerColumn
+         * @description A column of an answer.
+         */
+        AnswerColumn: {
+            /** Name */
+            name: string;
+            /** Type */
+            type: string;
+        };
+        /**
          * Call
          * @description One call of a process that was kept for several; seconds per repeat.
          */
@@ -861,6 +889,8 @@ export interface components {
             note: string;
             code: string;
             setup: string | null;
+            settings_text: string;
+            settings_known: string[];
             code_lines: number;
             problem: {
                 [key: string]: unknown;
@@ -1212,6 +1242,7 @@ export interface components {
             note?: string;
             code?: string;
             setup?: string;
+            settings_text?: string;
         };
         /** @description Settings of the question that may be changed one by one; absent ones stay. */
         PatchedSettingsRequest: {
@@ -1750,6 +1781,13 @@ export interface components {
          */
         TrialState: "waiting" | "running" | "done" | "stopped" | "failed";
         /**
+         * Tries
+         * @description The newest try of a lane, if any.
+         */
+        Tries: {
+            newest: components["schemas"]["TryShape"] | null;
+        };
+        /**
          * Trouble
          * @description What went wrong.
          */
@@ -1760,6 +1798,67 @@ export interface components {
             where: string;
             /** Cure */
             cure: string;
+        };
+        /**
+         * TryRequest
+         * @description On how many rows to try a lane.
+         */
+        TryRequestRequest: {
+            /**
+             * Rows
+             * @default 1000
+             */
+            rows: number;
+        };
+        /**
+         * TryShape
+         * @description A try of a lane: what its run did, and the first rows of its answer.
+         */
+        TryShape: {
+            /** Id */
+            id: number;
+            /** Lane */
+            lane: string;
+            /** Rows Asked */
+            rows_asked: number;
+            /** State */
+            state: string;
+            /** Message */
+            message: {
+                [key: string]: string;
+            } | null;
+            /** Point */
+            point: {
+                [key: string]: unknown;
+            };
+            /** Run State */
+            run_state: string | null;
+            /** Elapsed S */
+            elapsed_s: number | null;
+            /** Cpu S */
+            cpu_s: number | null;
+            /** Peak Memory Bytes */
+            peak_memory_bytes: number | null;
+            /** Stages */
+            stages: components["schemas"]["StageSpan"][];
+            /** Error */
+            error: {
+                [key: string]: unknown;
+            } | null;
+            /** Told */
+            told: string;
+            /** Output */
+            output: string;
+            /** Answer Rows */
+            answer_rows: number | null;
+            /** Counters */
+            counters: {
+                [key: string]: number;
+            };
+            /** Columns */
+            columns: components["schemas"]["AnswerColumn"][];
+            /** Rows */
+            rows: (string | null)[][];
         };
         /** @description Rounds that end by how sure they are. */
         Until: {
@@ -2013,6 +2112,54 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    last_try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tries"];
+                };
+            };
+        };
+    };
+    try_lane: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TryRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tries"];
+                };
             };
         };
     };

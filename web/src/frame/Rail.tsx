@@ -134,7 +134,8 @@ function Facts({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
           {" · "}
         </>
       )}
-      {lane.engine}, {lane.input} · {plural(lane.code_lines, "line")}
+      {lane.engine}, {lane.input === lane.engine ? "loaded" : lane.input} ·{" "}
+      {plural(lane.code_lines, "line")}
     </>
   );
 }

@@ -1,6 +1,6 @@
 /** Where approaches are written: the lane's editor, and beside it where it came from. */
 import { BranchesOutlined, DeleteOutlined, FlagOutlined } from "@ant-design/icons";
-import { App, Button, Select, Tooltip } from "antd";
+import { App, Button, Segmented, Select, Tooltip } from "antd";
 import { diffLines } from "../ui/diff";
 import { useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router";
@@ -12,8 +12,12 @@ import { Glyph } from "../lanes/mark";
 import { CodeDifference, CodeEditor, type Language } from "../ui/CodeEditor";
 import { Editable } from "../ui/Editable";
 import { plural } from "../ui/units";
+import { LaneSettings } from "./LaneSettings";
+import { TryPanel, useTry } from "./TryPanel";
 
 const SAVE_AFTER_MS = 700;
+
+type Side = "try" | "origin" | "settings" | "sees";
 
 export default function ApproachesStep({ comparison, trial }: StepProps) {
   const view = useView();
@@ -38,6 +42,10 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
   const { message } = App.useApp();
   const [code, setCode] = useState(lane.code);
   const [saved, setSaved] = useState(lane.code);
+  const [side, setSide] = useState<Side>(lane.parent ? "origin" : "try");
+  const [rows, setRows] = useState(1000);
+  const tried = useTry(comparison.id, lane.id).data?.newest;
+  const failedLine = (tried?.error as { line?: number } | null | undefined)?.line ?? null;
   const parent = comparison.lanes.find((l) => l.id === lane.parent);
   const timer = useRef<number>(0);
 
@@ -45,6 +53,12 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
     if (text === saved) return;
     setSaved(text);
     change.mutate(changes.lane(lane.id, { code: text }));
+  };
+  const saveNow = async () => {
+    window.clearTimeout(timer.current);
+    if (code === saved) return;
+    setSaved(code);
+    await change.mutateAsync(changes.lane(lane.id, { code }));
   };
   const typed = (text: string) => {
     setCode(text);
@@ -114,7 +128,10 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
             size="small"
             value={lane.input}
             aria-label="Form of the input"
-            options={lane.forms.map((form) => ({ value: form, label: form }))}
+            options={lane.forms.map((form) => ({
+              value: form,
+              label: form === lane.engine ? "loaded tables" : form,
+            }))}
             onChange={(input: string) => change.mutate(changes.lane(lane.id, { input }))}
           />
         </span>
@@ -169,30 +186,49 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
             language={lane.language as Language}
             value={code}
             onChange={typed}
-            wrong={problem?.line ?? null}
+            wrong={problem?.line ?? (code === saved ? failedLine : null)}
           />
         </div>
-        <Beside lane={lane} code={code} parent={parent} comparison={comparison} />
+        <section className="beside">
+          <Segmented
+            size="small"
+            value={side}
+            onChange={setSide}
+            options={[
+              { value: "try", label: "Try" },
+              ...(parent ? [{ value: "origin" as const, label: "Origin" }] : []),
+              { value: "settings", label: "Settings" },
+              { value: "sees", label: "What it sees" },
+            ]}
+          />
+          {side === "try" && (
+            <>
+              {lane.note && <p className="note">{lane.note}</p>}
+              <TryPanel
+                comparison={comparison.id}
+                lane={lane}
+                rows={rows}
+                onRows={setRows}
+                beforeTry={saveNow}
+              />
+            </>
+          )}
+          {side === "origin" && parent && (
+            <Origin lane={lane} code={code} parent={parent} comparison={comparison} />
+          )}
+          {side === "settings" && (
+            <LaneSettings key={lane.settings_text} comparison={comparison.id} lane={lane} />
+          )}
+          {side === "sees" && <Seen lane={lane} comparison={comparison} />}
+        </section>
       </div>
     </div>
   );
 }
 
-type BesideProps = { lane: Lane; code: string; parent: Lane | undefined; comparison: Comparison };
+type OriginProps = { lane: Lane; code: string; parent: Lane; comparison: Comparison };
 
-function Beside({ lane, code, parent, comparison }: BesideProps) {
-  return (
-    <section className="beside">
-      {lane.note && <p className="note">{lane.note}</p>}
-      {parent && parent.language === lane.language && (
-        <Origin lane={lane} code={code} parent={parent} comparison={comparison} />
-      )}
-      <Seen lane={lane} comparison={comparison} />
-    </section>
-  );
-}
-
-function Origin({ lane, code, parent, comparison }: BesideProps & { parent: Lane }) {
+function Origin({ lane, code, parent, comparison }: OriginProps) {
   const { added, removed } = diffLines(parent.code, code);
   return (
     <>
@@ -214,35 +250,41 @@ function Origin({ lane, code, parent, comparison }: BesideProps & { parent: Lane
   );
 }
 
+const HOW: Record<string, string> = {
+  python:
+    "Write a function answer(data, knobs, stage). What stands outside it, such as imports, is not timed.",
+  command:
+    "Set argv to the program and its arguments; {script} is a file that holds this text, and what it prints, or leaves at {out}, is the answer.",
+  sql: "Write SQL; the rows of the last statement are the answer, fetched inside the clock.",
+};
+
+/** How a lane's code names a table or a knob. */
+function named(lane: Lane, name: string, python: string, sql: string): string {
+  return lane.engine === "python" ? python : lane.engine === "command" ? `{${name}}` : sql;
+}
+
 function Seen({ lane, comparison }: { lane: Lane; comparison: Comparison }) {
   return (
     <>
       <h3>What an approach sees</h3>
-      {lane.language === "python" ? (
-        <p className="quiet">
-          Write a function <code className="mono">answer(data, knobs, stage)</code>. What stands
-          outside it, such as imports, is not timed.
-        </p>
-      ) : (
-        <p className="quiet">
-          Write SQL; the rows of the last statement are the answer, fetched inside the clock.
-        </p>
-      )}
+      <p className="quiet">{HOW[lane.engine] ?? HOW.sql}</p>
       <table className="plain">
         <tbody>
           {comparison.tables.map((table) => (
             <tr key={table}>
-              <td className="mono">{lane.language === "python" ? `data.${table}` : table}</td>
+              <td className="mono">{named(lane, table, `data.${table}`, table)}</td>
               <td className="quiet">
-                {lane.language === "python"
-                  ? `${lane.parts > 1 ? "list of paths" : "path"} of the ${lane.input} ${lane.parts > 1 ? "parts" : "file"}`
-                  : "a view over its file"}
+                {lane.language === "sql"
+                  ? lane.input === lane.engine
+                    ? "a table, loaded with its keys and indexes"
+                    : "a view over its file"
+                  : `${lane.parts > 1 ? "list of paths" : "path"} of the ${lane.input} ${lane.parts > 1 ? "parts" : "file"}`}
               </td>
             </tr>
           ))}
           {Object.keys(comparison.knobs).map((knob) => (
             <tr key={knob}>
-              <td className="mono">{lane.language === "python" ? `knobs.${knob}` : `:${knob}`}</td>
+              <td className="mono">{named(lane, knob, `knobs.${knob}`, `:${knob}`)}</td>
               <td className="quiet">a knob’s value</td>
             </tr>
           ))}

@@ -89,7 +89,7 @@ function common(language: Language): Extension[] {
     drawSelection(),
     bracketMatching(),
     highlightActiveLine(),
-    spoken[language],
+    spoken[language] ?? [],
     language === "toml" ? EditorView.lineWrapping : [],
     syntaxHighlighting(inks),
     look,

@@ -101,9 +101,11 @@ def compare(reference: pa.Table, answer: pa.Table, question: Answer) -> Agreemen
     left, right = _same_types(canonical(reference), canonical(answer.select(names)))
     if fingerprint(left) != fingerprint(right):
         _compare_values(left, right, question, found)
-    found.reasons += [
-        f"{d['column']}: {d['reference']} became {d['answer']}" for d in found.drifted
-    ]
+    for drift in found.drifted:
+        name = drift["column"]
+        lost = _zeros_lost(reference.column(name), answer.column(name))
+        zeros = ", leading zeros lost" if lost else ""
+        found.reasons.append(f"{name}: {drift['reference']} became {drift['answer']}{zeros}")
     if found.verdict == DIFFERENT:
         return found
     if found.drifted:
@@ -140,10 +142,43 @@ def _same_types(left: pa.Table, right: pa.Table) -> tuple[pa.Table, pa.Table]:
             for t in (ours, theirs)
         )
         moments = all(pa.types.is_timestamp(t) or pa.types.is_null(t) for t in (ours, theirs))
-        target = pa.float64() if numeric else pa.timestamp("us") if moments else pa.large_string()
+        target = pa.float64() if numeric else pa.timestamp("us") if moments else None
+        if target is None:
+            target = _read_as(left.column(name), right.column(name))
         left = left.set_column(position, name, _cast(left.column(name), target))
         right = right.set_column(position, name, _cast(right.column(name), target))
     return left, right
+
+
+def _read_as(ours: pa.ChunkedArray, theirs: pa.ChunkedArray) -> pa.DataType:
+    """The type to hold two columns of different types against each other in, where one of
+    them is text: the other's, if all of the text can be read so, else text.
+
+    A number or moment that came back as text is still the same value; what else it lost on
+    the way, such as leading zeros, is told with the drift.
+    """
+    other = theirs.type if pa.types.is_large_string(ours.type) else ours.type
+    text = ours if pa.types.is_large_string(ours.type) else theirs
+    readable = pa.types.is_integer(other) or pa.types.is_floating(other)
+    target = pa.float64() if readable else other if pa.types.is_timestamp(other) else None
+    if target is None or not pa.types.is_large_string(text.type):
+        return pa.large_string()
+    try:
+        text.cast(target)
+    except pa.ArrowException:
+        return pa.large_string()
+    return target
+
+
+_ZEROS = r"^[+-]?0[0-9]"
+
+
+def _zeros_lost(reference: pa.ChunkedArray, answer: pa.ChunkedArray) -> bool:
+    """Whether digits kept as text began with zeros that a number cannot have."""
+    if type_word(reference.type) != "text" or type_word(answer.type) not in ("integer", "float"):
+        return False
+    text = reference.cast(pa.large_string())
+    return bool(pc.any(pc.match_substring_regex(text, _ZEROS)).as_py())
 
 
 def _cast(column: pa.ChunkedArray, target: pa.DataType) -> pa.ChunkedArray:

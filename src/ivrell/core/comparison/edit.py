@@ -2,12 +2,15 @@
 
 import re
 from collections.abc import Callable, Mapping
+from dataclasses import asdict, fields
 from typing import Any
 
 import tomlkit
+import tomlkit.exceptions
 from tomlkit.items import AoT, Item, Table
 
 from ivrell.core.comparison.file import parse
+from ivrell.core.engines.base import Approach
 from ivrell.core.errors import BadInput
 
 _MULTILINE = {"code", "setup", "teardown", "question", "script"}
@@ -165,3 +168,42 @@ def _written(key: str, value: Any) -> Item:
         return tomlkit.string(value, literal=plain, multiline=True)
     item: Item = tomlkit.item(value)
     return item
+
+
+NOT_SETTINGS = {"id", "name", "engine", "input", "parent", "note", "code", "setup"}
+"""Fields of an approach that have a place of their own on the page."""
+
+
+def fields_of(approach: Approach) -> dict[str, Any]:
+    """The fields of an approach that are not as they usually are, as TOML can hold them."""
+    plain = asdict(approach)
+    usual = {f.name: f.default for f in fields(approach)}
+    found = {}
+    for name, value in plain.items():
+        if name != "engine" and (value == usual.get(name) or value in (None, "", (), {}, [])):
+            continue
+        if isinstance(value, dict):
+            value = {key: part for key, part in value.items() if part is not None}
+        found[name] = list(value) if isinstance(value, tuple) else value
+    return found
+
+
+def settings_text(approach: Approach) -> str:
+    """The settings of an approach beside its code, as TOML text."""
+    settings = {k: v for k, v in fields_of(approach).items() if k not in NOT_SETTINGS}
+    return tomlkit.dumps({key: _written(key, value) for key, value in settings.items()})
+
+
+def settings_from(text: str) -> dict[str, Any]:
+    """Read such a text. Raises BadInput when it is not TOML or sets what is not its own."""
+    try:
+        found = tomlkit.parse(text).unwrap()
+    except tomlkit.exceptions.ParseError as error:
+        raise BadInput(
+            f"The settings are not TOML: {error}.",
+            where=f"line {error.line}",
+            cure='Write a line a setting, such as indexes = ["passages(lock)"].',
+        ) from None
+    for name in found.keys() & NOT_SETTINGS:
+        raise BadInput(f"{name} is not set here.", cure="It has a place of its own.")
+    return found

@@ -1,9 +1,11 @@
 """What the API takes and gives of comparisons."""
 
+from dataclasses import fields
+
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
-from ivrell.core.comparison.edit import data_text
+from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines import ENGINES
 from ivrell.core.recipe.forms import FORMS
@@ -69,6 +71,8 @@ class LaneSerializer(serializers.Serializer):
     note = serializers.CharField(allow_blank=True)
     code = serializers.CharField()
     setup = serializers.CharField(allow_null=True)
+    settings_text = serializers.CharField(allow_blank=True)
+    settings_known = serializers.ListField(child=serializers.CharField())
     code_lines = serializers.IntegerField()
     problem = serializers.DictField(allow_null=True)
 
@@ -89,6 +93,8 @@ def lane(approach) -> dict:
         "note": approach.note,
         "code": approach.text(),
         "setup": getattr(approach, "setup", None),
+        "settings_text": settings_text(approach),
+        "settings_known": [f.name for f in fields(approach) if f.name not in NOT_SETTINGS],
         "code_lines": code_lines(approach.text(), engine.language),
         "problem": vars(problem) if problem else None,
     }
@@ -206,6 +212,7 @@ class LaneChangeSerializer(serializers.Serializer):
     note = serializers.CharField(required=False, allow_blank=True)
     code = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
     setup = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
+    settings_text = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
 
 
 class NewLaneSerializer(serializers.Serializer):

@@ -2,8 +2,10 @@
 
 import json
 import re
+from typing import Any
 
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.engines import ENGINES
 
 _HEAD = """format = "ivrell-comparison/1"
 name = {name}
@@ -51,11 +53,21 @@ _SQL = """SELECT count(*) AS rows
 FROM {table}
 """
 
+_AWK = """NR > 1 {{ rows++ }}
+END {{ print "rows"; print rows }}
+"""
 
-def starting_code(engine: str, comparison: Comparison) -> str:
-    """A small approach that answers with the row count of the largest-looking table."""
+
+def starting_fields(engine: str, comparison: Comparison) -> dict[str, Any]:
+    """A small approach that answers with the row count of the largest-looking table, in the
+    first form that its engine reads."""
     table = list(comparison.data.tables)[-1]
-    return (_PYTHON if engine == "python" else _SQL).format(table=table)
+    forms = ENGINES[engine].forms
+    fields: dict[str, Any] = {"engine": engine, "input": forms[0] if forms else "csv"}
+    if engine == "command":
+        fields["argv"] = ["awk", "-f", "{script}", f"{{{table}}}"]
+    text = {"python": _PYTHON, "command": _AWK}.get(engine, _SQL)
+    return {**fields, "code": text.format(table=table)}
 
 
 def fresh_id(name: str, comparison: Comparison) -> str:

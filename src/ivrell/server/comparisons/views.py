@@ -1,7 +1,6 @@
 """The API of comparisons."""
 
 import tempfile
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +24,7 @@ from ivrell.core.errors import BadInput
 from ivrell.core.propose.recipe import propose, table_name
 from ivrell.server.comparisons import serializers as shapes
 from ivrell.server.comparisons.models import Comparison
-from ivrell.server.comparisons.starting import NEW_RECIPE, fresh_id, new_comparison, starting_code
+from ivrell.server.comparisons.starting import NEW_RECIPE, fresh_id, new_comparison, starting_fields
 from ivrell.server.data.models import Sample
 
 
@@ -33,6 +32,13 @@ def _checked(serializer_class: type, request: Request) -> dict[str, Any]:
     serializer = serializer_class(data=request.data)
     serializer.is_valid(raise_exception=True)
     return serializer.validated_data
+
+
+def _replaced(text: str, lane: str, settings: dict[str, Any]) -> dict[str, Any]:
+    """Settings of a lane as they are to be; what is there and not among them goes."""
+    present = edit.fields_of(parse(text).lane(lane))
+    gone = {key: None for key in present if key not in edit.NOT_SETTINGS}
+    return {**gone, **settings}
 
 
 class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
@@ -181,16 +187,15 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
                 parent = comparison.lane(origin)
                 fields = {
                     key: value
-                    for key, value in asdict(parent).items()
-                    if key not in ("id", "name", "parent", "note") and value
+                    for key, value in edit.fields_of(parent).items()
+                    if key not in ("id", "name", "parent", "note")
                 }
                 name = given.get("name") or f"{parent.label}, changed"
                 fields = {"name": name, **fields, "parent": origin}
             else:
                 engine = given.get("engine", "python")
                 name = given.get("name") or "New lane"
-                code = starting_code(engine, comparison)
-                fields = {"name": name, "engine": engine, "input": "csv", "code": code}
+                fields = {"name": name, **starting_fields(engine, comparison)}
             fields = {"id": fresh_id(name, comparison), **fields}
             return edit.add_approach(text, fields, after=origin)
 
@@ -215,6 +220,11 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
         if request.method == "DELETE":
             return self._change(pk, lambda text: edit.remove_approach(text, lane))
         fields = _checked(shapes.LaneChangeSerializer, request)
+        if "settings_text" in fields:
+            settings = edit.settings_from(fields.pop("settings_text"))
+            return self._change(
+                pk, lambda text: edit.change_approach(text, lane, _replaced(text, lane, settings))
+            )
         return self._change(pk, lambda text: edit.change_approach(text, lane, fields))
 
     def _change(self, pk: str, changed, code: int = status.HTTP_200_OK) -> Response:

@@ -159,3 +159,27 @@ class Event(models.Model):
 
     def __str__(self) -> str:
         return f"{self.kind} of trial {self.trial_id}"
+
+
+class Try(models.Model):
+    """One run of a lane on a small size, asked for while it is written."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        DONE = "done"
+        FAILED = "failed"
+
+    comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="tries")
+    lane = models.CharField(max_length=63)
+    text = models.TextField()
+    rows = models.IntegerField()
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    found = models.JSONField(null=True)
+    message = models.JSONField(null=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-id"]
+
+    def __str__(self) -> str:
+        return f"try {self.pk} of {self.lane} in {self.comparison}"

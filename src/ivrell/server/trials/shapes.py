@@ -227,3 +227,45 @@ class MadeData(BaseModel):
 
     limit_bytes: int
     kept: list[KeptData]
+
+
+class TryRequest(BaseModel):
+    """On how many rows to try a lane."""
+
+    rows: int = 1000
+
+
+class AnswerColumn(BaseModel):
+    """A column of an answer."""
+
+    name: str
+    type: str
+
+
+class TryShape(BaseModel):
+    """A try of a lane: what its run did, and the first rows of its answer."""
+
+    id: int
+    lane: str
+    rows_asked: int
+    state: str
+    message: dict[str, str] | None
+    point: dict[str, Any]
+    run_state: str | None
+    elapsed_s: float | None
+    cpu_s: float | None
+    peak_memory_bytes: int | None
+    stages: list[StageSpan]
+    error: dict[str, Any] | None
+    told: str
+    output: str
+    answer_rows: int | None
+    counters: dict[str, float]
+    columns: list[AnswerColumn]
+    rows: list[list[str | None]]
+
+
+class Tries(BaseModel):
+    """The newest try of a lane, if any."""
+
+    newest: TryShape | None

@@ -2,6 +2,7 @@
 
 import logging
 import platform
+import tempfile
 import time
 from pathlib import Path
 from typing import Any
@@ -16,8 +17,9 @@ from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial import against_itself
 from ivrell.core.trial.conduct import Trial as CoreTrial
 from ivrell.core.trial.conduct import read_curve
+from ivrell.core.trial.once import try_once
 from ivrell.core.trial.plan import Plan
-from ivrell.server.trials.models import MACHINE_LOCK, Run, Trial
+from ivrell.server.trials.models import MACHINE_LOCK, Run, Trial, Try
 
 log = logging.getLogger("ivrell.trials")
 QUEUE = "trials"
@@ -142,3 +144,28 @@ def conduct_trial(trial_id: int) -> None:
 def measure_noise(folder: str) -> None:
     """Run equals against each other, while nothing else of Ivrell's runs here."""
     against_itself.measure_noise(Path(folder))
+
+
+@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="try_lane")
+def try_lane(try_id: int) -> None:
+    """Run a lane once on a small size."""
+    attempt = Try.objects.get(pk=try_id)
+    store = DataStore(settings.IVRELL_DATA / "made")
+    try:
+        with tempfile.TemporaryDirectory(prefix="ivrell-try-") as folder:
+            attempt.found = try_once(
+                attempt.text, attempt.lane, attempt.rows, Path(folder), store,
+                own_files=str(settings.IVRELL_DATA / "files"),
+            )  # fmt: skip
+        attempt.state = Try.State.DONE
+    except BadInput as error:
+        attempt.state, attempt.message = Try.State.FAILED, error.as_dict()
+    except Exception:
+        attempt.state = Try.State.FAILED
+        attempt.message = {
+            "what": "The try ended with an error inside Ivrell.", "where": "",
+            "cure": "The worker's log has the details.",
+        }  # fmt: skip
+        raise
+    finally:
+        attempt.save()

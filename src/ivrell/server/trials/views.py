@@ -14,6 +14,7 @@ from rest_framework import status, viewsets
 from rest_framework.decorators import action, api_view
 from rest_framework.request import Request
 from rest_framework.response import Response
+from rest_framework.views import APIView
 
 from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
@@ -21,11 +22,12 @@ from ivrell.core.errors import BadInput
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.measure.noise import floor
 from ivrell.core.recipe.store import DataStore
+from ivrell.core.report.findings import limit_told
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import shapes
-from ivrell.server.trials.models import Run, Trial
-from ivrell.server.trials.tasks import measure_noise
+from ivrell.server.trials.models import Run, Trial, Try
+from ivrell.server.trials.tasks import measure_noise, try_lane
 
 
 class TrialViewSet(viewsets.ReadOnlyModelViewSet):
@@ -123,6 +125,61 @@ def launch(request: Request, comparison: int) -> Response:
     record = get_object_or_404(Comparison.objects.present(), pk=comparison)
     trial = Trial.objects.launch(record, Plan.model_validate(request.data))
     return Response(shapes.TrialSerializer(trial).data, status=status.HTTP_201_CREATED)
+
+
+def _try_shown(attempt: Try | None) -> Response:
+    if attempt is None:
+        return Response(shapes.Tries(newest=None).model_dump())
+    found = attempt.found or {}
+    run = found.get("run") or {}
+    user, system = run.get("cpu_user_s"), run.get("cpu_system_s")
+    peak, start = run.get("peak_memory_bytes"), run.get("start_memory_bytes")
+    shape = shapes.TryShape(
+        id=attempt.pk,
+        lane=attempt.lane,
+        rows_asked=attempt.rows,
+        state=attempt.state,
+        message=attempt.message,
+        point=found.get("point", {}),
+        run_state=run.get("state"),
+        elapsed_s=run.get("elapsed_s"),
+        cpu_s=None if user is None or system is None else user + system,
+        peak_memory_bytes=None if peak is None or start is None else max(0, peak - start),
+        stages=run.get("stages", []),
+        error=run.get("error"),
+        told=limit_told(run["limit"]) if run.get("limit") else "",
+        output=run.get("output", ""),
+        answer_rows=run.get("answer_rows"),
+        counters=run.get("counters", {}),
+        columns=found.get("columns", []),
+        rows=found.get("rows", []),
+    )
+    return Response(shapes.Tries(newest=shape).model_dump(mode="json"))
+
+
+class TryView(APIView):
+    """Trying a lane on a small size while it is written."""
+
+    @extend_schema(responses=shapes.Tries, operation_id="last_try")
+    def get(self, request: Request, comparison: int, lane: str) -> Response:
+        """The newest try of a lane, if any."""
+        return _try_shown(Try.objects.filter(comparison=comparison, lane=lane).first())
+
+    @extend_schema(
+        request=shapes.TryRequest, responses={201: shapes.Tries}, operation_id="try_lane"
+    )
+    def post(self, request: Request, comparison: int, lane: str) -> Response:
+        """Run a lane once, as it is now, on at most so many rows; it waits its turn."""
+        given = shapes.TryRequest.model_validate(request.data)
+        record = get_object_or_404(Comparison.objects.present(), pk=comparison)
+        record.data.lane(lane)
+        attempt = Try.objects.create(
+            comparison=record, lane=lane, text=record.text, rows=max(1, given.rows)
+        )
+        try_lane.defer(try_id=attempt.pk)
+        response = _try_shown(attempt)
+        response.status_code = status.HTTP_201_CREATED
+        return response
 
 
 @extend_schema(responses=shapes.EngineList)

@@ -1,0 +1,64 @@
+"""A try: one run of one approach on a small size, and the first rows of its answer."""
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from ivrell.core.comparison.file import parse
+from ivrell.core.recipe.store import DataStore
+from ivrell.core.trial.conduct import Control, NoControl, Trial
+from ivrell.core.trial.plan import Limits, Plan
+
+_SECONDS = 60.0
+_SHOWN_ROWS = 20
+
+
+def small_knobs(text: str, rows: int) -> dict[str, list[Any]]:
+    """Knob values of a small size: those that set rows are at most ``rows``."""
+    comparison = parse(text)
+    return {
+        knob: [min(int(values[0]), rows)]
+        for knob, values in comparison.knobs.items()
+        if comparison.data.counted_by(knob) and isinstance(values[0], int)
+    }
+
+
+def try_once(
+    text: str,
+    lane: str,
+    rows: int,
+    folder: Path,
+    store: DataStore,
+    *,
+    own_files: str | None = None,
+    control: Control | None = None,
+) -> Mapping[str, Any]:
+    """Run an approach once on at most ``rows`` rows of the tables whose rows a knob sets.
+
+    Returns ``run`` (a run object), ``point``, ``columns`` (name and Arrow type of each of the
+    answer's) and ``rows`` (its first, as text). Raises BadInput as a trial does.
+    """
+    plan = Plan(
+        rounds=1,
+        warm_ups=0,
+        lanes=[lane],
+        knobs=small_knobs(text, rows),
+        limits=Limits(seconds=_SECONDS),
+        own_files=own_files,
+    )
+    trial = Trial(text, plan, folder, store, control=control or NoControl())
+    trial.conduct()
+    run = trial.runs[0] if trial.runs else None
+    found: dict[str, Any] = {"run": run, "point": trial.points[0], "columns": [], "rows": []}
+    if run and run["answer_fingerprint"]:
+        path = folder / "answers" / f"{lane}-{run['answer_fingerprint']}.arrow"
+        with pa.OSFile(str(path)) as source:
+            answer = pa.ipc.open_file(source).read_all()
+        found["columns"] = [{"name": f.name, "type": str(f.type)} for f in answer.schema]
+        shown = answer.slice(0, _SHOWN_ROWS).to_pylist()
+        found["rows"] = [
+            [None if value is None else str(value) for value in row.values()] for row in shown
+        ]
+    return found

@@ -1,0 +1,150 @@
+/** A try of the lane on a small size: its answer's first rows, time a stage, and trouble. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Select } from "antd";
+import { api, taken, type Lane, type Problem, type Schemas } from "../api/client";
+import { Trouble } from "../ui/Trouble";
+import { bytes, count, plural, seconds } from "../ui/units";
+
+const ASK_MS = 500;
+const SIZES = [10, 1_000, 10_000, 100_000];
+
+type Props = {
+  comparison: number;
+  lane: Lane;
+  rows: number;
+  onRows: (rows: number) => void;
+  /** Bring what is typed to the server first; a try runs what is there. */
+  beforeTry: () => Promise<unknown>;
+};
+
+export function useTry(comparison: number, lane: string) {
+  return useQuery({
+    queryKey: ["try", comparison, lane],
+    queryFn: () =>
+      taken(
+        api.GET("/api/comparisons/{comparison}/lanes/{lane}/try/", {
+          params: { path: { comparison, lane } },
+        }),
+      ),
+    refetchInterval: (query) => (query.state.data?.newest?.state === "waiting" ? ASK_MS : false),
+  });
+}
+
+export function TryPanel({ comparison, lane, rows, onRows, beforeTry }: Props) {
+  const cache = useQueryClient();
+  const found = useTry(comparison, lane.id);
+  const start = useMutation<Schemas["Tries"], Problem>({
+    mutationFn: async () => {
+      await beforeTry();
+      return taken(
+        api.POST("/api/comparisons/{comparison}/lanes/{lane}/try/", {
+          params: { path: { comparison, lane: lane.id } },
+          body: { rows },
+        }),
+      );
+    },
+    onSuccess: (made) => cache.setQueryData(["try", comparison, lane.id], made),
+  });
+  const shown = found.data?.newest;
+  const waiting = shown?.state === "waiting";
+  return (
+    <div className="try" data-testid="try-panel">
+      <div className="row">
+        <Button
+          size="small"
+          type="primary"
+          loading={start.isPending || waiting}
+          data-testid="try"
+          onClick={() => start.mutate()}
+        >
+          Try it
+        </Button>
+        <span className="small quiet">on</span>
+        <Select
+          size="small"
+          value={rows}
+          aria-label="Rows to try on"
+          popupMatchSelectWidth={false}
+          options={SIZES.map((size) => ({ value: size, label: `${count(size)} rows` }))}
+          onChange={onRows}
+        />
+        <span className="small quiet" data-testid="try-state">
+          {waiting ? "waiting for its turn" : shown ? stateWords(shown) : "once, not counted"}
+        </span>
+      </div>
+      <Trouble error={start.error ?? ((shown?.message ?? null) as Problem | null)} />
+      {shown && !waiting && <Outcome found={shown} />}
+    </div>
+  );
+}
+
+function stateWords(found: Schemas["TryShape"]): string {
+  if (found.told) return found.told;
+  if (found.run_state === "failed") return "failed";
+  return `${seconds(found.elapsed_s)}, CPU ${seconds(found.cpu_s)}, ${bytes(found.peak_memory_bytes)} above its start`;
+}
+
+function Outcome({ found }: { found: Schemas["TryShape"] }) {
+  const error = found.error as { kind: string; message: string; line: number | null } | null;
+  const counters = Object.entries(found.counters).filter(([, value]) => value > 0);
+  return (
+    <>
+      {error && (
+        <div className="trouble" data-testid="try-error">
+          {error.line && <div className="where">line {error.line}</div>}
+          {error.kind}: {error.message}
+        </div>
+      )}
+      {found.stages.length > 1 && (
+        <p className="small">
+          {found.stages.map((stage) => (
+            <span key={stage.name} className="stage-time">
+              {stage.name} <strong>{seconds(stage.elapsed_s)}</strong>
+            </span>
+          ))}
+        </p>
+      )}
+      {counters.length > 0 && (
+        <p className="small quiet">
+          {counters.map(([name, value]) => `${name} ${count(value)}`).join(", ")}
+        </p>
+      )}
+      {found.columns.length > 0 && (
+        <>
+          <h3>The answer, {plural(found.answer_rows ?? 0, "row")}</h3>
+          <div className="scroll">
+            <table className="plain mono answer">
+              <thead>
+                <tr>
+                  {found.columns.map((column) => (
+                    <th key={column.name}>
+                      {column.name}
+                      <span className="type">{column.type}</span>
+                    </th>
+                  ))}
+                </tr>
+              </thead>
+              <tbody>
+                {found.rows.map((row, i) => (
+                  <tr key={i}>
+                    {row.map((value, c) => (
+                      <td key={found.columns[c]?.name ?? c}>
+                        {value ?? <span className="faint">null</span>}
+                      </td>
+                    ))}
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </>
+      )}
+      {found.output && (
+        <details>
+          <summary>What it printed</summary>
+          <pre className="printed">{found.output}</pre>
+        </details>
+      )}
+    </>
+  );
+}
