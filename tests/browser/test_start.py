@@ -35,6 +35,9 @@ def status(address: str, opener=None) -> int:
         return error.code
 
 
+DEMOS = ["One lock's passages", "Tolls per lock"]
+
+
 class Start(unittest.TestCase):
     def setUp(self):
         self.ivrell = Running()
@@ -53,17 +56,17 @@ class Start(unittest.TestCase):
 
     def test_stop_leaves_nothing_and_a_second_start_has_everything(self):
         opener = self.signed_in(self.ivrell.start())
-        self.assertEqual(self.names(opener), ["Tolls per lock"])
+        self.assertEqual(self.names(opener), DEMOS)
         self.assertEqual(status(f"{self.ivrell.address}/api/comparisons/"), 403)
         self.assertEqual(self.ivrell.interrupt(), 0)
         self.assertEqual(processes_with(str(self.ivrell.data)), [])
         self.assertFalse((self.ivrell.data / "running.json").exists())
         link = self.ivrell.start("--no-demo")
-        self.assertEqual(self.names(self.signed_in(link)), ["Tolls per lock"])
+        self.assertEqual(self.names(self.signed_in(link)), DEMOS)
         self.assertEqual(status(f"{self.ivrell.address}/api/now/", opener), 200)
         again = self.ivrell.link()
         self.assertNotEqual(again, link)
-        self.assertEqual(self.names(self.signed_in(again)), ["Tolls per lock"])
+        self.assertEqual(self.names(self.signed_in(again)), DEMOS)
 
     def test_no_demo_starts_empty(self):
         self.assertEqual(self.names(self.signed_in(self.ivrell.start("--no-demo"))), [])
@@ -86,7 +89,7 @@ class Start(unittest.TestCase):
             self.assertLess(time.monotonic(), deadline)
             time.sleep(0.1)
         self.ivrell.port = free_port()
-        self.assertEqual(self.names(self.signed_in(self.ivrell.start())), ["Tolls per lock"])
+        self.assertEqual(self.names(self.signed_in(self.ivrell.start())), DEMOS)
 
 
 if __name__ == "__main__":
