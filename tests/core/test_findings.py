@@ -119,7 +119,7 @@ class Ranking(unittest.TestCase):
         found = race({"a": SLOW, "b": QUICK, "c": near})
         self.assertIn("cannot be told apart from", found["conclusion"])
         lanes = {lane["id"]: lane for lane in found["lanes"]}
-        self.assertEqual(head_to_head(lanes["b"], lanes["c"]).verdict, "cannot tell apart")
+        self.assertEqual(head_to_head(lanes["b"], lanes["c"], {}).verdict, "cannot tell apart")
 
     def test_a_baseline_that_wins(self):
         found = race({"a": QUICK, "b": SLOW})

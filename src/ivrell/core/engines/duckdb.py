@@ -3,7 +3,7 @@
 import re
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import ApproachFailed, Job, Problem
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
@@ -74,10 +74,22 @@ class _Task(SqlTask):
             self._db.complete()
             return None
         except self._duckdb_error as error:
-            message = str(error)
+            message = self._with_line(text, values, str(error))
             at = _AT_LINE.search(message)
             line = statement.line + (int(at[1]) - 1 if at else 0)
             raise ApproachFailed(type(error).__name__, message, line, message) from error
+
+    def _with_line(self, text: str, values: dict[str, Any], message: str) -> str:
+        """The message as the engine gives it to statements, which names the line; queries that
+        are read as Arrow fail without it."""
+        if _AT_LINE.search(message):
+            return message
+        try:
+            self._db.execute(f"EXPLAIN {text}", values or None)
+            self._db.abort()
+        except self._duckdb_error as error:
+            return str(error) if _AT_LINE.search(str(error)) else message
+        return message
 
     def hand_over(self, answer: object) -> "pa.Table":
         return super().hand_over(self.read_answer(answer))
