@@ -28,6 +28,12 @@ def shoot(browser: Browser, name: str) -> None:
     browser.driver.save_screenshot(str(TO / f"{name}.png"))
 
 
+def view(browser: Browser, word: str) -> None:
+    """Choose one of the views beside the cards."""
+    choices = browser.until(lambda: browser.all(".ant-segmented-item"))
+    next(choice for choice in choices if choice.text == word).click()
+
+
 def main() -> None:
     ivrell, browser = Running(), None
     try:
@@ -46,6 +52,9 @@ def main() -> None:
         browser.driver.save_screenshot(str(TO / "trial.png"))
         while not browser.by_id("race-state").text.startswith("done"):
             time.sleep(QUIET_S)
+        browser.open(f"{at}/approaches?lane=polars")
+        browser.by_id("try").click()
+        browser.until(lambda: browser.all(".answer tbody tr"), 60)
         for name, path in (
             ("comparisons", ivrell.address),
             ("question", f"{at}/question"),
@@ -58,6 +67,16 @@ def main() -> None:
         ):
             browser.open(path)
             shoot(browser, name)
+        browser.open(f"{at}/data")
+        view(browser, "Rows")
+        shoot(browser, "rows")
+        engines = f"{ivrell.address}/comparisons/2"
+        browser.open(f"{engines}/trial")
+        browser.by_id("launch").click()
+        while not browser.by_id("race-state").text.startswith("done"):
+            time.sleep(QUIET_S)
+        browser.open(f"{engines}/findings")
+        shoot(browser, "engines")
         browser.driver.execute_script("localStorage.setItem('ivrell-theme', 'dark')")
         browser.open(f"{at}/findings")
         shoot(browser, "findings-dark")

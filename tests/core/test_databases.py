@@ -1,5 +1,6 @@
 """Tables loaded into databases: the generated rows exactly, keys and indexes as declared."""
 
+import os
 import sqlite3
 import tempfile
 import tomllib
@@ -137,6 +138,22 @@ class Databases(unittest.TestCase):
                 self.store.ensure(RECIPE, "postgres", **declared)
         with self.assertRaisesRegex(BadInput, "duckdb, sqlite, postgres"):
             self.store.ensure(RECIPE, "abacus")
+
+    def test_what_was_loaded_longest_ago_goes_first(self):
+        store = DatabaseStore(self.store.root.with_name("trimmed"))
+        self.addCleanup(store.stop)
+        sizes = {}
+        for age, engine in enumerate(("postgres", "sqlite", "duckdb")):
+            loaded = store.ensure(RECIPE, engine)
+            sizes[engine] = loaded.size_bytes
+            record = next(store.root.glob(f"{engine}-*.json"))
+            os.utime(record, (1e9 + age, 1e9 + age))
+        removed = store.trim(sizes["sqlite"] + sizes["duckdb"])
+        self.assertEqual(removed, sizes["postgres"])
+        self.assertEqual({loaded.engine for loaded in store.kept()}, {"sqlite", "duckdb"})
+        self.assertFalse(any(name.startswith("ivrell_") for name in store.cluster.databases()))
+        self.assertEqual(store.clear(), sizes["sqlite"] + sizes["duckdb"])
+        self.assertFalse(store.root.exists())
 
     def test_a_stop_leaves_no_database(self):
         before = self.store.cluster.databases()

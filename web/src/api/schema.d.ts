@@ -998,6 +998,22 @@ export interface components {
             processes?: number;
         };
         /**
+         * LoadedData
+         * @description Tables loaded into an engine's database.
+         */
+        LoadedData: {
+            /** Engine */
+            engine: string;
+            /** Tables */
+            tables: string[];
+            /** Rows */
+            rows: number;
+            /** Indexes */
+            indexes: string[];
+            /** Size Bytes */
+            size_bytes: number;
+        };
+        /**
          * Look
          * @description All tables of a recipe at one point, and its text after the changes asked for.
          */
@@ -1100,6 +1116,8 @@ export interface components {
             limit_bytes: number;
             /** Kept */
             kept: components["schemas"]["KeptData"][];
+            /** Loaded */
+            loaded: components["schemas"]["LoadedData"][];
         };
         /**
          * MadeTable

@@ -5,7 +5,7 @@ import { useEffect, useState } from "react";
 import { api, taken } from "../api/client";
 import { useEngines, useMachine } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
-import { ago, bytes, figures } from "../ui/units";
+import { ago, bytes, count, figures } from "../ui/units";
 
 const ASK_NOISE_MS = 3000;
 
@@ -163,7 +163,10 @@ function MadeData() {
     mutationFn: () => taken(api.DELETE("/api/made/")),
     onSuccess: (left) => cache.setQueryData(["made"], left),
   });
-  const total = data?.kept.reduce((sum, entry) => sum + entry.size_bytes, 0) ?? 0;
+  const total = [...(data?.kept ?? []), ...(data?.loaded ?? [])].reduce(
+    (sum, entry) => sum + entry.size_bytes,
+    0,
+  );
   return (
     <>
       <h2>Made data</h2>
@@ -183,6 +186,17 @@ function MadeData() {
       )}
       <table className="plain facts">
         <tbody>
+          {data?.loaded.map((entry, i) => (
+            <tr key={i}>
+              <th scope="row">{entry.engine}</th>
+              <td>
+                {entry.tables.join(", ")}, {count(entry.rows)} rows loaded
+                {entry.indexes.length > 0 && `, ${entry.indexes.join(", ")}`}
+              </td>
+              <td className="number">{bytes(entry.size_bytes)}</td>
+              <td />
+            </tr>
+          ))}
           {data?.kept.slice(0, 12).map((entry) => (
             <tr key={entry.fingerprint}>
               <th scope="row" className="mono">

@@ -222,11 +222,22 @@ class KeptData(BaseModel):
     used_at: float
 
 
+class LoadedData(BaseModel):
+    """Tables loaded into an engine's database."""
+
+    engine: str
+    tables: list[str]
+    rows: int
+    indexes: list[str]
+    size_bytes: int
+
+
 class MadeData(BaseModel):
     """All made data that is kept, and the limit that it is trimmed to."""
 
     limit_bytes: int
     kept: list[KeptData]
+    loaded: list[LoadedData]
 
 
 class TryRequest(BaseModel):

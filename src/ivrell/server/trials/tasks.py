@@ -124,6 +124,10 @@ def conduct_trial(trial_id: int) -> None:
             for point in found["points"]
         }
         core.store.trim(settings.MADE_LIMIT_BYTES)
+        try:
+            core.databases.trim(settings.MADE_LIMIT_BYTES)
+        finally:
+            core.databases.stop()
         trial.finish(found["ended"])
     except BadInput as error:
         trial.finish(Trial.State.FAILED, error.as_dict())

@@ -21,6 +21,7 @@ from ivrell.core.engines.base import state_of
 from ivrell.core.errors import BadInput
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.measure.noise import floor
+from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.report.findings import limit_told
 from ivrell.core.trial.plan import Plan
@@ -218,14 +219,27 @@ def noise(request: Request) -> Response:
 def made(request: Request) -> Response:
     """Made data that is kept; DELETE clears it (it is made again when a trial needs it)."""
     store = DataStore(settings.IVRELL_DATA / "made")
+    databases = DatabaseStore(settings.IVRELL_DATA / "loaded")
     if request.method == "DELETE":
         if Trial.objects.filter(state=Trial.State.RUNNING).exists():
             raise BadInput(
                 "A trial is running and needs its data.", cure="Stop it, or wait until it ends."
             )
         store.trim(0)
+        databases.clear()
     shape = shapes.MadeData(
-        limit_bytes=settings.MADE_LIMIT_BYTES, kept=[asdict(entry) for entry in store.kept()]
+        limit_bytes=settings.MADE_LIMIT_BYTES,
+        kept=[asdict(entry) for entry in store.kept()],
+        loaded=[
+            shapes.LoadedData(
+                engine=loaded.engine,
+                tables=[table.table for table in loaded.tables],
+                rows=sum(table.rows for table in loaded.tables),
+                indexes=[*loaded.keys, *loaded.indexes],
+                size_bytes=loaded.size_bytes,
+            )
+            for loaded in databases.kept()
+        ],
     )
     return Response(shape.model_dump())
 

@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import os
 import shutil
 import tempfile
 import time
@@ -135,6 +136,7 @@ class DatabaseStore:
         fingerprint = _fingerprint(recipe, engine, keys, indexes)
         record = self.root / f"{engine}-{fingerprint[:24]}.json"
         if loaded := self._known(record):
+            os.utime(record)
             return loaded
         self.root.mkdir(parents=True, exist_ok=True)
         final = self._place(engine, fingerprint)
@@ -310,6 +312,26 @@ class DatabaseStore:
             tables = [LoadedTable(**table) for table in told["tables"]]
             found.append(Loaded(**{**told, "tables": tables}))
         return found
+
+    def trim(self, limit_bytes: int) -> int:
+        """Remove what was loaded longest ago until no more than the limit is left.
+
+        Returns the bytes removed.
+        """
+        records = sorted(self.root.glob("*-*.json"), key=lambda path: path.stat().st_mtime)
+        sizes = {path: int(json.loads(path.read_text())["size_bytes"]) for path in records}
+        left, removed = sum(sizes.values()), 0
+        for record in records:
+            if left - removed <= limit_bytes:
+                break
+            told = json.loads(record.read_text())
+            if told["engine"] == "postgres":
+                self._serve(f'DROP DATABASE IF EXISTS "{told["place"]}" WITH (FORCE)')
+            else:
+                Path(told["place"]).unlink(missing_ok=True)
+            record.unlink()
+            removed += sizes[record]
+        return removed
 
     def clear(self) -> int:
         """Remove all loaded databases, and the cluster with them. Returns the bytes freed."""
