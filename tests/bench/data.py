@@ -9,7 +9,6 @@ peak memory of a process that makes a table of several sizes, up to 100 million 
 
 import multiprocessing
 import os
-import resource
 import sys
 import tempfile
 import time
@@ -22,6 +21,7 @@ import pyarrow.csv
 import pyarrow.parquet
 
 from ivrell.core.comparison.file import load
+from ivrell.core.measure import proc
 from ivrell.core.recipe.databases import pg_binary
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.generate import Generator
@@ -76,8 +76,8 @@ def peak_of_making(form: str, rows: int, workers: int, pipe) -> None:
     recipe = load(DEMO).data.resolved({"rows": rows})
     with tempfile.TemporaryDirectory() as folder:
         DataStore(Path(folder)).ensure(recipe, "passages", form, workers=workers)
-    own = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    pipe.send((own, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss))
+    # Not ru_maxrss: that remembers what the launcher held when this process was started.
+    pipe.send(proc.status(os.getpid()).peak)
 
 
 def loading(rows: int) -> None:
@@ -135,15 +135,20 @@ def main(rows: int, large: bool) -> None:
             flush=True,
         )
     loading(min(rows, 5_000_000))
+    memory(large)
+
+
+def memory(large: bool) -> None:
+    """Peak memory of a process that makes a table, at sizes ten times apart."""
     context = multiprocessing.get_context("spawn")
     for size in (1_000_000, 10_000_000, *([100_000_000] if large else [])):
         for form in ("csv", "parquet"):
             ours, theirs = context.Pipe()
             process = context.Process(target=peak_of_making, args=(form, size, 1, theirs))
             process.start()
-            own, _ = ours.recv()
+            peak = ours.recv()
             process.join()
-            print(f"  peak memory, {size:,} rows as {form}: {own / 1024:.0f} MB", flush=True)
+            print(f"  peak memory, {size:,} rows as {form}: {peak / 1e6:.0f} MB", flush=True)
 
 
 if __name__ == "__main__":

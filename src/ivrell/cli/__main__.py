@@ -2,6 +2,8 @@
 
 import sys
 
-from ivrell.cli.main import main
+if __name__ == "__main__":
+    # Loaded here alone: processes that this one starts to make data load this file again.
+    from ivrell.cli.main import main
 
-sys.exit(main(sys.argv[1:]))
+    sys.exit(main(sys.argv[1:]))

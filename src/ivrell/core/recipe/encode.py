@@ -158,7 +158,9 @@ def encoded_blocks(files: Files, workers: int, start: int = 0) -> Generated[Segm
     take to start is not lost. Few blocks a worker wait, in shared memory where there is room.
     """
     blocks = files.generator.blocks(files.table)
-    if workers <= 1 or blocks - start < _BLOCKS_WORTH_WORKERS:
+    # Columnar files are put together by one process, and sending it batches costs more than
+    # drawing them there.
+    if workers <= 1 or blocks - start < _BLOCKS_WORTH_WORKERS or not files.form.appended:
         for index in range(start, blocks):
             yield files.encoded(index)
         return
