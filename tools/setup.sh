@@ -79,6 +79,17 @@ setup_postgres() {
   install_missing
 }
 
+# Runs are shut in where bubblewrap is; without it Ivrell works too, and says so.
+setup_sandbox() {
+  command -v bwrap >/dev/null && return
+  if ((EUID == 0)) || { command -v sudo >/dev/null && sudo -n true 2>/dev/null; }; then
+    need 'command -v bwrap' bubblewrap
+    install_missing
+  else
+    say "Without bubblewrap runs are not shut in (sudo apt-get install bubblewrap)."
+  fi
+}
+
 # Node.js 20 or newer: the machine's, else one that comes as a Python package.
 setup_node() {
   local enough='process.exit(process.versions.node.split(".")[0] < 20 ? 1 : 0)'
