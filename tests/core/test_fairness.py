@@ -160,6 +160,7 @@ class BackgroundLoad(TrialCase):
         runs = {run["point"]["background"]: run for run in trial.runs}
         busy = runs["2 busy cores"]
         self.assertLess(busy["cpu_user_s"] + busy["cpu_system_s"], 0.1)
+        self.assertGreater(busy["others_cpu_s"], 0.5)
         self.assertEqual(busy["state"], "done")
 
     def test_it_ends_with_its_context(self):

@@ -931,6 +931,11 @@ export interface components {
             /** Core Wait Share */
             core_wait_share: number | null;
             /**
+             * Others Busy
+             * @default null
+             */
+            others_busy: number | null;
+            /**
              * Inner Repeats
              * @default null
              */
@@ -1472,6 +1477,11 @@ export interface components {
              * @default null
              */
             held_up_s: number | null;
+            /**
+             * Others Cpu S
+             * @default null
+             */
+            others_cpu_s: number | null;
             /**
              * Pressure
              * @default null

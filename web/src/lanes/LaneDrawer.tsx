@@ -159,6 +159,7 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
     ],
     ["start and imports", `${seconds(run.start_s)} (not counted)`],
     ["waited for a core", seconds(run.core_wait_s)],
+    ["other programs’ CPU", seconds(run.others_cpu_s)],
     ...(run.inner_repeats > 1
       ? ([
           ["per repeat, of", count(run.inner_repeats)],

@@ -163,6 +163,13 @@ def resident(pid: int) -> int:
     return int(fields[1]) * _PAGE if len(fields) > 1 else 0
 
 
+def busy_seconds() -> float | None:
+    """CPU seconds that all cores of the machine were busy since it started, in ticks of 10 ms,
+    or None where it is not told."""
+    times = core_times()
+    return sum(busy for busy, _ in times) / TICKS if times else None
+
+
 def core_times() -> list[tuple[int, int]]:
     """For each core of the machine: ticks busy and ticks in all, since it started."""
     found = []

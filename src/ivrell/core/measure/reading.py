@@ -94,6 +94,7 @@ class Reading:
         self._io = proc.disk_io(tree.worker)
         self._waits = proc.waits_for_core(tree.worker)
         self._pressure = _pressure()
+        self._busy = proc.busy_seconds()
         before = proc.status(tree.worker)
         self._peak_was_reset = proc.reset_peak(tree.worker)
         self._status = proc.status(tree.worker) or before
@@ -123,6 +124,8 @@ class Reading:
             found["server_cpu_s"] = by_server.total
             used = used + by_server
             method += "; with all processes of the server"
+        if self._busy is not None and (busy := proc.busy_seconds()) is not None:
+            found["others_cpu_s"] = max(0.0, busy - self._busy - used.total)
         found |= {"cpu_user_s": used.user, "cpu_system_s": used.system, "cpu_method": method}
         if at_end:
             found.update(self._memory(at_end.peak, sampled_peak))

@@ -18,6 +18,9 @@ from ivrell.core.stats.summary import summarize
 Run = Mapping[str, Any]
 """One line of runs.jsonl."""
 
+_TICKS_S = 0.05
+"""Shorter runs say nothing of what else was busy: the kernel tells that in ticks of 10 ms."""
+
 _MEASURES = {
     "elapsed": "elapsed_s",
     "cpu_user": "cpu_user_s",
@@ -104,6 +107,11 @@ def _lane(
         run["core_wait_s"] / run["elapsed_s"]
         for run in counted
         if run.get("core_wait_s") is not None and run["elapsed_s"] > 0
+    )
+    lane["others_busy"] = _median(
+        run["others_cpu_s"] / run["elapsed_s"]
+        for run in counted
+        if run.get("others_cpu_s") is not None and run["elapsed_s"] > _TICKS_S
     )
     lane["answer_rows"] = next((run["answer_rows"] for run in counted), None)
     lane["start"] = _median(run["start_s"] for run in counted if run.get("start_s") is not None)

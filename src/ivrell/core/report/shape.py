@@ -87,6 +87,7 @@ class LaneFindings(BaseModel):
     cpu_system: Summary | None
     cores_busy: float | None
     core_wait_share: float | None
+    others_busy: float | None = None
     inner_repeats: float | None = None
     first_call: float | None = None
     cached_share: float | None = None

@@ -15,6 +15,7 @@ _NOISY = 0.25
 _FIRST_SLOWER = 1.5
 _BUSY_CORES = 0.5
 _WAITED_SHARE = 0.1
+_OTHERS_BUSY = 0.15
 _ROUNDS_FOR_DRIFT = 6
 _DRIFT = 1.15
 _CALLS_FOR_CACHE = 2
@@ -123,13 +124,16 @@ def _noise(scene: Scene) -> Iterator[Caution]:
 
 
 def _waiting(scene: Scene) -> Iterator[Caution]:
+    """Waiting for a core while other programs had it; an approach of more threads than cores
+    waits for itself, which is its own affair."""
     for lane in scene.lanes:
-        share = lane["core_wait_share"]
-        if share is not None and share > _WAITED_SHARE:
+        share, others = lane["core_wait_share"], lane.get("others_busy") or 0.0
+        if share is not None and share > _WAITED_SHARE and others > _OTHERS_BUSY:
             yield Caution(
                 "waited for a core",
                 f"{lane['name']} spent {three_figures(100 * share)} % of its time ready to run "
-                "without a core to run on.",
+                f"without a core to run on, while other programs kept {three_figures(others)} "
+                "cores busy.",
                 "Something else was running: stop it and run again.",
                 lane["id"],
             )

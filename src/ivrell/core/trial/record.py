@@ -19,6 +19,7 @@ _FIGURES = (
     "context_switches",
     "core_wait_s",
     "held_up_s",
+    "others_cpu_s",
     "pressure",
 )
 _PER_REPEAT = (
@@ -31,6 +32,7 @@ _PER_REPEAT = (
     "context_switches",
     "core_wait_s",
     "held_up_s",
+    "others_cpu_s",
     "server_cpu_s",
 )
 _COUNTS = {"read_bytes", "written_bytes", "page_faults", "context_switches"}

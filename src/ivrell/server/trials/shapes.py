@@ -153,6 +153,7 @@ class RunShape(BaseModel):
     context_switches: float | None
     core_wait_s: float | None
     held_up_s: float | None = None
+    others_cpu_s: float | None = None
     pressure: dict[str, float] | None = None
     inner_repeats: int = 1
     first_elapsed_s: float | None = None
