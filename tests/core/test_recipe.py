@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -305,6 +306,25 @@ class Bytes(unittest.TestCase):
             self.assertEqual(float(draught.get(f"{office}value")), values["draught"])
             shown = None if values["toll"] is None else float(toll.get(f"{office}value"))
             self.assertEqual(shown, values["toll"])
+
+    @unittest.skipUnless(shutil.which("soffice"), "no spreadsheet engine on this machine")
+    def test_a_spreadsheet_engine_opens_it_and_shows_the_same(self):
+        ods, csv = (Path(self.make("a", form, 1, rows=200).paths[0]) for form in ("ods", "csv"))
+        profile = f"-env:UserInstallation=file://{self.folder}/profile"
+        command = [
+            "soffice",
+            profile,
+            "--headless",
+            "--convert-to",
+            "csv:Text - txt - csv (StarCalc)",
+        ]
+        subprocess.run(
+            [*command, "--outdir", self.folder, ods], capture_output=True, timeout=120, check=True
+        )
+        shown = pl.read_csv(self.folder / "passages.csv")
+        expected = pl.read_csv(csv)
+        for name in ("passage", "lock", "passed_at", "toll", "barges"):
+            self.assertEqual(shown[name].to_list(), expected[name].to_list(), name)
 
     def test_a_sheet_holds_no_more_rows_than_it_can(self):
         with self.assertRaisesRegex(BadInput, "holds 1,048,575 rows"):

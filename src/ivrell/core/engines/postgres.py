@@ -5,13 +5,12 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import ApproachFailed, Job, Problem
-from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
+from ivrell.core.engines.rows import RowsTask, fetched
+from ivrell.core.engines.sql import SqlApproach, counted
 from ivrell.core.engines.sql_text import Statement
-from ivrell.core.engines.sqlite import Rows
 
 if TYPE_CHECKING:
     import psycopg
-    import pyarrow as pa
 
 LOADED = "postgres"
 _DATABASE_COUNTERS = (
@@ -111,7 +110,7 @@ def connected(
     return session
 
 
-class _Task(SqlTask):
+class _Task(RowsTask):
     def __init__(self, job: Job) -> None:
         import psycopg
 
@@ -129,15 +128,7 @@ class _Task(SqlTask):
         values = [self.knobs[name] for name in statement.bound]
         try:
             cursor = self._session.execute(text, values or None, binary=fetch)
-            if not fetch:
-                return None
-            if cursor.description is None:
-                raise ApproachFailed(
-                    "no answer",
-                    "The last statement gives no rows. End with a SELECT, or name one in `answer`.",
-                    statement.line,
-                )
-            return Rows([column.name for column in cursor.description], cursor.fetchall())
+            return fetched(cursor, statement.line) if fetch else None
         except self._error as error:
             place = getattr(getattr(error, "diag", None), "statement_position", None)
             before = text[: int(place) - 1] if place else ""
@@ -146,11 +137,6 @@ class _Task(SqlTask):
 
     def counters(self) -> dict[str, float]:
         return self._counting.since(self._session)
-
-    def hand_over(self, answer: object) -> "pa.Table":
-        rows = self.read_answer(answer)
-        assert isinstance(rows, Rows)
-        return super().hand_over(rows.to_arrow())
 
     def close(self) -> None:
         self.tear_down()

@@ -21,8 +21,24 @@ manifest:version="1.3">\
 _OPENING = """<?xml version="1.0" encoding="UTF-8"?>
 <office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" \
 xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" \
-xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" office:version="1.3">\
-<office:body><office:spreadsheet>"""
+xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" \
+xmlns:style="urn:oasis:names:tc:opendocument:xmlns:style:1.0" \
+xmlns:number="urn:oasis:names:tc:opendocument:xmlns:datastyle:1.0" office:version="1.3">\
+<office:automatic-styles>\
+<number:date-style style:name="D0"><number:year number:style="long"/>\
+<number:text>-</number:text><number:month number:style="long"/>\
+<number:text>-</number:text><number:day number:style="long"/></number:date-style>\
+<number:date-style style:name="M0"><number:year number:style="long"/>\
+<number:text>-</number:text><number:month number:style="long"/>\
+<number:text>-</number:text><number:day number:style="long"/><number:text> </number:text>\
+<number:hours number:style="long"/><number:text>:</number:text>\
+<number:minutes number:style="long"/><number:text>:</number:text>\
+<number:seconds number:style="long"/></number:date-style>\
+<number:boolean-style style:name="B0"><number:boolean/></number:boolean-style>\
+<style:style style:name="day" style:family="table-cell" style:data-style-name="D0"/>\
+<style:style style:name="moment" style:family="table-cell" style:data-style-name="M0"/>\
+<style:style style:name="truth" style:family="table-cell" style:data-style-name="B0"/>\
+</office:automatic-styles><office:body><office:spreadsheet>"""
 _CLOSING = "</table:table></office:spreadsheet></office:body></office:document-content>\n"
 _EPOCH = (1980, 1, 1, 0, 0, 0)
 
@@ -96,12 +112,12 @@ def _cells(column: pa.Array) -> pa.Array:
     if pa.types.is_integer(kind) or pa.types.is_floating(kind):
         found = _typed(column.cast(pa.string()), "float", "value")
     elif pa.types.is_boolean(kind):
-        found = _typed(column.cast(pa.string()), "boolean", "boolean-value")
+        found = _typed(column.cast(pa.string()), "boolean", "boolean-value", "truth")
     elif pa.types.is_date(kind):
-        found = _typed(column.cast(pa.string()), "date", "date-value")
+        found = _typed(column.cast(pa.string()), "date", "date-value", "day")
     elif pa.types.is_timestamp(kind):
         moment = pc.replace_substring(column.cast(pa.string()), " ", "T")
-        found = _typed(moment, "date", "date-value")
+        found = _typed(moment, "date", "date-value", "moment")
     else:
         text = column.cast(pa.string())
         if pc.any(pc.match_substring_regex(text, "[&<>\t\n]|  ")).as_py():
@@ -113,6 +129,7 @@ def _cells(column: pa.Array) -> pa.Array:
     return pc.fill_null(found, "<table:table-cell/>")
 
 
-def _typed(values: pa.Array, kind: str, attribute: str) -> pa.Array:
-    before = f'<table:table-cell office:value-type="{kind}" office:{attribute}="'
+def _typed(values: pa.Array, kind: str, attribute: str, style: str = "") -> pa.Array:
+    styled = f' table:style-name="{style}"' if style else ""
+    before = f'<table:table-cell{styled} office:value-type="{kind}" office:{attribute}="'
     return pc.binary_join_element_wise(pa.scalar(before), values, pa.scalar('"/>'), "")
