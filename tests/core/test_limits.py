@@ -10,7 +10,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from ivrell.core.measure import group
+from ivrell.core.measure import group, proc
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.trial import attempt, sandbox
 from ivrell.core.trial.plan import Plan
@@ -261,19 +261,27 @@ class CrashSafety(TrialCase):
     def lines(self):
         return (self.folder / "trial" / "runs.jsonl").read_text().splitlines()
 
+    def until_it_has_a_child(self, pid):
+        deadline = time.monotonic() + 10
+        while not proc.children(pid) and time.monotonic() < deadline:
+            time.sleep(0.005)
+
     def test_worker_and_runner_killed(self):
         process = self.conductor()
         self.wait_for_runs(process, 3)
         journal = str(self.folder / "trial" / "journal.jsonl")
-        for mark in (str(self.folder / "no such"), journal):
-            for pid in alive_with(mark):
-                if pid != process.pid:
-                    os.kill(pid, signal.SIGKILL)
+        runner = next(pid for pid in alive_with(journal) if pid != process.pid)
+        self.until_it_has_a_child(runner)
+        for pid in proc.descendants(runner):
+            os.kill(pid, signal.SIGKILL)
+        self.wait_for_runs(process, 6)
+        os.kill(runner, signal.SIGKILL)
         self.assertEqual(process.wait(90), 0)
         runs = [json.loads(line) for line in self.lines()]
         self.assertEqual([run["run"] for run in runs], list(range(1, 19)))
         lost = [run for run in runs if run["state"] != "done"]
-        self.assertLessEqual(len(lost), 1)
+        self.assertGreaterEqual(len(lost), 1)
+        self.assertLessEqual(len(lost), 2)
         for folder in group._own_groups().values():
             left = [path for path in folder.glob("ivrell-*-*")
                     if not Path(f"/proc/{path.name.split('-')[1]}").exists()]  # fmt: skip
