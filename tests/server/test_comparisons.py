@@ -18,6 +18,14 @@ class Records(ServerCase):
         self.assertEqual(found["lanes"][1]["code_lines"], 1)
         self.assertIn("[data.tables.readings]", found["data_text"])
 
+    def test_the_last_changed_comes_first(self):
+        other = Comparison.objects.from_text(TWO_LANES.replace("Gauge readings", "Tide tables"))
+        names = [line["name"] for line in self.call("get", "comparisons/")]
+        self.assertEqual(names, ["Tide tables", "Gauge readings"])
+        self.call("patch", self.at(), {"question": "How many?"})
+        names = [line["name"] for line in self.call("get", "comparisons/")]
+        self.assertEqual(names, ["Gauge readings", other.name])
+
     def test_import_and_export_keep_the_text_to_the_letter(self):
         text = DEMO.read_text()
         made = self.call("post", "comparisons/import/", {"text": text}, 201)

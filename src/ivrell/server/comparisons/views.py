@@ -54,6 +54,7 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
             Comparison.objects.present()
             .annotate(trial_count=Count("trials"))
             .prefetch_related("trials")
+            .order_by("-changed_at")
         )
         return Response(shapes.ComparisonLineSerializer(records, many=True).data)
 
