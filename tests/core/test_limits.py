@@ -15,21 +15,10 @@ from ivrell.core.measure.group import RunGroup
 from ivrell.core.trial import attempt, sandbox
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
+from tests.support.processes import processes_with
 
 MIB = 2**20
 ROOT = Path(__file__).resolve().parents[2]
-
-
-def alive_with(mark: str) -> list[int]:
-    """Processes whose command line holds a mark."""
-    found = []
-    for path in Path("/proc").glob("[0-9]*/cmdline"):
-        try:
-            if mark.encode() in path.read_bytes():
-                found.append(int(path.parent.name))
-        except OSError:
-            pass
-    return found
 
 
 class Misdeeds(TrialCase):
@@ -113,7 +102,7 @@ class Misdeeds(TrialCase):
         """
         run = self.misdeed(body, seconds=1)
         self.assertEqual(run["limit"]["kind"], "elapsed")
-        self.assertEqual(alive_with(mark), [])
+        self.assertEqual(processes_with(mark), [])
 
     def test_one_large_file_and_many_small_ones(self):
         one = "with open('big', 'wb') as f:\n    while True:\n        f.write(bytes(1 << 20))"
@@ -242,9 +231,9 @@ class CrashSafety(TrialCase):
         process.wait()
         runner = str(self.folder / "trial" / "journal.jsonl")
         deadline = time.monotonic() + 10
-        while alive_with(runner) and time.monotonic() < deadline:
+        while processes_with(runner) and time.monotonic() < deadline:
             time.sleep(0.05)
-        self.assertEqual(alive_with(runner), [])
+        self.assertEqual(processes_with(runner), [])
         before = [json.loads(line) for line in self.lines()]
         trial = self.trial(self.TEXT, rounds=8, warm_ups=1)
         found = trial.conduct()
@@ -270,7 +259,7 @@ class CrashSafety(TrialCase):
         process = self.conductor()
         self.wait_for_runs(process, 3)
         journal = str(self.folder / "trial" / "journal.jsonl")
-        runner = next(pid for pid in alive_with(journal) if pid != process.pid)
+        runner = next(pid for pid in processes_with(journal) if pid != process.pid)
         self.until_it_has_a_child(runner)
         for pid in proc.descendants(runner):
             os.kill(pid, signal.SIGKILL)

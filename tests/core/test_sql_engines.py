@@ -1,7 +1,6 @@
 """Engines over loaded tables, programs, and client code that drives a server."""
 
 import shutil
-import tempfile
 import unittest
 from pathlib import Path
 
@@ -239,14 +238,6 @@ class Programs(EngineCase):
         build = 'build = ["cc", "-x", "c", "-o", "{built}", "{script}"]\n'
         error = self.failed(lane('["{built}"]', "int main( {", build), name="d")
         self.assertEqual(error["kind"], "build failed")
-
-
-class Folders(unittest.TestCase):
-    def test_loaded_databases_stand_beside_made_data(self):
-        from ivrell.core.recipe.databases.store import DatabaseStore
-
-        with tempfile.TemporaryDirectory() as folder:
-            self.assertEqual(DatabaseStore(Path(folder)).kept(), [])
 
 
 if __name__ == "__main__":

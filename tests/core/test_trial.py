@@ -6,7 +6,6 @@ import signal
 import sys
 import time
 import unittest
-from pathlib import Path
 
 import pyarrow.parquet
 
@@ -15,19 +14,9 @@ from ivrell.core.report.shape import Findings
 from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
+from tests.support.processes import processes_with
 
 GOOD = approach("good", COUNTING)
-
-
-def processes_with(mark: str) -> list[int]:
-    found = []
-    for path in Path("/proc").glob("[0-9]*/cmdline"):
-        try:
-            if mark.encode() in path.read_bytes():
-                found.append(int(path.parent.name))
-        except OSError:
-            pass
-    return found
 
 
 class Whole(TrialCase):
