@@ -3,7 +3,7 @@
 from django.contrib.auth import get_user_model
 
 from ivrell.core.comparison.file import parse
-from ivrell.core.engines import ENGINES
+from ivrell.core.engines.registry import ENGINES
 from ivrell.server.comparisons.models import Comparison
 from tests.support.comparisons import DEMO
 from tests.support.server import TWO_LANES, ServerCase

@@ -71,13 +71,19 @@ class TrialCase(unittest.TestCase):
         self.folder = Path(folder.name)
 
     def trial(
-        self, text: str, *, name: str = "trial", limits: dict[str, Any] | None = None, **plan: Any
+        self,
+        text: str,
+        *,
+        name: str = "trial",
+        limits: dict[str, Any] | None = None,
+        runtimes: Path | None = None,
+        **plan: Any,
     ) -> Trial:
         """A trial of the text, one round and no warm-up unless said otherwise."""
         usual: dict[str, Any] = {"rounds": 1, "warm_ups": 0}
         made = Plan(**(usual | plan), limits=Limits(**(limits or {})))
         store = DataStore(self.folder / "made")
-        return Trial(text, made, self.folder / name, store, data_workers=1)
+        return Trial(text, made, self.folder / name, store, data_workers=1, runtimes=runtimes)
 
     def run_one(self, body: str, **limits: Any) -> dict[str, Any]:
         """The run object of one run of a body, see python_answer."""

@@ -14,8 +14,8 @@ from pydantic import ValidationError
 
 from ivrell.cli import show
 from ivrell.core.comparison.file import parse, read_text
-from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.machine import busy_cores, snapshot

@@ -49,7 +49,8 @@ class Answers:
     def _path(self, lane: str, print_: str) -> Path:
         return self._folder / f"{lane}-{print_}.arrow"
 
-    def _table(self, lane: str, print_: str) -> pa.Table:
+    def table(self, lane: str, print_: str) -> pa.Table:
+        """The answer of a lane that has this fingerprint, as it came."""
         with pa.OSFile(str(self._path(lane, print_))) as source:
             return pa.ipc.open_file(source).read_all()
 
@@ -72,8 +73,8 @@ class Answers:
                 usual = max(self._seen[reference, at].items(), key=lambda item: item[1])[0]
                 verdicts = [
                     compare(
-                        self._table(reference, usual),
-                        self._table(lane, print_),
+                        self.table(reference, usual),
+                        self.table(lane, print_),
                         self._comparison.answer,
                     )
                     for print_ in seen

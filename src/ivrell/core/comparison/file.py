@@ -9,7 +9,7 @@ import tomlkit.exceptions
 from pydantic import ValidationError
 
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.engines import ENGINES
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.kinds import KINDS
 

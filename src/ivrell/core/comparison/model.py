@@ -17,8 +17,8 @@ from pydantic import (
     model_validator,
 )
 
-from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import Approach
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.quantities import parse_bytes, parse_seconds
 from ivrell.core.recipe.forms import FORMS

@@ -1,17 +1,21 @@
 """Answers of any table library as one Arrow table; loads nothing that is not needed."""
 
+from __future__ import annotations
+
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.engines.base import ApproachFailed
+from ivrell.core.engines.buckets import are_buckets, in_buckets
+from ivrell.core.engines.rows import Rows
+from ivrell.core.engines.task import ApproachFailed
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 ACCEPTED = (
     "a table of pandas, Polars or PyArrow, a list of dicts, a dict of columns, "
-    "or the path of a csv or parquet file"
+    "the path of a csv, parquet or xlsx file, or a dict of such tables by the name of a bucket"
 )
 
 
@@ -27,10 +31,14 @@ def how_to_force(answer: Any) -> Callable[[], object] | None:
         return answer.to_arrow_table  # type: ignore[no-any-return]
     if hasattr(answer, "__next__"):
         return lambda: list(answer)
+    if isinstance(answer, Mapping):
+        lazy = {name: how for name, part in answer.items() if (how := how_to_force(part))}
+        if lazy:
+            return lambda: {n: lazy[n]() if n in lazy else part for n, part in answer.items()}
     return None
 
 
-def to_arrow(answer: object) -> "pa.Table":
+def to_arrow(answer: object) -> pa.Table:
     """The answer as an Arrow table.
 
     Raises ApproachFailed when there is no answer or it is no table.
@@ -56,7 +64,7 @@ def to_arrow(answer: object) -> "pa.Table":
     return table
 
 
-def _convert(answer: Any) -> "pa.Table":
+def _convert(answer: Any) -> pa.Table:
     import pyarrow as pa
 
     module = type(answer).__module__.split(".")[0]
@@ -66,18 +74,21 @@ def _convert(answer: Any) -> "pa.Table":
         return pa.Table.from_batches([answer])
     if isinstance(answer, pa.RecordBatchReader):
         return answer.read_all()
-    if module == "polars" and hasattr(answer, "to_arrow"):
-        table = answer.to_frame().to_arrow() if type(answer).__name__ == "Series" else None
-        return answer.to_arrow() if table is None else table
+    if module == "polars" and type(answer).__name__ == "Series":
+        answer = answer.to_frame()
+    if isinstance(answer, Rows) or (module == "polars" and hasattr(answer, "to_arrow")):
+        return answer.to_arrow()
     if module == "pandas":
         frame = answer.to_frame() if type(answer).__name__ == "Series" else answer
         if any(name is not None for name in frame.index.names):
             frame = frame.reset_index()
         frame = frame.rename(columns=str)
         return pa.Table.from_pandas(frame, preserve_index=False).replace_schema_metadata(None)
-    if isinstance(answer, str | Path):
+    if isinstance(answer, (str, Path)):
         return _from_file(Path(answer))
     if isinstance(answer, Mapping):
+        if are_buckets(answer):
+            return in_buckets({str(name): _convert(part) for name, part in answer.items()})
         return pa.table(dict(answer))
     if isinstance(answer, Iterable):
         rows = list(answer)
@@ -86,7 +97,8 @@ def _convert(answer: Any) -> "pa.Table":
     raise TypeError(f"it is not {ACCEPTED}")
 
 
-def _from_file(path: Path) -> "pa.Table":
+def _from_file(path: Path) -> pa.Table:
+    import pyarrow as pa
     import pyarrow.csv
     import pyarrow.parquet
 
@@ -96,4 +108,18 @@ def _from_file(path: Path) -> "pa.Table":
         return pyarrow.parquet.read_table(path)
     if path.suffix == ".csv":
         return pyarrow.csv.read_csv(path)
-    raise ValueError(f"{path.name} does not end in .csv or .parquet")
+    if path.suffix == ".xlsx":
+        names, *rows = _sheet_rows(path)
+        return pa.Table.from_pylist([dict(zip(names, row, strict=True)) for row in rows])
+    raise ValueError(f"{path.name} does not end in .csv, .parquet or .xlsx")
+
+
+def _sheet_rows(path: Path) -> Iterable[tuple[Any, ...]]:
+    """Rows of the first sheet of a spreadsheet file, the names of its columns first."""
+    import openpyxl
+
+    book = openpyxl.load_workbook(path, read_only=True)
+    try:
+        return list(book.worksheets[0].iter_rows(values_only=True))
+    finally:
+        book.close()

@@ -4,20 +4,12 @@ Engine modules import only the standard library when they are loaded: the worker
 them in the very process that is measured, so what they load would weigh on its memory.
 """
 
-import contextlib
 import importlib.metadata
-from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import Any, Protocol
 
+from ivrell.core.engines.task import Job, Task
 from ivrell.core.recipe.input import Input
-
-if TYPE_CHECKING:
-    import pyarrow as pa
-
-Stage = Callable[[str], contextlib.AbstractContextManager[None]]
-"""``with stage("read"):`` names a part of the timed run."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -50,78 +42,6 @@ class Approach:
     def label(self) -> str:
         """The name, or the id where it has none."""
         return self.name or self.id
-
-
-@dataclass(frozen=True)
-class Job:
-    """One run as the worker sees it.
-
-    Attributes:
-        approach: fields of the approach, as in the comparison file.
-        tables: path of each table in the form the approach asked for, or paths of its parts.
-        knobs: value of each knob at this point.
-        folder: the run's own working folder.
-        threads: how many threads its libraries may use, or None for their own choice.
-        database: where tables are loaded: ``place`` (a file) or ``address`` (a connection
-            string); empty for forms that are files.
-    """
-
-    approach: Mapping[str, Any]
-    tables: Mapping[str, str | list[str]]
-    form: str
-    knobs: Mapping[str, Any]
-    folder: Path
-    threads: int | None = None
-    database: Mapping[str, str] = field(default_factory=dict)
-
-
-class ApproachFailed(Exception):
-    """The approach's own code failed, with the line of it where that is known."""
-
-    def __init__(self, kind: str, message: str, line: int | None = None, trace: str = "") -> None:
-        super().__init__(message)
-        self.kind = kind
-        self.message = message
-        self.line = line
-        self.trace = trace
-
-
-class Task:
-    """An approach made ready to run in this process; engines say how."""
-
-    sets_up_each = False
-    """Whether something is to be set up before each call."""
-
-    def before_each(self) -> None:
-        """Set up for one call; outside the clock."""
-
-    def run(self, stage: Stage) -> object:
-        """Produce the whole answer; called between two readings of the clock."""
-        raise NotImplementedError
-
-    def run_many(self, stage: Stage, times: int) -> object:
-        """The same several times with as little between as can be; the last answer."""
-        answer: object = None
-        for _ in range(times):
-            answer = self.run(stage)
-        return answer
-
-    def hand_over(self, answer: object) -> "pa.Table":
-        """The answer as an Arrow table; untimed."""
-        from ivrell.core.engines.answers import to_arrow
-
-        return to_arrow(answer)
-
-    def counters(self) -> dict[str, float]:
-        """What the engine counted during ``run``."""
-        return {}
-
-    def threads(self) -> dict[str, int]:
-        """What the engine says of the threads that it works with."""
-        return {}
-
-    def close(self) -> None:
-        """Let go of everything."""
 
 
 class Engine(Protocol):

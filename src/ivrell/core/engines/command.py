@@ -4,11 +4,13 @@ import shlex
 import shutil
 import subprocess
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach, ApproachFailed, Job, Problem, Stage, Task
+from ivrell.core.engines.base import Approach, Problem
+from ivrell.core.engines.buckets import in_buckets
+from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -24,7 +26,8 @@ class CommandApproach(Approach):
     answer, ``{batch}`` a knob and ``{built}`` what ``build`` made, untimed.
 
     The answer is what it prints, or ``{out}`` where argv names it: ``answer`` says in which
-    form, ``names`` its columns where it prints no header.
+    form, ``names`` its columns where it prints no header. Instead ``buckets`` may name files
+    of that form which it leaves in its own folder.
     """
 
     engine: Literal["command"]
@@ -33,6 +36,7 @@ class CommandApproach(Approach):
     build: tuple[str, ...] = ()
     answer: Kind = "csv"
     names: tuple[str, ...] = ()
+    buckets: Mapping[str, str] = field(default_factory=dict)
 
     def text(self) -> str:
         return self.code or shlex.join(self.argv)
@@ -43,6 +47,7 @@ class _Task(Task):
         approach = job.approach
         self._answer: str = approach.get("answer", "csv")
         self._names = list(approach.get("names", ()))
+        self._buckets: dict[str, str] = dict(approach.get("buckets", {}))
         self._folder = job.folder
         self._out = job.folder / f"answer.{self._answer}"
         script = job.folder / "script"
@@ -85,20 +90,30 @@ class _Task(Task):
         return self._out
 
     def hand_over(self, answer: object) -> "pa.Table":
+        if not self._buckets:
+            return self._read(self._out, "{out}")
+        return in_buckets(
+            {
+                bucket: self._read(self._folder / name, name)
+                for bucket, name in self._buckets.items()
+            }
+        )
+
+    def _read(self, path: Path, name: str) -> "pa.Table":
         import pyarrow as pa
         import pyarrow.csv
         import pyarrow.json
         import pyarrow.parquet
 
-        if not self._out.exists():
-            raise ApproachFailed("no answer", "The program left no file at {out}.")
+        if not path.exists():
+            raise ApproachFailed("no answer", f"The program left no file at {name}.")
         try:
             if self._answer == "csv":
                 options = pyarrow.csv.ReadOptions(column_names=self._names or None)
-                return pyarrow.csv.read_csv(self._out, read_options=options)
+                return pyarrow.csv.read_csv(path, read_options=options)
             if self._answer == "jsonl":
-                return pyarrow.json.read_json(self._out)
-            return pyarrow.parquet.read_table(self._out)
+                return pyarrow.json.read_json(path)
+            return pyarrow.parquet.read_table(path)
         except (pa.ArrowException, OSError) as error:
             raise ApproachFailed(
                 "answer cannot be read", f"What it left is no {self._answer}: {error}"

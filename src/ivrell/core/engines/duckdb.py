@@ -1,16 +1,15 @@
 """Approaches written as SQL for DuckDB, over files or over loaded tables."""
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
-from ivrell.core.engines.base import ApproachFailed, Job, Problem
+from ivrell.core.engines.base import Problem
+from ivrell.core.engines.explain import Step, from_duckdb
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
-
-if TYPE_CHECKING:
-    import pyarrow as pa
+from ivrell.core.engines.task import ApproachFailed, Job
 
 _READERS = {
     "csv": "read_csv",
@@ -91,8 +90,16 @@ class _Task(SqlTask):
             return str(error) if _AT_LINE.search(str(error)) else message
         return message
 
-    def hand_over(self, answer: object) -> "pa.Table":
-        return super().hand_over(self.read_answer(answer))
+    def explain(self, statement: Statement) -> Step:
+        text = f"EXPLAIN (ANALYZE, FORMAT json) {statement.text}"
+        table = self.execute(replace(statement, text=text), fetch=True)
+        return from_duckdb(table["explain_value"][0].as_py())  # type: ignore[index]
+
+    def counters(self) -> dict[str, float]:
+        """Bytes that it spilled to disk and that are still there; the engine counts no more
+        without profiling, which would weigh on what is timed."""
+        rows = self._db.sql("SELECT sum(size) FROM duckdb_temporary_files()").fetchall()
+        return {"temporary bytes": float(rows[0][0] or 0)}
 
     def threads(self) -> dict[str, int]:
         rows = self._db.sql("SELECT current_setting('threads')").fetchall()

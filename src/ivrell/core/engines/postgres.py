@@ -1,13 +1,15 @@
 """Approaches written as SQL for PostgreSQL, over tables of the private cluster."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import ApproachFailed, Job, Problem
-from ivrell.core.engines.rows import RowsTask, fetched
-from ivrell.core.engines.sql import SqlApproach, counted
+from ivrell.core.engines.base import Problem
+from ivrell.core.engines.explain import Step, from_postgres
+from ivrell.core.engines.rows import Rows, fetched
+from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
+from ivrell.core.engines.task import ApproachFailed, Job
 
 if TYPE_CHECKING:
     import psycopg
@@ -62,17 +64,22 @@ class Counting:
         self._name = psycopg.conninfo.conninfo_to_dict(address)["dbname"]
         self._before: dict[str, float] = {}
 
-    def begin(self) -> None:
-        """Look before the clock starts."""
+    def begin(self, session: "psycopg.Connection[Any]") -> None:
+        """Look before the clock starts, once that session has told what it did until then."""
+        self._told_by(session)
         self._before = self._look()
 
     def since(self, session: "psycopg.Connection[Any]") -> dict[str, float]:
         """What was counted since then, by plain names."""
+        self._told_by(session)
+        now = self._look()
+        return {_NAMES[name]: now[name] - self._before.get(name, 0.0) for name in now}
+
+    @staticmethod
+    def _told_by(session: "psycopg.Connection[Any]") -> None:
         session.execute("SELECT pg_stat_force_next_flush()")
         # The flush happens when that session becomes idle, which it is after this.
         session.execute("SELECT 1")
-        now = self._look()
-        return {_NAMES[name]: now[name] - self._before.get(name, 0.0) for name in now}
 
     def _look(self) -> dict[str, float]:
         self._db.execute("SELECT pg_stat_clear_snapshot()")
@@ -110,30 +117,51 @@ def connected(
     return session
 
 
-class _Task(RowsTask):
-    def __init__(self, job: Job) -> None:
-        import psycopg
+def executed(
+    session: "psycopg.Connection[Any]",
+    statement: Statement,
+    knobs: Mapping[str, Any],
+    *,
+    fetch: bool = True,
+) -> Rows | None:
+    """Run one statement, whose bound values are numbered; its rows when asked.
 
+    Raises ApproachFailed with the line.
+    """
+    import psycopg
+
+    values = [knobs[name] for name in statement.bound]
+    try:
+        cursor = psycopg.RawCursor(session)
+        cursor.execute(statement.text, values or None, binary=fetch)
+        return fetched(cursor, statement.line) if fetch else None
+    except psycopg.Error as error:
+        place = getattr(getattr(error, "diag", None), "statement_position", None)
+        before = statement.text[: int(place) - 1] if place else ""
+        line = statement.line + before.count("\n")
+        raise ApproachFailed(type(error).__name__, str(error).strip(), line) from error
+
+
+class _Task(SqlTask):
+    def __init__(self, job: Job) -> None:
         super().__init__(job, mark="")
-        self._error = psycopg.Error
         self._session = connected(job.database, job.approach.get("settings", {}))
         self._counting = Counting(job.database["address"])
         self.set_up()
 
     def before_each(self) -> None:
-        self._counting.begin()
+        self._counting.begin(self._session)
 
     def execute(self, statement: Statement, fetch: bool = False) -> object:
-        text = counted(statement.text) if fetch and self.discard else statement.text
-        values = [self.knobs[name] for name in statement.bound]
-        try:
-            cursor = self._session.execute(text, values or None, binary=fetch)
-            return fetched(cursor, statement.line) if fetch else None
-        except self._error as error:
-            place = getattr(getattr(error, "diag", None), "statement_position", None)
-            before = text[: int(place) - 1] if place else ""
-            line = statement.line + before.count("\n")
-            raise ApproachFailed(type(error).__name__, str(error).strip(), line) from error
+        if fetch and self.discard:
+            statement = replace(statement, text=counted(statement.text))
+        return executed(self._session, statement, self.knobs, fetch=fetch)
+
+    def explain(self, statement: Statement) -> Step:
+        text = f"EXPLAIN (ANALYZE, BUFFERS, FORMAT JSON) {statement.text}"
+        rows = executed(self._session, replace(statement, text=text), self.knobs)
+        assert rows is not None
+        return from_postgres(rows.rows[0][0])
 
     def counters(self) -> dict[str, float]:
         return self._counting.since(self._session)

@@ -1,9 +1,10 @@
 """Answers that a database client gives as rows. Standard library only when loaded."""
 
+from __future__ import annotations
+
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.engines.base import ApproachFailed
-from ivrell.core.engines.sql import SqlTask
+from ivrell.core.engines.task import ApproachFailed
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -16,7 +17,7 @@ class Rows:
         self.names = names
         self.rows = rows
 
-    def to_arrow(self) -> "pa.Table":
+    def to_arrow(self) -> pa.Table:
         """As an Arrow table; a column of mixed values becomes text."""
         import pyarrow as pa
 
@@ -26,7 +27,7 @@ class Rows:
         )
 
 
-def _column(values: list[Any]) -> "pa.Array":
+def _column(values: list[Any]) -> pa.Array:
     import pyarrow as pa
 
     try:
@@ -50,12 +51,3 @@ def fetched(cursor: Any, line: int) -> Rows:
             line,
         )
     return Rows([column[0] for column in cursor.description], cursor.fetchall())
-
-
-class RowsTask(SqlTask):
-    """A task whose answer is such rows."""
-
-    def hand_over(self, answer: object) -> "pa.Table":
-        rows = self.read_answer(answer)
-        assert isinstance(rows, Rows)
-        return super().hand_over(rows.to_arrow())

@@ -1,18 +1,25 @@
 """What engines share whose approaches are SQL. Standard library only."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach, ApproachFailed, Job, Stage, Task
+from ivrell.core.engines.base import Approach
+from ivrell.core.engines.buckets import in_buckets
+from ivrell.core.engines.explain import Step, is_explained
 from ivrell.core.engines.sql_text import Statement, statements
+from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 @dataclass(frozen=True, kw_only=True)
 class SqlApproach(Approach):
     """SQL whose last statement gives the answer; ``setup`` and ``teardown`` are untimed.
 
-    ``answer`` is a query that reads the answer untimed, after statements that write.
+    ``answer`` is a query that reads the answer untimed, after statements that write;
+    ``buckets`` are several by name, whose rows together are the answer.
     ``delivery`` says whether the rows of the answer are fetched inside the clock ("rows") or
     only computed there and counted ("discard"). Of loaded tables ``keys`` and ``indexes`` name
     columns as in ``passages(lock)``; an approach that ``writes`` finds them anew before each
@@ -23,6 +30,7 @@ class SqlApproach(Approach):
     setup: str = ""
     teardown: str = ""
     answer: str = ""
+    buckets: Mapping[str, str] = field(default_factory=dict)
     delivery: Literal["rows", "discard"] = "rows"
     keys: tuple[str, ...] = ()
     indexes: tuple[str, ...] = ()
@@ -47,12 +55,9 @@ class SqlTask(Task):
         self._code = statements(approach["code"], job.knobs, mark=mark)
         self._setup = statements(approach.get("setup", ""), job.knobs, mark=mark)
         self._teardown = statements(approach.get("teardown", ""), job.knobs, mark=mark)
-        read = statements(approach.get("answer", ""), job.knobs, mark=mark)
-        self._read = read[-1] if read else None
+        self._reads = queries_for_answer(job, mark)
         if not self._code:
             raise ApproachFailed("no answer", "There is no statement in the code. Write a SELECT.")
-        if len({statement.text for statement in read}) > 1:
-            raise ApproachFailed("more than one answer", "`answer` holds more than one query.")
 
     def execute(self, statement: Statement, fetch: bool = False) -> object:
         """Run one statement; its rows in the engine's own way when asked.
@@ -71,13 +76,35 @@ class SqlTask(Task):
         answer: object = None
         for position, statement in enumerate(self._code):
             with stage((statement.stage or "first") if named else "query"):
-                last = position == len(self._code) - 1 and self._read is None
+                last = position == len(self._code) - 1 and not self._reads
                 answer = self.execute(statement, fetch=last)
         return answer
 
-    def read_answer(self, answer: object) -> object:
-        """The rows that the clock saw, or those that ``answer`` reads now."""
-        return self.execute(self._read, fetch=True) if self._read else answer
+    def explain(self, statement: Statement) -> Step:
+        """Run one statement that engines explain, and give its plan. Raises ApproachFailed."""
+        raise NotImplementedError
+
+    def explained(self) -> list[dict[str, Any]]:
+        found = []
+        for statement in self._code:
+            plan = None
+            if is_explained(statement.text):
+                plan = self.explain(statement).as_dict()
+            else:
+                self.execute(statement)
+            found.append({"text": statement.text, "line": statement.line, "plan": plan})
+        return found
+
+    def hand_over(self, answer: object) -> "pa.Table":
+        """The rows that the clock saw, or those that ``answer`` or the buckets read now."""
+        if not self._reads:
+            return super().hand_over(answer)
+        self.discard = False
+
+        def read(query: Statement) -> "pa.Table":
+            return super(SqlTask, self).hand_over(self.execute(query, fetch=True))
+
+        return read_together(self._reads, read)
 
     def tear_down(self) -> None:
         """Run the untimed statements after everything."""
@@ -87,6 +114,31 @@ class SqlTask(Task):
     def values(self, statement: Statement) -> dict[str, Any]:
         """Values of the knobs that a statement binds."""
         return {name: self.knobs[name] for name in statement.bound}
+
+
+def queries_for_answer(job: Job, mark: str) -> dict[str, Statement]:
+    """The queries that read an answer untimed, by bucket; one of no name for a whole answer.
+
+    Raises ApproachFailed where one of them is more than a query.
+    """
+    asked = job.approach.get("buckets") or {"": job.approach.get("answer", "")}
+    found: dict[str, Statement] = {}
+    for bucket, text in asked.items():
+        read = statements(text, job.knobs, mark=mark)
+        if len(read) > 1:
+            where = f"The bucket {bucket}" if bucket else "`answer`"
+            raise ApproachFailed("more than one answer", f"{where} holds more than one query.")
+        if read:
+            found[bucket] = read[0]
+    return found
+
+
+def read_together(
+    reads: Mapping[str, Statement], read: Callable[[Statement], "pa.Table"]
+) -> "pa.Table":
+    """The answer that such queries read."""
+    found = {bucket: read(query) for bucket, query in reads.items()}
+    return found[""] if "" in found else in_buckets(found)
 
 
 def counted(text: str) -> str:

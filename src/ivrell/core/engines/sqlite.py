@@ -1,16 +1,15 @@
 """Approaches written as SQL for SQLite, over loaded tables."""
 
 import sqlite3
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from dataclasses import dataclass, replace
+from typing import Literal
 
-from ivrell.core.engines.base import ApproachFailed, Job, Problem
-from ivrell.core.engines.rows import RowsTask, fetched
-from ivrell.core.engines.sql import SqlApproach, counted
+from ivrell.core.engines.base import Problem
+from ivrell.core.engines.explain import Step, from_sqlite
+from ivrell.core.engines.rows import Rows, fetched
+from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
-
-if TYPE_CHECKING:
-    pass
+from ivrell.core.engines.task import ApproachFailed, Job
 
 LOADED = "sqlite"
 
@@ -23,7 +22,7 @@ class SqliteApproach(SqlApproach):
     input: str = LOADED
 
 
-class _Task(RowsTask):
+class _Task(SqlTask):
     def __init__(self, job: Job) -> None:
         super().__init__(job, mark=":")
         place = job.database["place"]
@@ -36,6 +35,9 @@ class _Task(RowsTask):
                 raise ApproachFailed("bad setting", f"settings.{name}: {error}") from error
         self.set_up()
 
+    def before_each(self) -> None:
+        self._changes = self._db.total_changes
+
     def execute(self, statement: Statement, fetch: bool = False) -> object:
         text = counted(statement.text) if fetch and self.discard else statement.text
         try:
@@ -45,6 +47,16 @@ class _Task(RowsTask):
             raise ApproachFailed(
                 type(error).__name__, str(error), statement.line, str(error)
             ) from error
+
+    def explain(self, statement: Statement) -> Step:
+        text = f"EXPLAIN QUERY PLAN {statement.text}"
+        rows = self.execute(replace(statement, text=text), fetch=True)
+        assert isinstance(rows, Rows)
+        self.execute(statement)
+        return from_sqlite(rows.rows)
+
+    def counters(self) -> dict[str, float]:
+        return {"rows changed": float(self._db.total_changes - self._changes)}
 
     def close(self) -> None:
         self.tear_down()

@@ -10,8 +10,8 @@ from typing import Any
 
 import psutil
 
-from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.folders import data_folder
 from ivrell.core.measure import noise
 from ivrell.core.measure.group import RunGroup

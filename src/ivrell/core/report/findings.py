@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.engines import ENGINES
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.report.code_lines import code_lines

@@ -4,16 +4,24 @@ import os
 import shutil
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import asdict
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+
 from ivrell.core.agreement.record import point_name
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.engines.base import Approach
+from ivrell.core.engines.plain import PLAIN, read_plain
+from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import Made
+from ivrell.core.runtimes import Runtime
+from ivrell.core.service.running import stand_in
 from ivrell.core.trial.launch import Runner, RunnerGone, scrubbed_environment
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
@@ -21,6 +29,18 @@ from ivrell.core.trial.sandbox import why_not
 from ivrell.core.trial.threads import thread_environment
 
 Tell = Callable[[str, dict[str, Any]], None]
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where one run works: its folder, tables as files or loaded (see Job.database), whether it
+    writes to them, and what of them is in the page cache."""
+
+    folder: Path
+    made: Mapping[str, Made]
+    database: Mapping[str, str]
+    writes: bool
+    cache: Mapping[str, Any]
 
 
 class Attempts:
@@ -31,6 +51,9 @@ class Attempts:
         scratch: folder for the runs' own folders.
         journal: the runner's own record.
         databases: where tables are loaded for engines that keep them.
+        runtimes: other interpreters that lanes ask for, by name.
+        mode: what runs do: "run", or "explained", which tells how they are carried out and
+            gives no answer.
     """
 
     def __init__(
@@ -40,7 +63,12 @@ class Attempts:
         scratch: Path,
         journal: Path,
         databases: DatabaseStore,
+        runtimes: Mapping[str, Runtime] | None = None,
+        *,
+        mode: str = "run",
     ) -> None:
+        self._mode = mode
+        self._runtimes = runtimes or {}
         self._databases = databases
         self._comparison = comparison
         self._plan = plan
@@ -74,55 +102,97 @@ class Attempts:
 
         Returns the run object and the curve.
         """
+        place = self.place_for(planned, made)
+        try:
+            run, curve = self.attempt(planned, place, tell, wanted_stop, take)
+        finally:
+            self.leave(place)
+        self.learn(run)
+        return run, curve
+
+    def place_for(self, planned: PlannedRun, made: Mapping[str, Made] | Loaded) -> Place:
+        """A folder of its own for a run, and its inputs in the state of the cache asked for."""
         approach = self._comparison.lane(planned.approach)
         folder = self._scratch / str(planned.number)
         folder.mkdir(parents=True)
         asked = planned.point.get("cache", self._plan.cache[0])
-        writes = bool(getattr(approach, "writes", False))
-        database: dict[str, str] = {}
         if isinstance(made, Loaded):
+            writes = bool(getattr(approach, "writes", False))
             database = self._databases.for_run(made, planned.number, folder, writes, asked)
             files = [Path(database["place"])] if "place" in database else []
-            cache = {"asked": asked, "share": cached_share(files)}
-            made = {}
-        else:
-            paths = [Path(path) for table in made.values() for path in table.paths]
-            cache = set_cache(paths, asked)
+            return Place(
+                folder, {}, database, writes, {"asked": asked, "share": cached_share(files)}
+            )
+        paths = [Path(path) for table in made.values() for path in table.paths]
+        return Place(folder, made, {}, False, set_cache(paths, asked))
+
+    def leave(self, place: Place) -> None:
+        """Remove what a run had for itself."""
+        self._databases.after_run(place.database, place.writes)
+        shutil.rmtree(place.folder, ignore_errors=True)
+
+    def attempt(
+        self,
+        planned: PlannedRun,
+        place: Place,
+        tell: Tell,
+        wanted_stop: Callable[[], bool],
+        take: Callable[[Path], str],
+        **otherwise: Any,
+    ) -> tuple[dict[str, Any], list[list[float]]]:
+        """Do a run in a place; ``otherwise`` are fields of its job or limits that differ."""
+        approach = self._comparison.lane(planned.approach)
         ended: dict[str, Any] | None = None
-        spec = self._spec(planned, made, folder, database)
         try:
-            for event in self._runner.events(spec, wanted_stop):
-                if event["event"] == "progress":
-                    tell("progress", {**event, "approach": planned.approach})
-                elif event["event"] == "ended":
-                    ended = event
+            with self._service(approach, place) as address:
+                spec = self._spec(planned, place, address, otherwise)
+                for event in self._runner.events(spec, wanted_stop):
+                    if event["event"] == "progress":
+                        tell("progress", {**event, "approach": planned.approach})
+                    elif event["event"] == "ended":
+                        ended = event
         except RunnerGone as gone:
             # The approach took its watcher along. Its successor clears what is left of both.
             self._runner.close()
             self._runner = Runner(self._journal)
-            ended = _lost(str(gone))
+            ended = _not_measured(
+                "took its watcher down",
+                f"The approach ended the process that watches it ({gone}). Nothing of the run "
+                "could be measured; the next run has a new watcher.",
+            )
+        except ApproachFailed as error:
+            ended = _not_measured(error.kind, error.message)
         assert ended is not None
         run = run_record(planned, approach.engine, ended)
-        run["cache"] = cache
+        run["cache"] = place.cache
         run["sandboxed"] = self._sandboxed
         run["cores"] = len(self._cores) if self._cores else None
-        if run["state"] == "done":
-            run["answer_fingerprint"] = take(folder / ".answer.arrow")
-        self._databases.after_run(database, writes)
-        self.learn(run)
-        shutil.rmtree(folder, ignore_errors=True)
+        if self._mode == "explained":
+            run["plans"] = (ended["handed"] or {}).get("plans", [])
+        elif run["state"] == "done":
+            run["answer_fingerprint"] = take(answer_in(place.folder))
         return run, ended["curve"]
+
+    def _service(self, approach: Approach, place: Place) -> AbstractContextManager[str]:
+        settings = getattr(approach, "service", None)
+        if settings is None:
+            return nullcontext("")
+        hidden = (str(data_folder()),) if self._sandboxed else None
+        return stand_in(asdict(settings), place.folder.with_suffix(".service"), hidden=hidden)
 
     def _spec(
         self,
         planned: PlannedRun,
-        made: Mapping[str, Made],
-        folder: Path,
-        database: Mapping[str, str],
+        place: Place,
+        service: str,
+        otherwise: Mapping[str, Any],
     ) -> dict[str, Any]:
+        made, folder, database = place.made, place.folder, place.database
+        limits = self._plan.limits.model_dump()
         approach = self._comparison.lane(planned.approach)
         threads = planned.point.get("threads", self._plan.threads[0])
         environment = scrubbed_environment(folder)
+        runtime = self._runtimes.get(getattr(approach, "runtime", None) or "")
         sandbox = None
         if self._sandboxed:
             places = [str(Path(path).parent) for table in made.values() for path in table.paths]
@@ -130,29 +200,47 @@ class Attempts:
                 places.append(database["place"])
             if "name" in database:
                 places.append(str(self._databases.cluster.socket_folder))
-            sandbox = {"inputs": tuple(places), "hidden": (str(data_folder()),)}
+            if runtime:
+                places += runtime.prefixes
+            sandbox = {
+                "inputs": tuple(places),
+                "hidden": (str(data_folder()),),
+                "network": bool(service),
+            }
         return {
             "run": planned.number,
-            "interpreter": sys.executable,
+            "interpreter": runtime.interpreter if runtime else sys.executable,
             "environment": {**environment, **thread_environment(threads)},
-            "limits": self._plan.limits.model_dump(),
+            "limits": {name: otherwise.get(name, value) for name, value in limits.items()},
             "cores": self._cores,
             "background": planned.point.get("background", self._plan.background[0]),
             "sandbox": sandbox,
             "server": self._databases.cluster.pid if "name" in database else None,
             "job": {
-                "approach": asdict(approach),
+                "approach": asdict(approach) | otherwise.get("approach", {}),
                 "tables": {name: table.given for name, table in made.items()},
                 "form": approach.wanted.form,
                 "knobs": {knob: planned.point[knob] for knob in self._comparison.knobs},
                 "folder": str(folder),
                 "database": dict(database),
                 "threads": threads,
+                "service": service,
+                "mode": otherwise.get("mode", self._mode),
                 "kept": self._plan.kept,
                 "shortest_s": self._plan.shortest_s,
                 "repeats": self._repeats.get((planned.approach, point_name(planned.point))),
             },
         }
+
+
+def answer_in(folder: Path) -> Path:
+    """The Arrow file of a run's answer, made from the plain one where the run had no Arrow."""
+    path = folder / ".answer.arrow"
+    if (folder / PLAIN).exists() and not path.exists():
+        table = read_plain(folder / PLAIN)
+        with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+            writer.write_table(table)
+    return path
 
 
 def pinned(cores: int | None) -> list[int] | None:
@@ -173,8 +261,8 @@ def set_cache(paths: list[Path], state: str) -> dict[str, Any]:
     return {"asked": state, "share": cached_share(paths)}
 
 
-def _lost(why: str) -> dict[str, Any]:
-    """What stands for a run whose runner was taken down with it."""
+def _not_measured(kind: str, message: str) -> dict[str, Any]:
+    """What stands for a run of which nothing could be measured."""
     return {
         "state": "failed",
         "start_s": None,
@@ -183,9 +271,8 @@ def _lost(why: str) -> dict[str, Any]:
         "most_threads": None,
         "handed": None,
         "failed": {
-            "kind": "took its watcher down",
-            "message": f"The approach ended the process that watches it ({why}). Nothing of the "
-            "run could be measured; the next run has a new watcher.",
+            "kind": kind,
+            "message": message,
             "line": None,
             "trace": "",
             "part": "running",

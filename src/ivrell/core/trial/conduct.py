@@ -19,8 +19,8 @@ import pyarrow.parquet
 
 from ivrell.core.agreement.record import Answers, point_name
 from ivrell.core.comparison.file import parse
-from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import Approach, state_of
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
@@ -30,6 +30,7 @@ from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
+from ivrell.core.runtimes import Runtimes
 from ivrell.core.trial.attempt import Attempts
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.plan import Plan, PlannedRun, ordered_runs
@@ -98,6 +99,8 @@ class Trial:
             ``lane out`` and ``ended``.
         control: asked whether to stop.
         data_workers: processes that make data; as many as cores unless given.
+        runtimes: folder in which other interpreters are registered; Ivrell's own unless given.
+        explained: runs tell how they are carried out, and give no answer; they count for nothing.
     """
 
     def __init__(
@@ -110,7 +113,10 @@ class Trial:
         listen: Listener = lambda kind, fields: None,
         control: Control | None = None,
         data_workers: int | None = None,
+        runtimes: Path | None = None,
+        explained: bool = False,
     ) -> None:
+        self.explained = explained
         self.text = text
         self.comparison = parse(text)
         self.plan = plan
@@ -130,6 +136,9 @@ class Trial:
         based = self.comparison.data.based_on(Path(plan.own_files or Path.cwd()))
         self._recipes = {point_name(p): based.resolved(p) for p in self.points}
         self._check_engines()
+        asked = (getattr(self.comparison.lane(lane), "runtime", None) for lane in self.lanes)
+        known = Runtimes(runtimes)
+        self.runtimes = {name: known.get(name) for name in asked if name}
 
     def _check_engines(self) -> None:
         for lane in self.lanes:
@@ -152,6 +161,9 @@ class Trial:
         self._write("comparison.toml", self.text)
         self._write("plan.json", self.plan.model_dump_json(indent=2))
         self.machine = snapshot(self.folder)
+        self.machine["runtimes"] = {
+            name: f"{found.implementation} {found.version}" for name, found in self.runtimes.items()
+        }
         self._keep_machine()
         self.answers = Answers(self.comparison, self.folder / "answers")
         self._take_up()
@@ -166,6 +178,12 @@ class Trial:
         except Stopped:
             ended = "stopped"
         return self._finish(ended)
+
+    def prepare(self) -> dict[str, Made] | Loaded:
+        """Make the data of the first lane at the first point and no more; gives it."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        approach = self.comparison.lane(self.lanes[0])
+        return self._make(self._recipes[point_name(self.points[0])], approach)
 
     def _keep_machine(self) -> None:
         self._write("machine.json", json.dumps(self.machine, indent=2))
@@ -234,7 +252,15 @@ class Trial:
         done = {run["run"] for run in self.runs}
         scratch = Path(tempfile.mkdtemp(prefix="ivrell-run-"))
         journal = self.folder / "journal.jsonl"
-        attempts = Attempts(self.comparison, self.plan, scratch, journal, self.databases)
+        attempts = Attempts(
+            self.comparison,
+            self.plan,
+            scratch,
+            journal,
+            self.databases,
+            self.runtimes,
+            mode="explained" if self.explained else "run",
+        )
         for run in self.runs:
             attempts.learn(run)
         began = time.monotonic()

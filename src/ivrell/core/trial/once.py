@@ -34,8 +34,11 @@ def try_once(
     *,
     own_files: str | None = None,
     control: Control | None = None,
+    explained: bool = False,
 ) -> Mapping[str, Any]:
     """Run an approach once on at most ``rows`` rows of the tables whose rows a knob sets.
+
+    With ``explained`` the run tells how the engine carries the approach out, and gives no answer.
 
     Returns ``run`` (a run object), ``point``, ``columns`` (name and Arrow type of each of the
     answer's) and ``rows`` (its first, as text). Raises BadInput as a trial does.
@@ -48,10 +51,12 @@ def try_once(
         limits=Limits(seconds=_SECONDS),
         own_files=own_files,
     )
-    trial = Trial(text, plan, folder, store, control=control or NoControl())
+    trial = Trial(text, plan, folder, store, control=control or NoControl(), explained=explained)
     trial.conduct()
     run = trial.runs[0] if trial.runs else None
     found: dict[str, Any] = {"run": run, "point": trial.points[0], "columns": [], "rows": []}
+    if run and explained:
+        found["plans"] = run.pop("plans")
     if run and run["answer_fingerprint"]:
         path = folder / "answers" / f"{lane}-{run['answer_fingerprint']}.arrow"
         with pa.OSFile(str(path)) as source:

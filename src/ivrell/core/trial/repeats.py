@@ -3,12 +3,14 @@
 Standard library only.
 """
 
+from __future__ import annotations
+
 import math
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from ivrell.core.engines.base import Task
+from ivrell.core.engines.task import Task
 from ivrell.core.trial.stages import Stages
 
 MOST_REPEATS = 10_000_000

@@ -1,5 +1,7 @@
 """Named parts of a run, timed where they happen; standard library only."""
 
+from __future__ import annotations
+
 import mmap
 import resource
 import struct

@@ -1,5 +1,7 @@
 """One knob for the threads of every library. Standard library only."""
 
+from __future__ import annotations
+
 import sys
 from typing import Any
 

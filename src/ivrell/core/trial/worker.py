@@ -5,6 +5,9 @@ runner, words from it, and the shared page that shows the current stage. Only th
 library is loaded before the clock starts, besides what the approach itself loads.
 """
 
+from __future__ import annotations
+
+import importlib.util
 import json
 import mmap
 import os
@@ -12,13 +15,17 @@ import resource
 import sys
 import time
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 _STARTED = time.perf_counter()
 sys.path.append(str(Path(__file__).resolve().parents[3]))
 
-from ivrell.core.engines import ENGINES  # noqa: E402
-from ivrell.core.engines.base import ApproachFailed, Job, Task  # noqa: E402
+from ivrell.core.engines.plain import PLAIN, leave_plain  # noqa: E402
+from ivrell.core.engines.python_task import PythonTask  # noqa: E402
+from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task  # noqa: E402
 from ivrell.core.trial.repeats import calibrated, timed  # noqa: E402
 from ivrell.core.trial.stages import BOARD_BYTES, Stages  # noqa: E402
 from ivrell.core.trial.threads import threads_told, use_threads  # noqa: E402
@@ -134,10 +141,14 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
         Path(given["folder"]),
         given.get("threads"),
         given.get("database", {}),
+        given.get("service", ""),
     )
     part = "preparing"
     try:
-        task = ENGINES[job.approach["engine"]].prepare(job)
+        task = _prepared(job)
+        mode = given.get("mode", "run")
+        if mode != "run":
+            task = Explained(task) if mode == "explained" else Left(task)
         use_threads(job.threads)
         part = "running"
         parts = _Parts(line, task, mmap.mmap(board_fd, BOARD_BYTES), given)
@@ -147,6 +158,8 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
         counters = task.counters()
         threads = {**threads_told(), **task.threads()}
         handed = _hand_over(task, parts.answer, job.folder)
+        if isinstance(task, Explained):
+            handed["plans"] = task.plans
         line.tell("handed", **handed, counters=counters, threads=threads)
         task.close()
     except ApproachFailed as error:
@@ -156,7 +169,54 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
     return 0
 
 
-def _hand_over(task: Task, answer: object, folder: Path) -> dict[str, int]:
+class Explained(Task):
+    """A task that is run once more to tell how, and gives no answer."""
+
+    def __init__(self, task: Task) -> None:
+        self._task = task
+        self.plans: list[dict[str, Any]] = []
+
+    def before_each(self) -> None:
+        self._task.before_each()
+
+    def run(self, stage: Stage) -> object:
+        with stage("explained"):
+            self.plans = self._task.explained()
+        return [{"statements": len(self.plans)}]
+
+    def close(self) -> None:
+        self._task.close()
+
+
+class Left(Task):
+    """A task that is not run: only what an earlier one left is read."""
+
+    def __init__(self, task: Task) -> None:
+        self._task = task
+
+    def run(self, stage: Stage) -> object:
+        return None
+
+    def hand_over(self, answer: object) -> pa.Table:
+        return self._task.hand_over(answer)
+
+    def close(self) -> None:
+        self._task.close()
+
+
+def _prepared(job: Job) -> Task:
+    """The engine's task; plain Python needs no engine, and may run in an interpreter that could
+    not read them all."""
+    if job.approach["engine"] == "python" and not job.database:
+        return PythonTask(job)
+    from ivrell.core.engines.registry import ENGINES
+
+    return ENGINES[job.approach["engine"]].prepare(job)
+
+
+def _hand_over(task: Task, answer: object, folder: Path) -> dict[str, Any]:
+    if importlib.util.find_spec("pyarrow") is None:
+        return leave_plain(answer, folder / PLAIN)
     table = task.hand_over(answer)
     import pyarrow as pa
 

@@ -7,7 +7,7 @@ from rest_framework import serializers
 
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
 from ivrell.core.comparison.model import Comparison as ComparisonData
-from ivrell.core.engines import ENGINES
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.report.code_lines import code_lines
 from ivrell.server.comparisons.models import Comparison

@@ -5,7 +5,7 @@ import re
 from typing import Any
 
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.engines import ENGINES
+from ivrell.core.engines.registry import ENGINES
 
 _HEAD = """format = "ivrell-comparison/1"
 name = {name}

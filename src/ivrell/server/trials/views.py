@@ -16,8 +16,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ivrell.core.engines import ENGINES
 from ivrell.core.engines.base import state_of
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.measure.noise import floor

@@ -1,0 +1,94 @@
+"""Answers of interpreters that have no Arrow: left as JSON, read where Arrow is.
+
+The writing half is standard library only, from Python 3.9 on.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import decimal
+import json
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ivrell.core.engines.buckets import COLUMN, are_buckets
+from ivrell.core.engines.task import ApproachFailed
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+PLAIN = ".answer.json"
+_ACCEPTED = "a list of dicts, a dict of columns, or a dict of such lists by the name of a bucket"
+_WRITTEN = {dt.datetime: "moment", dt.date: "day", decimal.Decimal: "decimal"}
+
+
+def leave_plain(answer: object, path: Path) -> dict[str, int]:
+    """Write an answer of plain rows or columns; returns rows, columns and bytes.
+
+    Raises ApproachFailed when it is none.
+    """
+    columns = _columns(answer)
+    counts = {len(values) for values in columns.values()}
+    if len(counts) > 1:
+        raise ApproachFailed("answer cannot be read", "The answer's columns differ in length.")
+    told = [
+        {"name": name, "kind": (kind := _kind(values)), "values": _written(values, kind)}
+        for name, values in columns.items()
+    ]
+    path.write_text(json.dumps(told), encoding="utf-8")
+    return {
+        "rows": counts.pop() if counts else 0,
+        "columns": len(told),
+        "bytes": path.stat().st_size,
+    }
+
+
+def read_plain(path: Path) -> pa.Table:
+    """Such an answer as an Arrow table."""
+    import pyarrow as pa
+
+    read: dict[str, Callable[[str], Any]] = {
+        "moment": dt.datetime.fromisoformat,
+        "day": dt.date.fromisoformat,
+        "decimal": decimal.Decimal,
+    }
+    found = {}
+    for column in json.loads(path.read_text(encoding="utf-8")):
+        values = column["values"]
+        if back := read.get(column["kind"]):
+            values = [None if value is None else back(value) for value in values]
+        found[column["name"]] = values
+    return pa.table(found)
+
+
+def _columns(answer: object) -> dict[str, list[Any]]:
+    if isinstance(answer, Mapping) and are_buckets(answer):
+        answer = [{COLUMN: name, **row} for name, rows in answer.items() for row in rows]
+    if isinstance(answer, Mapping):
+        return {str(name): list(values) for name, values in answer.items()}
+    if isinstance(answer, Iterable):
+        rows = list(answer)
+        if all(isinstance(row, Mapping) for row in rows):
+            names = dict.fromkeys(name for row in rows for name in row)
+            return {str(name): [row.get(name) for row in rows] for name in names}
+    raise ApproachFailed(
+        "answer cannot be read",
+        f"The answer (of type {type(answer).__name__}) is not {_ACCEPTED}; this interpreter has "
+        "no pyarrow, which would read other tables.",
+    )
+
+
+def _kind(values: list[Any]) -> str:
+    first = next((value for value in values if value is not None), None)
+    return _WRITTEN.get(type(first), "plain")
+
+
+def _written(values: list[Any], kind: str) -> list[Any]:
+    if kind == "plain":
+        return [
+            v if v is None or isinstance(v, (bool, int, float, str)) else str(v) for v in values
+        ]
+    if kind == "decimal":
+        return [None if value is None else str(value) for value in values]
+    return [None if value is None else value.isoformat() for value in values]

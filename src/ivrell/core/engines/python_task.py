@@ -1,0 +1,139 @@
+"""An approach in Python made ready to run; read by other interpreters too, from Python 3.9 on."""
+
+from __future__ import annotations
+
+import linecache
+import traceback
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any
+
+from ivrell.core.engines.answers import how_to_force
+from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+
+class Named:
+    """Values reached as attributes: ``data.passages``, ``knobs.batch``."""
+
+    def __init__(self, what: str, values: Mapping[str, Any]) -> None:
+        self.__dict__.update(values)
+        self.__dict__["_what"] = what
+        self.__dict__["_names"] = tuple(values)
+
+    def __getattr__(self, name: str) -> Any:
+        known = ", ".join(self.__dict__["_names"]) or "none"
+        raise AttributeError(f"there is no {self.__dict__['_what']} “{name}”; there are: {known}")
+
+
+def failure(error: BaseException, source: str) -> ApproachFailed:
+    """An error of user code, with the deepest line of that code it passed through."""
+    line = None
+    if isinstance(error, SyntaxError) and error.filename == source:
+        line = error.lineno
+    for frame in traceback.extract_tb(error.__traceback__):
+        if frame.filename == source:
+            line = frame.lineno
+    shown = traceback.TracebackException.from_exception(error, limit=-20)
+    shown.stack = traceback.StackSummary.from_list(
+        [frame for frame in shown.stack if "/ivrell/core/" not in frame.filename]
+    )
+    message = str(error) or "no message"
+    return ApproachFailed(type(error).__name__, message, line, "".join(shown.format())[-8000:])
+
+
+class PythonTask(Task):
+    """Calls ``answer(data, knobs, stage)`` of the approach's code; ``more`` follow as further
+    arguments, such as the session on a server."""
+
+    def __init__(self, job: Job, *more: Any) -> None:
+        code = job.approach["code"]
+        self._source = f"<approach {job.approach['id']}>"
+        linecache.cache[self._source] = (len(code), None, code.splitlines(True), self._source)
+        module: dict[str, Any] = {"__name__": "approach"}
+        try:
+            exec(compile(code, self._source, "exec"), module)  # noqa: S102 - the user's own code
+        except Exception as error:
+            raise failure(error, self._source) from error
+        answer: Callable[..., object] | None = module.get("answer")
+        if not callable(answer):
+            raise ApproachFailed(
+                "no answer function",
+                "The code defines no function answer(data, knobs, stage). Add one.",
+            )
+        self._answer = answer
+        self._setup: Callable[[Any, Any], object] | None = module.get("setup")
+        self.sets_up_each = self._setup is not None
+        self._data = Named("table", job.tables)
+        self._knobs = Named("knob", job.knobs)
+        self._more = more
+
+    def before_each(self) -> None:
+        if self._setup:
+            try:
+                self._data.__dict__["ready"] = self._setup(self._data, self._knobs)
+            except Exception as error:
+                raise failure(error, self._source) from error
+
+    def run(self, stage: Stage) -> object:
+        try:
+            answer = self._answer(self._data, self._knobs, stage, *self._more)
+            if compute := how_to_force(answer):
+                with stage("compute what was lazy"):
+                    answer = compute()
+            return answer
+        except Exception as error:
+            raise failure(error, self._source) from error
+
+    def run_many(self, stage: Stage, times: int) -> object:
+        call, data, knobs, more = self._answer, self._data, self._knobs, self._more
+        try:
+            answer = call(data, knobs, stage, *more)
+            if how_to_force(answer):
+                return super().run_many(stage, times)
+            for _ in range(times - 1):
+                answer = call(data, knobs, stage, *more)
+            return answer
+        except Exception as error:
+            raise failure(error, self._source) from error
+
+
+class DrivingTask(PythonTask):
+    """Client code that drives PostgreSQL: the fourth argument is an open session. The answer is
+    what it returns, or what its query or its buckets read afterwards."""
+
+    def __init__(self, job: Job) -> None:
+        # Loaded only where it is needed, for what it would weigh.
+        from ivrell.core.engines.postgres import Counting, connected
+        from ivrell.core.engines.sql import queries_for_answer
+
+        super().__init__(job, connected(job.database, job.approach.get("settings", {}), raw=False))
+        self._session = self._more[0]
+        self._counting = Counting(job.database["address"])
+        self._reads = queries_for_answer(job, mark="")
+
+    def before_each(self) -> None:
+        super().before_each()
+        self._counting.begin(self._session)
+
+    def hand_over(self, answer: object) -> pa.Table:
+        from ivrell.core.engines.postgres import executed
+        from ivrell.core.engines.sql import read_together
+
+        def read(query: Any) -> pa.Table:
+            return super(DrivingTask, self).hand_over(executed(self._session, query, self.values))
+
+        return read_together(self._reads, read) if self._reads else super().hand_over(answer)
+
+    @property
+    def values(self) -> Mapping[str, Any]:
+        """Values of the knobs by name."""
+        return {name: getattr(self._knobs, name) for name in self._knobs.__dict__["_names"]}
+
+    def counters(self) -> dict[str, float]:
+        return self._counting.since(self._session)
+
+    def close(self) -> None:
+        self._counting.close()
+        self._session.close()

@@ -1,0 +1,101 @@
+"""A run as the process sees it that does it. Standard library only.
+
+What the worker needs for an approach in Python can be read by other interpreters too, from
+Python 3.9 on.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+Stage = Callable[[str], contextlib.AbstractContextManager[None]]
+"""``with stage("read"):`` names a part of the timed run."""
+
+
+@dataclass(frozen=True)
+class Job:
+    """One run as the worker sees it.
+
+    Attributes:
+        approach: fields of the approach, as in the comparison file.
+        tables: path of each table in the form the approach asked for, or paths of its parts.
+        knobs: value of each knob at this point.
+        folder: the run's own working folder.
+        threads: how many threads its libraries may use, or None for their own choice.
+        database: where tables are loaded: ``place`` (a file) or ``address`` (a connection
+            string); empty for forms that are files.
+        service: address of the remote service, for approaches that ask one.
+    """
+
+    approach: Mapping[str, Any]
+    tables: Mapping[str, str | list[str]]
+    form: str
+    knobs: Mapping[str, Any]
+    folder: Path
+    threads: int | None = None
+    database: Mapping[str, str] = field(default_factory=dict)
+    service: str = ""
+
+
+class ApproachFailed(Exception):
+    """The approach's own code failed, with the line of it where that is known."""
+
+    def __init__(self, kind: str, message: str, line: int | None = None, trace: str = "") -> None:
+        super().__init__(message)
+        self.kind = kind
+        self.message = message
+        self.line = line
+        self.trace = trace
+
+
+class Task:
+    """An approach made ready to run in this process; engines say how."""
+
+    sets_up_each = False
+    """Whether something is to be set up before each call."""
+
+    def before_each(self) -> None:
+        """Set up for one call; outside the clock."""
+
+    def run(self, stage: Stage) -> object:
+        """Produce the whole answer; called between two readings of the clock."""
+        raise NotImplementedError
+
+    def run_many(self, stage: Stage, times: int) -> object:
+        """The same several times with as little between as can be; the last answer."""
+        answer: object = None
+        for _ in range(times):
+            answer = self.run(stage)
+        return answer
+
+    def explained(self) -> list[dict[str, Any]]:
+        """Run once and tell how: a statement's ``text``, the ``line`` it starts on and its
+        ``plan`` (see explain.Step), or None for one that has none.
+
+        Raises ApproachFailed where the engine has no plans to tell.
+        """
+        raise ApproachFailed("no plan", "Only engines of SQL tell how they carry out an approach.")
+
+    def hand_over(self, answer: object) -> pa.Table:
+        """The answer as an Arrow table; untimed."""
+        from ivrell.core.engines.answers import to_arrow
+
+        return to_arrow(answer)
+
+    def counters(self) -> dict[str, float]:
+        """What the engine counted during ``run``."""
+        return {}
+
+    def threads(self) -> dict[str, int]:
+        """What the engine says of the threads that it works with."""
+        return {}
+
+    def close(self) -> None:
+        """Let go of everything."""

@@ -1,0 +1,153 @@
+"""Other interpreters of this machine that approaches in Python may ask for by name."""
+
+import json
+import subprocess
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ivrell.core.errors import BadInput
+from ivrell.core.folders import data_folder
+
+OLDEST = (3, 9)
+_LOOK_S = 30.0
+_MOST_NAME = 60
+_LOOK = """
+import importlib.metadata as m, json, platform, sys
+found = {}
+for d in m.distributions():
+    name = d.metadata["Name"]
+    if name:
+        found[name] = d.version
+print(json.dumps({
+    "implementation": platform.python_implementation(),
+    "version": platform.python_version(),
+    "prefixes": sorted({sys.prefix, sys.base_prefix}),
+    "packages": found,
+}))
+"""
+
+
+@dataclass(frozen=True)
+class Runtime:
+    """An interpreter as it was found when last looked at.
+
+    ``prefixes`` are the folders that it and its packages lie in; ``problem`` says why it cannot
+    be used, "" when it can.
+    """
+
+    name: str
+    interpreter: str
+    implementation: str = ""
+    version: str = ""
+    prefixes: tuple[str, ...] = ()
+    packages: Mapping[str, str] = field(default_factory=dict)
+    problem: str = ""
+
+    def as_dict(self) -> dict[str, Any]:
+        """As plain data."""
+        return asdict(self)
+
+
+def look_at(name: str, interpreter: str) -> Runtime:
+    """What an interpreter says of itself."""
+    if not Path(interpreter).is_absolute():
+        return Runtime(name, interpreter, problem="the path must begin with /")
+    if not Path(interpreter).is_file():
+        return Runtime(name, interpreter, problem="there is no such file")
+    try:
+        done = subprocess.run(
+            [interpreter, "-I", "-c", _LOOK], capture_output=True, text=True, timeout=_LOOK_S
+        )
+        told = json.loads(done.stdout)
+        version = str(told["version"])
+        numbers = tuple(int(part) for part in version.split(".")[:2])
+        runtime = Runtime(
+            name,
+            interpreter,
+            str(told["implementation"]),
+            version,
+            tuple(told["prefixes"]),
+            dict(sorted(told["packages"].items())),
+        )
+    except (OSError, subprocess.TimeoutExpired, ValueError, KeyError):
+        return Runtime(name, interpreter, problem="it does not answer as a Python interpreter does")
+    if numbers < OLDEST:
+        wanted = ".".join(map(str, OLDEST))
+        return Runtime(
+            name, interpreter, problem=f"it is Python {version}; {wanted} or later is wanted"
+        )
+    return runtime
+
+
+class Runtimes:
+    """The interpreters registered on this machine, kept in Ivrell's data folder."""
+
+    def __init__(self, folder: Path | None = None) -> None:
+        self._path = (folder or data_folder()) / "runtimes.json"
+
+    def _kept(self) -> dict[str, str]:
+        try:
+            found: dict[str, str] = json.loads(self._path.read_text())
+        except (OSError, ValueError):
+            return {}
+        return found
+
+    def _keep(self, kept: Mapping[str, str]) -> None:
+        self._path.parent.mkdir(parents=True, exist_ok=True)
+        temporary = self._path.with_suffix(".part")
+        temporary.write_text(json.dumps(dict(kept), indent=1))
+        temporary.replace(self._path)
+
+    def all(self) -> list[Runtime]:
+        """Every one, looked at now."""
+        return [look_at(name, interpreter) for name, interpreter in self._kept().items()]
+
+    def add(self, name: str, interpreter: str) -> Runtime:
+        """Register an interpreter. Raises BadInput when it cannot be used."""
+        if not name.strip() or len(name) > _MOST_NAME:
+            raise BadInput(
+                "A runtime needs a name.", where="name", cure=f"Up to {_MOST_NAME} letters."
+            )
+        found = look_at(name, interpreter)
+        if found.problem:
+            raise BadInput(
+                f"{interpreter} cannot be used: {found.problem}.",
+                where="interpreter",
+                cure="Give the full path of a Python interpreter, such as bin/python in a "
+                "virtual environment.",
+            )
+        self._keep(self._kept() | {name: interpreter})
+        return found
+
+    def remove(self, name: str) -> None:
+        """Forget one. Raises BadInput when there is none of that name."""
+        kept = self._kept()
+        if name not in kept:
+            raise self._unknown(name)
+        del kept[name]
+        self._keep(kept)
+
+    def get(self, name: str) -> Runtime:
+        """The one of that name. Raises BadInput where there is none, or it cannot be used."""
+        kept = self._kept()
+        if name not in kept:
+            raise self._unknown(name)
+        found = look_at(name, kept[name])
+        if found.problem:
+            raise BadInput(
+                f"The runtime {name} cannot be used: {found.problem}.",
+                where="runtime",
+                cure=f"Register it anew: ./ivrell runtimes --add {name} PATH",
+            )
+        return found
+
+    def _unknown(self, name: str) -> BadInput:
+        known = ", ".join(self._kept()) or "none"
+        return BadInput(
+            f'There is no runtime "{name}" on this machine.',
+            where="runtime",
+            cure=f"Registered: {known}. Add it on the machine page, or with: "
+            f"./ivrell runtimes --add {name} PATH",
+        )

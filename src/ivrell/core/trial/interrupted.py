@@ -1,0 +1,183 @@
+"""Can it simply be started again: an approach killed part-way, and begun anew on what it left."""
+
+import tempfile
+import time
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pyarrow as pa
+
+from ivrell.core.agreement.compare import compare
+from ivrell.core.engines.buckets import COLUMN
+from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.recipe.store import DataStore
+from ivrell.core.trial.attempt import Attempts, Place
+from ivrell.core.trial.conduct import Control, NoControl, Trial
+from ivrell.core.trial.once import small_knobs
+from ivrell.core.trial.plan import Limits, Plan, PlannedRun, ordered_runs
+
+_SECONDS = 60.0
+_SERVER_ENDS_S = 120.0
+_LOOK_AGAIN_S = 0.05
+
+
+def interrupted(
+    text: str,
+    lane: str,
+    rows: int,
+    share: float,
+    folder: Path,
+    store: DataStore,
+    *,
+    own_files: str | None = None,
+    control: Control | None = None,
+) -> dict[str, Any]:
+    """Run an approach on a small size, run it anew and kill it after a share of the time that
+    it took, look at what is left, start it again on that, and compare its answer.
+
+    Tables and files stay as the kill left them; what a lane's ``setup`` made is there already
+    and is not made again. Returns ``verdict`` ("can be started again", "cannot be started
+    again", "was not killed"), ``words`` (a sentence with figures), ``runs`` (the run objects
+    ``usual``, ``killed``, ``again``), ``left`` (rows by bucket, after the kill) and
+    ``agreement`` of the second start's answer with the usual one.
+
+    Raises BadInput where the approach does not run at all, Stopped when asked to stop.
+    """
+    if not 0 < share < 1:
+        raise BadInput("The share must lie between 0 and 1.", where="share")
+    knobs = small_knobs(text, rows)
+    plan = Plan(
+        rounds=1, warm_ups=0, lanes=[lane], knobs=knobs, limits=Limits(seconds=_SECONDS),
+        own_files=own_files,
+    )  # fmt: skip
+    control = control or NoControl()
+    trial = Trial(text, plan, folder, store, control=control)
+    made = trial.prepare()
+    scratch = Path(tempfile.mkdtemp(prefix="ivrell-interrupted-"))
+    journal = folder / "journal.jsonl"
+    attempts = Attempts(trial.comparison, plan, scratch, journal, trial.databases, trial.runtimes)
+    answers: dict[str, pa.Table] = {}
+
+    def attempt(name: str, number: int, place: Place, **otherwise: Any) -> dict[str, Any]:
+        def take(path: Path) -> str:
+            with pa.OSFile(str(path)) as source:
+                answers[name] = pa.ipc.open_file(source).read_all()
+            path.unlink()
+            return name
+
+        planned = PlannedRun(number, lane, trial.points[0], 1, 1)
+        run, _ = attempts.attempt(planned, place, trial.listen, control.stop_all, take, **otherwise)
+        if control.stop_all():
+            raise Stopped("the check of an interruption")
+        return run
+
+    runs: dict[str, dict[str, Any]] = {}
+    first = next(iter(ordered_runs(trial.comparison, plan)))
+    try:
+        place = attempts.place_for(first, made)
+        try:
+            runs["usual"] = attempt("usual", 1, place)
+        finally:
+            attempts.leave(place)
+        if runs["usual"]["state"] != "done":
+            error = runs["usual"]["error"] or {}
+            raise BadInput(
+                f"The approach does not run to its end: {error.get('message', 'limit reached')}",
+                where=f"approach {lane}",
+                cure="Try it first; then check what an interruption does.",
+            )
+        place = attempts.place_for(PlannedRun(2, lane, trial.points[0], 1, 1), made)
+        try:
+            after = max(0.001, runs["usual"]["elapsed_s"] * share)
+            runs["killed"] = attempt("killed", 2, place, seconds=after)
+            _wait_for_server(trial, place)
+            bare = {"approach": {"setup": ""}} if "setup" in _fields(trial, lane) else {}
+            attempt("left", 3, place, mode="left", **bare)
+            runs["again"] = attempt("again", 4, place, **bare)
+        finally:
+            attempts.leave(place)
+    finally:
+        attempts.close()
+        trial.databases.stop()
+    return _told(runs, answers, share, trial)
+
+
+def _fields(trial: Trial, lane: str) -> dict[str, Any]:
+    return asdict(trial.comparison.lane(lane))
+
+
+def _wait_for_server(trial: Trial, place: Place) -> None:
+    """A server goes on with a statement whose client is gone, and may even commit it."""
+    if "name" not in place.database:
+        return
+    deadline = time.monotonic() + _SERVER_ENDS_S
+    address = trial.databases.cluster.address("postgres")
+    with psycopg.connect(address, autocommit=True) as server:
+        while time.monotonic() < deadline:
+            asked = "SELECT count(*) FROM pg_stat_activity WHERE datname = %s"
+            found = server.execute(asked, [place.database["name"]]).fetchone()
+            if not found or not found[0]:
+                return
+            time.sleep(_LOOK_AGAIN_S)
+
+
+def _told(
+    runs: dict[str, dict[str, Any]], answers: dict[str, pa.Table], share: float, trial: Trial
+) -> dict[str, Any]:
+    found: dict[str, Any] = {
+        "share": share,
+        "runs": runs,
+        "left": _by_bucket(answers.get("left")),
+        "whole": _by_bucket(answers["usual"]),
+        "left_bytes": runs["killed"]["left_bytes"],
+        "agreement": None,
+    }
+    if runs["killed"]["state"] == "done":
+        return found | {
+            "verdict": "was not killed",
+            "words": "It ended before it could be killed. Take more rows, or an earlier moment.",
+        }
+    again = runs["again"]
+    if again["state"] != "done":
+        why = (again["error"] or {}).get("message", "it reached a limit")
+        return found | {
+            "verdict": "cannot be started again",
+            "words": f"Cannot be started again: the second start fails. {why}",
+        }
+    agreement = compare(answers["usual"], answers["again"], trial.comparison.answer)
+    found["agreement"] = agreement.as_dict()
+    if agreement.agrees:
+        return found | {
+            "verdict": "can be started again",
+            "words": "Can simply be started again: the answer is the usual one.",
+        }
+    return found | {
+        "verdict": "cannot be started again",
+        "words": f"Cannot simply be started again: {_difference(answers)}.",
+    }
+
+
+def _difference(answers: dict[str, pa.Table]) -> str:
+    """What the second start's answer has too many or too few of, by bucket."""
+    usual, again = _by_bucket(answers["usual"]), _by_bucket(answers["again"])
+    said = []
+    for bucket in usual | again:
+        gap = again.get(bucket, 0) - usual.get(bucket, 0)
+        of = f" in {bucket}" if bucket else ""
+        if gap > 0:
+            said.append(f"{gap:,} rows too many{of}")
+        elif gap < 0:
+            said.append(f"{-gap:,} rows missing{of}")
+    return ", ".join(said) or "as many rows as usual, with other values"
+
+
+def _by_bucket(table: pa.Table | None) -> dict[str, int]:
+    """Rows by bucket; all under "" where the answer has none."""
+    if table is None:
+        return {}
+    if COLUMN not in table.column_names:
+        return {"": table.num_rows}
+    counted = table.group_by(COLUMN).aggregate([([], "count_all")])
+    return {row[COLUMN]: row["count_all"] for row in counted.to_pylist()}

@@ -1,0 +1,188 @@
+"""Approaches that write: buckets, counters of writing, plans, and what an interruption leaves."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from ivrell.core.engines.explain import from_duckdb, from_postgres, from_sqlite
+from ivrell.core.recipe.store import DataStore
+from ivrell.core.trial.interrupted import interrupted
+from ivrell.core.trial.once import try_once
+from tests.core.test_sql_engines import EngineCase, sql
+from tests.support.comparisons import HEAD, approach
+
+BIG = HEAD.replace("rows = [300]", "rows = [20000]").replace('key = ["gauge"]', "")
+LEDGER = """writes = true
+setup = "CREATE TABLE ledger (reading int, gauge text)"
+answer = "SELECT * FROM ledger"
+"""
+ONE_BY_ONE = """
+    def answer(data, knobs, stage, db):
+        for reading, gauge in db.execute("SELECT reading, gauge FROM readings").fetchall():
+            db.execute("INSERT INTO ledger VALUES (%s, %s)", [reading, gauge])
+"""
+
+
+def client(lane, code, more=""):
+    fields = 'server = "postgres"\nwrites = true\n'
+    return approach(lane, code) + fields + more
+
+
+class Buckets(EngineCase):
+    def test_every_way_of_leaving_named_parts_gives_the_same_answer(self):
+        split = """
+            CREATE TABLE kept AS SELECT * FROM readings WHERE reading % 3 > 0;
+            CREATE TABLE rejected AS SELECT * FROM readings WHERE reading % 3 = 0
+        """
+        named = (
+            'writes = true\n[approach.buckets]\nkept = "SELECT * FROM kept"\n'
+            'rejected = "SELECT * FROM rejected"\n'
+        )
+        frame = """
+            import polars as pl
+            def answer(data, knobs, stage):
+                rows = pl.scan_csv(data.readings)
+                bad = pl.col("reading") % 3 == 0
+                return {"kept": rows.filter(~bad), "rejected": rows.filter(bad)}
+        """
+        awk = """
+            NR == 1 { print > "kept.csv"; print > "rejected.csv"; next }
+            { print > ($1 % 3 ? "kept.csv" : "rejected.csv") }
+        """
+        lanes, _ = self.conducted(
+            approach("frame", frame),
+            sql("duck", "duckdb", split, 'input = "duckdb"\n' + named),
+            sql("lite", "sqlite", split, named),
+            sql("server", "postgres", split, named),
+            approach("awk", awk, "command")
+            + 'argv = ["awk", "-F", ",", "-f", "{script}", "{readings}"]\n'
+            + '[approach.buckets]\nkept = "kept.csv"\nrejected = "rejected.csv"\n',
+            text=HEAD.replace('key = ["gauge"]', ""),
+        )
+        for name, lane in lanes.items():
+            with self.subTest(lane=name):
+                self.assertTrue(lane["agreement"]["agrees"], lane["agreement"]["reasons"])
+                self.assertEqual(lane["agreement"]["rows"], 300)
+
+    def test_single_commits_flush_the_log_each_and_one_transaction_hardly(self):
+        whole = """
+            def answer(data, knobs, stage, db):
+                with db.transaction():
+                    rows = db.execute("SELECT reading, gauge FROM readings").fetchall()
+                    db.cursor().executemany("INSERT INTO ledger VALUES (%s, %s)", rows)
+        """
+        table = 'answer = "SELECT * FROM ledger"\n'
+        make = "db.execute('CREATE TABLE ledger (reading int, gauge text)')"
+        lines = ONE_BY_ONE.replace("db):", f"db):\n        {make}", 1)
+        _, runs = self.conducted(
+            client("each", lines, table),
+            client("once", whole.replace("db):", f"db):\n                {make}", 1), table),
+            sql("set", "postgres", "INSERT INTO ledger SELECT * FROM readings", LEDGER),
+            text=BIG,
+        )
+        flushed = {name: run["counters"]["log flushes"] for name, run in runs.items()}
+        self.assertAlmostEqual(flushed["each"], 20_000, delta=400)
+        for lane in ("once", "set"):
+            self.assertLess(flushed[lane], 20, lane)
+        self.assertEqual(runs["set"]["counters"]["rows inserted"], 20_000)
+        self.assertGreater(runs["each"]["server_cpu_s"], runs["set"]["server_cpu_s"])
+
+
+class Explained(EngineCase):
+    def plans(self, lane, rows=20_000):
+        store = DataStore(self.folder / "made")
+        folder = Path(tempfile.mkdtemp(dir=self.folder))
+        found = try_once(BIG + lane, "one", rows, folder, store, explained=True)
+        self.assertEqual(found["run"]["error"], None)
+        return found["plans"]
+
+    def words(self, step):
+        return [step["what"].lower(), *(w for s in step["steps"] for w in self.words(s))]
+
+    def test_each_engine_tells_its_steps_with_what_it_counted(self):
+        code = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
+        for engine, scan in (
+            ("postgres", "seq scan"),
+            ("duckdb", "table scan"),
+            ("sqlite", "scan"),
+        ):
+            with self.subTest(engine):
+                (plan,) = self.plans(sql("one", engine, code))
+                self.assertTrue(any(scan in word for word in self.words(plan["plan"])), plan)
+                if engine == "sqlite":
+                    continue
+                leaf = plan["plan"]
+                while leaf["steps"]:
+                    leaf = leaf["steps"][0]
+                self.assertEqual(leaf["rows"], 20_000)
+
+    def test_statements_before_the_answer_are_carried_out_too(self):
+        plans = self.plans(
+            sql("one", "postgres", "INSERT INTO ledger SELECT * FROM readings;\nANALYZE ledger;\n"
+                "SELECT count(*) FROM ledger", LEDGER.replace("answer", "note"))
+        )  # fmt: skip
+        self.assertEqual([plan["plan"] is None for plan in plans], [False, True, False])
+        self.assertEqual(plans[2]["line"], 3)
+        self.assertGreater(plans[0]["plan"]["blocks"]["found in buffers"], 0)
+
+    def test_python_has_no_plan_and_says_so(self):
+        store = DataStore(self.folder / "made")
+        lane = approach("one", "def answer(data, knobs, stage):\n    return []")
+        found = try_once(BIG + lane, "one", 10, self.folder / "t", store, explained=True)
+        self.assertEqual(found["run"]["error"]["kind"], "no plan")
+
+
+class Trees(unittest.TestCase):
+    def test_postgres_steps_keep_their_own_time(self):
+        scan = {"Node Type": "Seq Scan", "Relation Name": "readings", "Actual Rows": 50,
+                "Actual Loops": 2, "Actual Total Time": 30.0, "Plan Rows": 60}  # fmt: skip
+        gather = {"Node Type": "Gather", "Workers Launched": 1, "Actual Rows": 100,
+                  "Actual Loops": 1, "Actual Total Time": 40.0, "Plan Rows": 90,
+                  "Plans": [scan]}  # fmt: skip
+        step = from_postgres(json.dumps([{"Plan": gather}]))
+        self.assertAlmostEqual(step.own_s, 0.010)
+        self.assertAlmostEqual(step.steps[0].own_s, 0.060)
+        self.assertEqual((step.steps[0].rows, step.steps[0].detail), (100.0, "readings"))
+
+    def test_duckdb_wrappers_are_left_out(self):
+        inner = {"type": "HASH_GROUP_BY", "timing": 0.5, "intermediate_rows": 3,
+                 "extra_info": {"Groups": ["#0"], "Estimated Cardinality": "7"}}  # fmt: skip
+        outer = {"type": "RESULT_COLLECTOR", "children": [{"type": "EXPLAIN_ANALYZE",
+                 "children": [inner]}]}  # fmt: skip
+        step = from_duckdb(json.dumps({"operator": [outer]}))
+        self.assertEqual((step.what, step.detail, step.rows), ("Hash group by", "#0", 3.0))
+        self.assertEqual((step.expected_rows, step.own_s), (7.0, 0.5))
+
+    def test_sqlite_rows_become_a_tree(self):
+        step = from_sqlite([(3, 0, 0, "SCAN readings"), (8, 0, 0, "USE TEMP B-TREE FOR GROUP BY")])
+        self.assertEqual([s.what for s in step.steps], ["Scan", "Use"])
+
+
+class Interrupted(EngineCase):
+    def check(self, lane):
+        store = DataStore(self.folder / "made")
+        return interrupted(BIG + lane, "one", 20_000, 0.5, self.folder / "t", store)
+
+    def test_single_commits_leave_rows_twice(self):
+        code = ONE_BY_ONE.replace(
+            "db):", "db):\n        db.execute('CREATE TABLE IF NOT EXISTS ledger "
+            "(reading int, gauge text)')", 1,
+        )  # fmt: skip
+        found = self.check(client("one", code, 'answer = "SELECT * FROM ledger"\n'))
+        self.assertEqual(found["verdict"], "cannot be started again", found["words"])
+        left = found["left"][""]
+        self.assertTrue(2_000 < left < 18_000, left)
+        self.assertIn(f"{left:,} rows too many", found["words"])
+
+    def test_one_statement_leaves_nothing_or_all_and_a_check_makes_it_safe(self):
+        slow = "INSERT INTO ledger SELECT r.* FROM readings r, LATERAL (SELECT pg_sleep(0.00001)) s"
+        guarded = f"TRUNCATE ledger; {slow}"
+        found = self.check(sql("one", "postgres", guarded, LEDGER))
+        self.assertEqual(found["verdict"], "can be started again", found["words"])
+        self.assertEqual(found["whole"], {"": 20_000})
+
+    def test_what_ends_too_soon_is_not_called_safe(self):
+        code = "def answer(data, knobs, stage):\n    return [{'gauge': 'Ash'}]"
+        found = self.check(approach("one", code))
+        self.assertIn(found["verdict"], ("was not killed", "can be started again"))
