@@ -28,12 +28,6 @@ def shoot(browser: Browser, name: str) -> None:
     browser.driver.save_screenshot(str(TO / f"{name}.png"))
 
 
-def view(browser: Browser, word: str) -> None:
-    """Choose one of the views beside the cards."""
-    choices = browser.until(lambda: browser.all(".ant-segmented-item"))
-    next(choice for choice in choices if choice.text == word).click()
-
-
 def main() -> None:
     ivrell, browser = Running(), None
     try:
@@ -68,7 +62,7 @@ def main() -> None:
             browser.open(path)
             shoot(browser, name)
         browser.open(f"{at}/data")
-        view(browser, "Rows")
+        browser.side("Rows")
         shoot(browser, "rows")
         engines = f"{ivrell.address}/comparisons/2"
         browser.open(f"{engines}/trial")

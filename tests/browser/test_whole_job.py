@@ -1,5 +1,6 @@
 """The whole job in a real browser: from the sign-in link to the findings."""
 
+import sys
 import unittest
 
 from selenium.webdriver.common.by import By
@@ -267,7 +268,7 @@ class WholeJob(unittest.TestCase):
         made = b.until(lambda: set(ids()) - set(before)).pop()
         b.by_id(f"rail-{made}")
         b.until(lambda: "Branched from" in b.find(".beside").text)
-        b.find('button[aria-label="Remove this lane"]').click()
+        b.choose_more("Remove")
         b.until(lambda: ids() == before)
         undo = b.until(
             lambda: next((e for e in b.all(".ant-message button") if e.text == "Undo"), None)
@@ -275,8 +276,72 @@ class WholeJob(unittest.TestCase):
         undo.click()
         b.until(lambda: made in ids())
         b.by_id(f"rail-{made}").click()
-        b.find('button[aria-label="Remove this lane"]').click()
+        b.choose_more("Duplicate")
+        copy = b.until(lambda: set(ids()) - {*before, made}).pop()
+        b.by_id(f"rail-{copy}")
+        b.choose_more("Remove")
+        b.until(lambda: copy not in ids())
+        b.by_id(f"rail-{made}").click()
+        b.choose_more("Move up")
+        b.until(lambda: ids().index(made) == before.index("query"))
+        b.choose_more("Remove")
         b.until(lambda: ids() == before)
+
+    def test_a_retired_lane_leaves_the_rail_and_comes_back(self):
+        self.open_demo("approaches?lane=polars")
+        b = self.browser
+        b.choose_more("Retire")
+        b.until(lambda: "retired" in b.by_id("rail-polars").text)
+        b.by_id("rail-query").click()
+        b.until(lambda: not b.all('[data-testid="rail-polars"]'))
+        b.find(".rail .retired").click()
+        b.by_id("rail-polars").click()
+        b.choose_more("Bring back")
+        b.until(lambda: "retired" not in b.by_id("rail-polars").text)
+
+    def test_a_plan_is_explained_and_names_are_completed(self):
+        self.open_demo("approaches?lane=query")
+        b = self.browser
+        b.side("Explained")
+        b.by_id("explain").click()
+        tree = b.by_id("plan-tree", 60)
+        self.assertIn("Table scan", tree.text)
+        area = b.by_id("code").find_element(By.CSS_SELECTOR, ".cm-content")
+        area.click()
+        area.send_keys(Keys.CONTROL, Keys.END)
+        area.send_keys("\nORDER BY deep")
+        found = b.find(".cm-tooltip-autocomplete")
+        self.assertNotIn("deepest", found.text)
+        area.send_keys(Keys.BACKSPACE * 4, "draug")
+        b.until(lambda: "draught" in b.find(".cm-tooltip-autocomplete").text)
+        area.send_keys(Keys.ESCAPE, Keys.CONTROL, "a")
+        area.send_keys(Keys.CONTROL, "z")
+        for _ in range(3):
+            area.send_keys(Keys.CONTROL, "z")
+
+    def test_a_kill_half_way_is_told_in_words(self):
+        found = self.browser.fetch("/api/comparisons/")
+        tolls = next(line for line in found if line["demo"] == "post-tolls")
+        b = self.browser
+        b.open(f"{self.ivrell.address}/comparisons/{tolls['id']}/approaches?lane=each")
+        b.side("Interrupted")
+        b.by_id("interrupt").click()
+        told = b.by_id("interruption", 60)
+        self.assertRegex(told.text, r"Cannot simply be started again: \d+ rows too many")
+
+    def test_an_interpreter_is_registered_and_forgotten(self):
+        b = self.browser
+        b.open(f"{self.ivrell.address}/machine")
+        name = b.find('input[aria-label="Name of the interpreter"]')
+        name.send_keys("mine")
+        path = b.find('input[aria-label="Path of the interpreter"]')
+        path.send_keys("/nowhere/python", Keys.ENTER)
+        b.until(lambda: "no such file" in b.by_id("runtime-problem").text)
+        b.type_over(path, sys.executable)
+        line = b.by_id("runtime-mine")
+        self.assertIn("CPython", line.text)
+        line.find_element(By.CSS_SELECTOR, "button").click()
+        b.until(lambda: not b.all('[data-testid="runtime-mine"]'))
 
     def test_dark_theme_and_back(self):
         self.open_demo()

@@ -99,6 +99,22 @@ class Changes(ServerCase):
         self.assertEqual(len(found["lanes"]), 2)
         self.call("patch", self.at("lanes/nobody/"), {"code": ""}, 400)
 
+    def test_lanes_are_copied_and_retired(self):
+        made = self.call("post", self.at("lanes/"), {"copy_of": "query"}, 201)
+        ids = [lane["id"] for lane in made["lanes"]]
+        copy = made["lanes"][ids.index("query") + 1]
+        self.assertEqual((copy["parent"], copy["code"]), ("loop", made["lanes"][1]["code"]))
+        gone = self.call("patch", self.at(f"lanes/{copy['id']}/"), {"retired": True})
+        self.assertIn("retired = true", gone["text"])
+        trial = self.call("post", self.at("launch/"), {"rounds": 1, "warm_ups": 0}, 201)
+        self.assertEqual(trial["planned_runs"], 2)
+        back = self.call("patch", self.at(f"lanes/{copy['id']}/"), {"retired": False})
+        self.assertNotIn("retired", back["text"])
+
+    def test_tables_and_columns_are_told_for_the_editor(self):
+        found = self.call("get", self.at())
+        self.assertEqual(found["columns"], {"readings": ["reading", "gauge"]})
+
     def test_a_new_lane_runs_as_it_is(self):
         for engine in ("python", "duckdb"):
             found = self.call("post", self.at("lanes/"), {"engine": engine}, 201)

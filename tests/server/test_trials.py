@@ -2,6 +2,10 @@
 
 import asyncio
 import json
+import os
+import sys
+import tempfile
+from unittest.mock import patch
 
 from django.test import TransactionTestCase
 from procrastinate.contrib.django.models import ProcrastinateJob
@@ -190,6 +194,39 @@ class Trials(ServerCase):
         try_lane(made["id"])
         found = self.call("get", self.at("lanes/loop/try/"))["newest"]
         self.assertEqual((found["run_state"], found["error"]["line"]), ("failed", 2))
+
+    def test_a_lane_is_explained_and_the_plan_kept_beside_the_try(self):
+        asked = {"rows": 100, "kind": "explained"}
+        made = self.call("post", self.at("lanes/query/try/"), asked, 201)["explained"]
+        try_lane(made["id"])
+        found = self.call("get", self.at("lanes/query/try/"))
+        self.assertIsNone(found["newest"])
+        (statement,) = found["explained"]["plans"]
+        self.assertEqual(statement["line"], 1)
+        self.assertEqual(statement["plan"]["rows"], 3)
+
+    def test_an_interruption_is_checked(self):
+        asked = {"rows": 300, "kind": "interrupted", "share": 0.25}
+        made = self.call("post", self.at("lanes/query/try/"), asked, 201)["interrupted"]
+        try_lane(made["id"])
+        found = self.call("get", self.at("lanes/query/try/"))["interrupted"]
+        self.assertEqual((found["state"], found["whole"]), ("done", {"": 3}))
+        self.assertIn(found["verdict"], ("can be started again", "was not killed"))
+        told = self.call("post", self.at("lanes/query/try/"), asked | {"share": 1.5}, 400)
+        self.assertIn("share", json.dumps(told))
+
+    def test_interpreters_are_registered_and_refused(self):
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            patch.dict(os.environ, {"IVRELL_DATA": folder}),
+        ):
+            self.assertEqual(self.call("get", "runtimes/")["runtimes"], [])
+            told = self.call("post", "runtimes/", {"name": "x", "interpreter": "/bin/sh"}, 400)
+            self.assertIn("does not answer", told["what"])
+            good = {"name": "mine", "interpreter": sys.executable}
+            (found,) = self.call("post", "runtimes/", good)["runtimes"]
+            self.assertEqual((found["name"], found["problem"]), ("mine", ""))
+            self.assertEqual(self.call("delete", "runtimes/?name=mine")["runtimes"], [])
 
     def test_noise_waits_its_turn(self):
         self.call("post", "machine/noise/", {}, 202)

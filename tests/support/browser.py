@@ -61,6 +61,27 @@ class Browser:
             f"no step {word}",
         ).click()
 
+    def side(self, word: str) -> None:
+        """Choose what stands beside the editor, or another of several views."""
+        choices = self.until(lambda: self.all(".ant-segmented-item"))
+        next(choice for choice in choices if choice.text == word).click()
+
+    def choose_more(self, words: str) -> None:
+        """Choose from the menu of what else can be done with a lane."""
+        self.find('button[aria-label="More for this lane"]').click()
+        self.until(
+            lambda: next(
+                (
+                    entry
+                    for entry in self.all(".ant-dropdown-menu-item")
+                    if entry.is_displayed() and entry.text.startswith(words)
+                ),
+                None,
+            ),
+            15,
+            f"nothing called {words}",
+        ).click()
+
     def until(self, condition: Callable[[], Any], seconds: float = 15, message: str = "") -> Any:
         """Wait until a condition gives something true, and return that."""
 

@@ -24,6 +24,7 @@ from ivrell.core.quantities import parse_bytes, parse_seconds
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import DataStore, Made
+from ivrell.core.runtimes import Runtimes
 from ivrell.core.trial.against_itself import ROUNDS, measure_noise
 from ivrell.core.trial.background import QUIET
 from ivrell.core.trial.conduct import Trial
@@ -119,6 +120,12 @@ def _parser() -> argparse.ArgumentParser:
                         help="categories whose values may be taken over")  # fmt: skip
     sample.add_argument("--json", action="store_true")
     sample.set_defaults(do=_propose)
+
+    runtimes = commands.add_parser("runtimes", help="other interpreters that lanes may ask for")
+    runtimes.add_argument("--add", nargs=2, metavar=("NAME", "PATH"))
+    runtimes.add_argument("--remove", metavar="NAME")
+    runtimes.add_argument("--json", action="store_true")
+    runtimes.set_defaults(do=_runtimes)
 
     for name, do, text in (
         ("engines", _engines, "engines on this machine"),
@@ -291,6 +298,20 @@ def _engines(args: argparse.Namespace) -> int:
         print(json.dumps([{**asdict(s), "cure": s.cure} for s in states], indent=2))
     else:
         show.engines(states)
+    return DONE
+
+
+def _runtimes(args: argparse.Namespace) -> int:
+    known = Runtimes()
+    if args.add:
+        known.add(*args.add)
+    if args.remove:
+        known.remove(args.remove)
+    found = known.all()
+    if args.json:
+        print(json.dumps([one.as_dict() for one in found], indent=2))
+    else:
+        show.runtimes(found)
     return DONE
 
 

@@ -16,6 +16,7 @@ from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.recipe.databases.store import Loaded
 from ivrell.core.recipe.store import Made
+from ivrell.core.runtimes import Runtime
 from ivrell.core.trial.plan import Plan
 
 _out = Console(
@@ -192,6 +193,15 @@ def engines(states: list[EngineState]) -> None:
         versions = ", ".join(f"{name} {version}" for name, version in state.versions.items())
         word = "ready" if state.installed else f"not installed: {state.cure}"
         _out.print(f"{state.name:10} {word}; {versions}")
+
+
+def runtimes(found: list[Runtime]) -> None:
+    """Print the registered interpreters, a line each."""
+    if not found:
+        _out.print("No other interpreter is registered. Add one: --add NAME PATH")
+    for one in found:
+        word = one.problem or f"{one.implementation} {one.version}, {len(one.packages)} packages"
+        _out.print(f"{one.name:16} {one.interpreter}: {word}")
 
 
 def _noise(noise: dict[str, Any] | None) -> str:

@@ -78,6 +78,13 @@ export function useMachine() {
   });
 }
 
+export function useRuntimes() {
+  return useQuery({
+    queryKey: ["runtimes"],
+    queryFn: () => taken(api.GET("/api/runtimes/")),
+  });
+}
+
 export function useEngines() {
   return useQuery({
     queryKey: ["engines"],
@@ -86,7 +93,7 @@ export function useEngines() {
   });
 }
 
-type Change = (id: number) => Promise<Comparison>;
+export type Change = (id: number) => Promise<Comparison>;
 
 /** Change a comparison; the answer takes the place of what was shown. Errors are told. */
 export function useChange(id: number, options: { quiet?: boolean } = {}) {
@@ -120,6 +127,7 @@ export const changes = {
     ),
   removeLane: (lane: string) => (id: number) =>
     taken(api.DELETE("/api/comparisons/{id}/lanes/{lane}/", { params: { path: { id, lane } } })),
+  retire: (lane: string, retired: boolean) => changes.lane(lane, { retired }),
   order: (ids: string[]) => (id: number) =>
     taken(api.PUT("/api/comparisons/{id}/lane-order/", { ...at(id), body: { ids } })),
   text: (text: string) => (id: number) =>

@@ -125,7 +125,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The newest try of a lane, if any. */
+        /** @description The newest try of a lane of each kind, if any. */
         get: operations["last_try"];
         put?: never;
         /** @description Run a lane once, as it is now, on at most so many rows; it waits its turn. */
@@ -434,6 +434,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runtimes/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those registered, looked at now. */
+        get: operations["runtimes"];
+        put?: never;
+        /** @description Register one. */
+        post: operations["add_runtime"];
+        /** @description Forget one. */
+        delete: operations["remove_runtime"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/": {
         parameters: {
             query?: never;
@@ -679,6 +698,10 @@ export interface components {
             readonly lanes: components["schemas"]["Lane"][];
             readonly data_text: string;
             readonly tables: string[];
+            /** @description Names of each table's columns; none of a table that is the user's own file. */
+            readonly columns: {
+                [key: string]: string[];
+            };
             text: string;
             readonly marks: {
                 [key: string]: number;
@@ -805,9 +828,10 @@ export interface components {
          *     * `sqlite` - sqlite
          *     * `postgres` - postgres
          *     * `command` - command
+         *     * `remote` - remote
          * @enum {string}
          */
-        EngineEnum: "python" | "duckdb" | "sqlite" | "postgres" | "command";
+        EngineEnum: "python" | "duckdb" | "sqlite" | "postgres" | "command" | "remote";
         /**
          * EngineLine
          * @description An engine on this machine.
@@ -835,6 +859,28 @@ export interface components {
             engines: components["schemas"]["EngineLine"][];
         };
         /**
+         * ExplainedShape
+         * @description How a lane was carried out on a small size.
+         */
+        ExplainedShape: {
+            /** Id */
+            id: number;
+            /** Rows Asked */
+            rows_asked: number;
+            /** State */
+            state: string;
+            /** Message */
+            message: {
+                [key: string]: string;
+            } | null;
+            /** Error */
+            error: {
+                [key: string]: unknown;
+            } | null;
+            /** Plans */
+            plans: components["schemas"]["StatementPlan"][];
+        };
+        /**
          * Histogram
          * @description Counts between edges.
          */
@@ -843,6 +889,45 @@ export interface components {
             counts: number[];
             /** Edges */
             edges: number[];
+        };
+        /**
+         * InterruptionShape
+         * @description What a kill left of a lane, and what came of starting it again on that.
+         *
+         *     ``left`` and ``whole`` are rows by bucket, "" where the answer has none; ``left_bytes`` the
+         *     files in its folder.
+         */
+        InterruptionShape: {
+            /** Id */
+            id: number;
+            /** Rows Asked */
+            rows_asked: number;
+            /** Share */
+            share: number;
+            /** State */
+            state: string;
+            /** Message */
+            message: {
+                [key: string]: string;
+            } | null;
+            /** Verdict */
+            verdict: string;
+            /** Words */
+            words: string;
+            /** Left */
+            left: {
+                [key: string]: number;
+            };
+            /** Whole */
+            whole: {
+                [key: string]: number;
+            };
+            /** Left Bytes */
+            left_bytes: number | null;
+            /** Usual S */
+            usual_s: number | null;
+            /** Reasons */
+            reasons: string[];
         };
         /**
          * KeptData
@@ -858,6 +943,8 @@ export interface components {
             /** Used At */
             used_at: number;
         };
+        /** @enum {string} */
+        KindEnum: "try" | "explained" | "interrupted";
         /**
          * KindOfColumn
          * @description A kind of column and all that can be set of it.
@@ -895,6 +982,9 @@ export interface components {
             problem: {
                 [key: string]: unknown;
             } | null;
+            retired: boolean;
+            runtime: string | null;
+            service: boolean;
         };
         /**
          * LaneFindings
@@ -1225,11 +1315,22 @@ export interface components {
         Makings: {
             newest: components["schemas"]["MakingShape"] | null;
         };
-        /** @description A new lane: of an engine, or branched from another lane. */
+        /** @description A new lane: of an engine, branched from another lane, or a copy of one beside it. */
         NewLaneRequest: {
             engine?: components["schemas"]["EngineEnum"];
             branch_from?: string;
+            copy_of?: string;
             name?: string;
+        };
+        /**
+         * NewRuntime
+         * @description An interpreter to register.
+         */
+        NewRuntimeRequest: {
+            /** Name */
+            name: string;
+            /** Interpreter */
+            interpreter: string;
         };
         /**
          * Now
@@ -1265,6 +1366,7 @@ export interface components {
             note?: string;
             code?: string;
             setup?: string;
+            retired?: boolean;
             settings_text?: string;
         };
         /** @description Settings of the question that may be changed one by one; absent ones stay. */
@@ -1321,6 +1423,30 @@ export interface components {
             };
             limits?: components["schemas"]["LimitsRequest"];
             order_seed?: number;
+        };
+        /**
+         * PlanStep
+         * @description A step of a plan and those that feed it; see the core's Step.
+         */
+        PlanStep: {
+            /** What */
+            what: string;
+            /** Detail */
+            detail: string;
+            /** Rows */
+            rows: number | null;
+            /** Expected Rows */
+            expected_rows: number | null;
+            /** Own S */
+            own_s: number | null;
+            /** Loops */
+            loops: number | null;
+            /** Blocks */
+            blocks: {
+                [key: string]: number;
+            };
+            /** Steps */
+            steps: components["schemas"]["PlanStep"][];
         };
         /**
          * Profile
@@ -1571,6 +1697,34 @@ export interface components {
             code: string;
         };
         /**
+         * RuntimeList
+         * @description All interpreters registered here.
+         */
+        RuntimeList: {
+            /** Runtimes */
+            runtimes: components["schemas"]["RuntimeShape"][];
+        };
+        /**
+         * RuntimeShape
+         * @description Another interpreter of this machine; ``problem`` says why it cannot be used.
+         */
+        RuntimeShape: {
+            /** Name */
+            name: string;
+            /** Interpreter */
+            interpreter: string;
+            /** Implementation */
+            implementation: string;
+            /** Version */
+            version: string;
+            /** Packages */
+            packages: {
+                [key: string]: string;
+            };
+            /** Problem */
+            problem: string;
+        };
+        /**
          * Sample
          * @description CPU used and memory held at a time since the start of the timed part.
          */
@@ -1667,6 +1821,17 @@ export interface components {
             cpu_s: number;
             /** Times */
             times: number;
+        };
+        /**
+         * StatementPlan
+         * @description A statement and how it was carried out, None where engines do not tell.
+         */
+        StatementPlan: {
+            /** Text */
+            text: string;
+            /** Line */
+            line: number;
+            plan: components["schemas"]["PlanStep"] | null;
         };
         /**
          * Summary
@@ -1810,10 +1975,15 @@ export interface components {
         TrialState: "waiting" | "running" | "done" | "stopped" | "failed";
         /**
          * Tries
-         * @description The newest try of a lane, if any.
+         * @description The newest try of a lane of each kind, if any.
          */
         Tries: {
+            /** @default null */
             newest: components["schemas"]["TryShape"] | null;
+            /** @default null */
+            explained: components["schemas"]["ExplainedShape"] | null;
+            /** @default null */
+            interrupted: components["schemas"]["InterruptionShape"] | null;
         };
         /**
          * Trouble
@@ -1829,7 +1999,8 @@ export interface components {
         };
         /**
          * TryRequest
-         * @description On how many rows to try a lane.
+         * @description On how many rows to try a lane, and whether it is to tell how it is carried out, or to be
+         *     killed after a share of its usual time and started again.
          */
         TryRequestRequest: {
             /**
@@ -1837,6 +2008,16 @@ export interface components {
              * @default 1000
              */
             rows: number;
+            /**
+             * Kind
+             * @default try
+             */
+            kind: components["schemas"]["KindEnum"];
+            /**
+             * Share
+             * @default 0.5
+             */
+            share: number;
         };
         /**
          * TryShape
@@ -2658,6 +2839,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Now"];
+                };
+            };
+        };
+    };
+    runtimes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuntimeList"];
+                };
+            };
+        };
+    };
+    add_runtime: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRuntimeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuntimeList"];
+                };
+            };
+        };
+    };
+    remove_runtime: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuntimeList"];
                 };
             };
         };

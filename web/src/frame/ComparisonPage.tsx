@@ -27,7 +27,7 @@ const STEPS: Record<string, { word: string; view: React.ComponentType<StepProps>
 
 /** What a step still wants, or how it stands; an empty text says that all is well. */
 function stateOf(step: string, { comparison, trial, findings }: StepProps): string {
-  const troubled = comparison.lanes.filter((lane) => lane.problem).length;
+  const troubled = comparison.lanes.filter((lane) => lane.problem && !lane.retired).length;
   switch (step) {
     case "question":
       return comparison.question ? "" : "wanting";

@@ -20,6 +20,9 @@ export function Rail({ comparison, findings }: StepProps) {
   const change = useChange(comparison.id);
   const engines = useEngines();
   const marks = comparison.marks;
+  const [all, setAll] = useState(false);
+  const retired = comparison.lanes.filter((lane) => lane.retired).length;
+  const shown = comparison.lanes.filter((l) => all || !l.retired || l.id === view.lane);
   const open = (lane: string) => {
     const next = new URLSearchParams(search);
     next.set("lane", lane);
@@ -47,10 +50,10 @@ export function Rail({ comparison, findings }: StepProps) {
         Lanes
         {findings && <span className="faint">times faster</span>}
       </h2>
-      {comparison.lanes.map((lane) => (
+      {shown.map((lane) => (
         <div
           key={lane.id}
-          className={`rail-lane ${view.lane === lane.id ? "chosen" : ""} ${off.has(lane.id) ? "off" : ""}`}
+          className={`rail-lane ${view.lane === lane.id ? "chosen" : ""} ${off.has(lane.id) || lane.retired ? "off" : ""}`}
           style={{ "--mark": laneColour(marks[lane.id] ?? 0) } as React.CSSProperties}
           data-testid={`rail-${lane.id}`}
           draggable
@@ -62,7 +65,8 @@ export function Rail({ comparison, findings }: StepProps) {
         >
           <input
             type="checkbox"
-            checked={!off.has(lane.id)}
+            checked={!off.has(lane.id) && !lane.retired}
+            disabled={lane.retired}
             aria-label={`${lane.name} counts`}
             onClick={(event) => event.stopPropagation()}
             onChange={(event) => tick(lane.id, event.target.checked)}
@@ -81,6 +85,11 @@ export function Rail({ comparison, findings }: StepProps) {
         <p className="quiet small rail-empty">
           No lane yet. Add the first way to get the answer; two are needed to compare.
         </p>
+      )}
+      {retired > 0 && (
+        <button className="text quiet small retired" onClick={() => setAll(!all)}>
+          {all ? "Hide what is retired" : `${plural(retired, "retired lane")}`}
+        </button>
       )}
       <div className="add">
         <Dropdown
@@ -134,6 +143,7 @@ function Facts({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
           {" · "}
         </>
       )}
+      {lane.retired && "retired · "}
       {lane.engine}, {lane.input === lane.engine ? "loaded" : lane.input} ·{" "}
       {plural(lane.code_lines, "line")}
     </>

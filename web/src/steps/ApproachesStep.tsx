@@ -1,23 +1,26 @@
 /** Where approaches are written: the lane's editor, and beside it where it came from. */
-import { BranchesOutlined, DeleteOutlined, FlagOutlined } from "@ant-design/icons";
-import { App, Button, Segmented, Select, Tooltip } from "antd";
+import { BranchesOutlined, FlagOutlined, MoreOutlined } from "@ant-design/icons";
+import { App, Button, Dropdown, Segmented, Select, Tooltip } from "antd";
 import { diffLines } from "../ui/diff";
 import { useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Comparison, Lane } from "../api/client";
-import { changes, useChange } from "../api/queries";
+import { changes, useChange, type Change } from "../api/queries";
 import type { StepProps } from "../frame/ComparisonPage";
 import { useView } from "../frame/view";
 import { Glyph } from "../lanes/mark";
 import { CodeDifference, CodeEditor, type Language } from "../ui/CodeEditor";
 import { Editable } from "../ui/Editable";
 import { plural } from "../ui/units";
+import { KnobStrip } from "./KnobStrip";
 import { LaneSettings } from "./LaneSettings";
+import { ExplainedPanel } from "./ExplainedPanel";
+import { InterruptedPanel } from "./InterruptedPanel";
 import { TryPanel, useTry } from "./TryPanel";
 
 const SAVE_AFTER_MS = 700;
 
-type Side = "try" | "origin" | "settings" | "sees";
+type Side = "try" | "origin" | "explained" | "interrupted" | "settings" | "sees";
 
 export default function ApproachesStep({ comparison, trial }: StepProps) {
   const view = useView();
@@ -84,21 +87,27 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
     change.mutate(changes.addLane({ branch_from: lane.id }), {
       onSuccess: (made) => open(made, lane.id),
     });
-  const remove = () => {
+  const copy = () =>
+    change.mutate(changes.addLane({ copy_of: lane.id }), {
+      onSuccess: (made) => open(made, lane.id),
+    });
+  /** Change the comparison with a way back for ten seconds. */
+  const undoable = (done: Change, words: string, next?: (made: Comparison) => void) => {
     const before = comparison.text;
-    change.mutate(changes.removeLane(lane.id), {
+    change.mutate(done, {
       onSuccess: (made) => {
-        open(made, made.lanes[0]?.id);
+        next?.(made);
+        const key = `undo-${lane.id}`;
         const undo = () => {
-          message.destroy(`removed-${lane.id}`);
+          message.destroy(key);
           change.mutate(changes.text(before), { onSuccess: (back) => open(back, lane.id) });
         };
         void message.open({
-          key: `removed-${lane.id}`,
+          key,
           duration: 10,
           content: (
             <>
-              “{lane.name}” is removed.{" "}
+              “{lane.name}” {words}{" "}
               <Button type="link" size="small" onClick={undo}>
                 Undo
               </Button>
@@ -108,6 +117,32 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
       },
     });
   };
+  const remove = () =>
+    undoable(changes.removeLane(lane.id), "is removed.", (made) => open(made, made.lanes[0]?.id));
+  const retire = () =>
+    lane.retired
+      ? undoable(changes.retire(lane.id, false), "runs again.")
+      : undoable(
+          changes.retire(lane.id, true),
+          "is retired: old trials keep it, new ones do not run it.",
+        );
+  const move = (by: number) => {
+    const ids = comparison.lanes.map((l) => l.id);
+    const at = ids.indexOf(lane.id);
+    ids.splice(at, 1);
+    ids.splice(at + by, 0, lane.id);
+    change.mutate(changes.order(ids));
+  };
+  const at = comparison.lanes.findIndex((l) => l.id === lane.id);
+  const panel = {
+    comparison: comparison.id,
+    lane,
+    rows,
+    onRows: setRows,
+    beforeTry: saveNow,
+  };
+  const writes = /^writes = true/m.test(lane.settings_text);
+  const names = { tables: comparison.columns, knobs: Object.keys(comparison.knobs) };
   const state = change.isPending ? "saving" : code === saved ? "saved" : "not saved yet";
   const problem = lane.problem as { what: string; line: number | null; cure: string } | null;
   return (
@@ -123,14 +158,14 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
           />
         </div>
         <span className="quiet nowrap">
-          {lane.engine} reading{" "}
+          {lane.runtime ? `${lane.engine} (${lane.runtime})` : lane.engine} reading{" "}
           <Select
             size="small"
             value={lane.input}
             aria-label="Form of the input"
             options={lane.forms.map((form) => ({
               value: form,
-              label: form === lane.engine ? "loaded tables" : form,
+              label: DATABASES.has(form) ? `tables of ${form}` : form,
             }))}
             onChange={(input: string) => change.mutate(changes.lane(lane.id, { input }))}
           />
@@ -158,15 +193,33 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
             </Button>
           </Tooltip>
         )}
-        <Tooltip title="Remove (can be undone)">
-          <Button
-            size="small"
-            icon={<DeleteOutlined />}
-            aria-label="Remove this lane"
-            onClick={remove}
-          />
-        </Tooltip>
+        <Dropdown
+          trigger={["click"]}
+          menu={{
+            items: [
+              { key: "copy", label: "Duplicate", onClick: copy },
+              { key: "up", label: "Move up", disabled: at === 0, onClick: () => move(-1) },
+              {
+                key: "down",
+                label: "Move down",
+                disabled: at === comparison.lanes.length - 1,
+                onClick: () => move(1),
+              },
+              { type: "divider" },
+              {
+                key: "retire",
+                label: lane.retired ? "Bring back" : "Retire (old trials keep it)",
+                disabled: comparison.baseline === lane.id,
+                onClick: retire,
+              },
+              { key: "remove", label: "Remove (can be undone)", onClick: remove },
+            ],
+          }}
+        >
+          <Button size="small" icon={<MoreOutlined />} aria-label="More for this lane" />
+        </Dropdown>
       </div>
+      <KnobStrip comparison={comparison} />
       {problem && (
         <div className="trouble" role="alert" data-testid="lane-problem">
           {problem.line && <div className="where">line {problem.line}</div>}
@@ -186,6 +239,7 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
             language={lane.language as Language}
             value={code}
             onChange={typed}
+            names={names}
             wrong={problem?.line ?? (code === saved ? failedLine : null)}
           />
         </div>
@@ -197,6 +251,10 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
             options={[
               { value: "try", label: "Try" },
               ...(parent ? [{ value: "origin" as const, label: "Origin" }] : []),
+              ...(lane.language === "sql"
+                ? [{ value: "explained" as const, label: "Explained" }]
+                : []),
+              ...(writes ? [{ value: "interrupted" as const, label: "Interrupted" }] : []),
               { value: "settings", label: "Settings" },
               { value: "sees", label: "What it sees" },
             ]}
@@ -204,18 +262,14 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
           {side === "try" && (
             <>
               {lane.note && <p className="note">{lane.note}</p>}
-              <TryPanel
-                comparison={comparison.id}
-                lane={lane}
-                rows={rows}
-                onRows={setRows}
-                beforeTry={saveNow}
-              />
+              <TryPanel {...panel} />
             </>
           )}
           {side === "origin" && parent && (
             <Origin lane={lane} code={code} parent={parent} comparison={comparison} />
           )}
+          {side === "explained" && <ExplainedPanel {...panel} />}
+          {side === "interrupted" && <InterruptedPanel {...panel} />}
           {side === "settings" && (
             <LaneSettings key={lane.settings_text} comparison={comparison.id} lane={lane} />
           )}
@@ -250,17 +304,21 @@ function Origin({ lane, code, parent, comparison }: OriginProps) {
   );
 }
 
+const DATABASES = new Set(["postgres", "sqlite", "duckdb"]);
+
 const HOW: Record<string, string> = {
   python:
     "Write a function answer(data, knobs, stage). What stands outside it, such as imports, is not timed.",
   command:
     "Set argv to the program and its arguments; {script} is a file that holds this text, and what it prints, or leaves at {out}, is the answer.",
+  remote:
+    "Write a function answer(data, knobs, stage, service): service.call(rows) gives the service’s results for rows, service.later(rows) a ticket for service.wait(ticket). Its rule and its delays stand in the settings.",
   sql: "Write SQL; the rows of the last statement are the answer, fetched inside the clock.",
 };
 
 /** How a lane's code names a table or a knob. */
 function named(lane: Lane, name: string, python: string, sql: string): string {
-  return lane.engine === "python" ? python : lane.engine === "command" ? `{${name}}` : sql;
+  return lane.language === "python" ? python : lane.engine === "command" ? `{${name}}` : sql;
 }
 
 function Seen({ lane, comparison }: { lane: Lane; comparison: Comparison }) {

@@ -24,16 +24,14 @@ export function TrialStep({ comparison, trial }: StepProps) {
     keepPlan(comparison.id, next);
   };
   const machine = useMachine();
-  const lanes = comparison.lanes.filter((lane) => !off.has(lane.id));
+  const present = comparison.lanes.filter((lane) => !lane.retired);
+  const lanes = present.filter((lane) => !off.has(lane.id));
   const launch = useMutation({
     mutationFn: () =>
       taken(
         api.POST("/api/comparisons/{comparison}/launch/", {
           params: { path: { comparison: comparison.id } },
-          body: asBody(
-            plan,
-            lanes.length === comparison.lanes.length ? null : lanes.map((lane) => lane.id),
-          ),
+          body: asBody(plan, lanes.length === present.length ? null : lanes.map((lane) => lane.id)),
         }),
       ),
     onSuccess: (made) => {
@@ -61,7 +59,7 @@ export function TrialStep({ comparison, trial }: StepProps) {
           onClick={() => launch.mutate()}
           data-testid="launch"
         >
-          {lanes.length === comparison.lanes.length
+          {lanes.length === present.length
             ? "Run the trial"
             : `Run ${plural(lanes.length, "lane")}`}
         </Button>

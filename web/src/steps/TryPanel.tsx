@@ -8,7 +8,7 @@ import { bytes, count, plural, seconds } from "../ui/units";
 const ASK_MS = 500;
 const SIZES = [10, 1_000, 10_000, 100_000];
 
-type Props = {
+export type PanelProps = {
   comparison: number;
   lane: Lane;
   rows: number;
@@ -26,25 +26,52 @@ export function useTry(comparison: number, lane: string) {
           params: { path: { comparison, lane } },
         }),
       ),
-    refetchInterval: (query) => (query.state.data?.newest?.state === "waiting" ? ASK_MS : false),
+    refetchInterval: (query) => {
+      const { newest, explained, interrupted } = query.state.data ?? {};
+      return [newest, explained, interrupted].some((found) => found?.state === "waiting")
+        ? ASK_MS
+        : false;
+    },
   });
 }
 
-export function TryPanel({ comparison, lane, rows, onRows, beforeTry }: Props) {
+/** Ask for a try of a kind, once what is typed has reached the server. */
+export function useStart(comparison: number, lane: string, before: () => Promise<unknown>) {
   const cache = useQueryClient();
-  const found = useTry(comparison, lane.id);
-  const start = useMutation<Schemas["Tries"], Problem>({
-    mutationFn: async () => {
-      await beforeTry();
+  return useMutation<Schemas["Tries"], Problem, Partial<Schemas["TryRequestRequest"]>>({
+    mutationFn: async (asked) => {
+      await before();
       return taken(
         api.POST("/api/comparisons/{comparison}/lanes/{lane}/try/", {
-          params: { path: { comparison, lane: lane.id } },
-          body: { rows },
+          params: { path: { comparison, lane } },
+          body: { rows: 1000, kind: "try", share: 0.5, ...asked },
         }),
       );
     },
-    onSuccess: (made) => cache.setQueryData(["try", comparison, lane.id], made),
+    onSuccess: (made) => cache.setQueryData(["try", comparison, lane], made),
   });
+}
+
+/** On how many rows. */
+export function Size({ rows, onRows }: { rows: number; onRows: (rows: number) => void }) {
+  return (
+    <>
+      <span className="small quiet">on</span>
+      <Select
+        size="small"
+        value={rows}
+        aria-label="Rows to try on"
+        popupMatchSelectWidth={false}
+        options={SIZES.map((size) => ({ value: size, label: `${count(size)} rows` }))}
+        onChange={onRows}
+      />
+    </>
+  );
+}
+
+export function TryPanel({ comparison, lane, rows, onRows, beforeTry }: PanelProps) {
+  const found = useTry(comparison, lane.id);
+  const start = useStart(comparison, lane.id, beforeTry);
   const shown = found.data?.newest;
   const waiting = shown?.state === "waiting";
   return (
@@ -55,19 +82,11 @@ export function TryPanel({ comparison, lane, rows, onRows, beforeTry }: Props) {
           type="primary"
           loading={start.isPending || waiting}
           data-testid="try"
-          onClick={() => start.mutate()}
+          onClick={() => start.mutate({ rows })}
         >
           Try it
         </Button>
-        <span className="small quiet">on</span>
-        <Select
-          size="small"
-          value={rows}
-          aria-label="Rows to try on"
-          popupMatchSelectWidth={false}
-          options={SIZES.map((size) => ({ value: size, label: `${count(size)} rows` }))}
-          onChange={onRows}
-        />
+        <Size rows={rows} onRows={onRows} />
         <span className="small quiet" data-testid="try-state">
           {waiting ? "waiting for its turn" : shown ? stateWords(shown) : "once, not counted"}
         </span>

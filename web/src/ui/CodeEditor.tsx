@@ -1,7 +1,13 @@
 /** An editor for code and recipes, in Ivrell's colours. */
+import {
+  autocompletion,
+  type Completion,
+  completionKeymap,
+  type CompletionSource,
+} from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
-import { python } from "@codemirror/lang-python";
-import { sql } from "@codemirror/lang-sql";
+import { python, pythonLanguage } from "@codemirror/lang-python";
+import { sql, StandardSQL } from "@codemirror/lang-sql";
 import {
   bracketMatching,
   HighlightStyle,
@@ -47,6 +53,18 @@ const look = EditorView.theme({
   "&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground":
     { backgroundColor: "var(--selection)" },
   ".cm-wrong": { backgroundColor: "var(--caution-ground)", boxShadow: "inset 3px 0 var(--bad)" },
+  ".cm-tooltip": {
+    backgroundColor: "var(--sheet)",
+    color: "var(--ink)",
+    border: "1px solid var(--line)",
+  },
+  ".cm-tooltip-autocomplete > ul > li": { fontFamily: "var(--mono)", padding: "1px 8px" },
+  ".cm-tooltip-autocomplete > ul > li[aria-selected]": {
+    backgroundColor: "var(--selection)",
+    color: "var(--ink)",
+  },
+  ".cm-completionDetail": { color: "var(--ink-3)", fontStyle: "normal", marginLeft: "12px" },
+  ".cm-completionMatchedText": { textDecoration: "none", fontWeight: "650" },
   ".cm-changedLine": { backgroundColor: "var(--changed) !important" },
   ".cm-changedText": { background: "var(--changed-text) !important" },
 });
@@ -76,10 +94,62 @@ const wrongLine = StateField.define<DecorationSet>({
 
 export type Language = "python" | "sql" | "toml";
 
-function common(language: Language): Extension[] {
+/** What code may name: columns by table, and knobs. */
+export type Names = { tables: Record<string, string[]>; knobs: string[] };
+
+const NOTHING: Names = { tables: {}, knobs: [] };
+
+/** Tables behind `data.`, knobs behind `knobs.`, columns within quotes. */
+function pythonNames({ tables, knobs }: Names): CompletionSource {
+  const plain = (labels: string[], type: string, detail = ""): Completion[] =>
+    labels.map((label) => ({ label, type, detail }));
+  const columns = Object.entries(tables).flatMap(([table, names]) =>
+    plain(names, "property", `of ${table}`),
+  );
+  return (context) => {
+    const dotted = context.matchBefore(/\b(data|knobs)\.\w*/);
+    if (dotted) {
+      const [place = ""] = dotted.text.split(".");
+      const options =
+        place === "data" ? plain(Object.keys(tables), "class") : plain(knobs, "variable");
+      return { from: dotted.from + place.length + 1, options, validFor: /^\w*$/ };
+    }
+    const quoted = context.matchBefore(/["']\w*/);
+    if (quoted) return { from: quoted.from + 1, options: columns, validFor: /^\w*$/ };
+    return null;
+  };
+}
+
+/** Knobs behind a colon or in braces; tables and columns anywhere. */
+function sqlNames({ tables, knobs }: Names): CompletionSource {
+  const options = knobs.map((label) => ({ label, type: "variable", detail: "knob" }));
+  // Offered before any FROM says which table is meant.
+  const known = Object.entries(tables).flatMap(([table, names]) => [
+    { label: table, type: "class", detail: "table", boost: 2 },
+    ...names.map((label) => ({ label, type: "property", detail: `of ${table}`, boost: 1 })),
+  ]);
+  return (context) => {
+    const marked = context.matchBefore(/[:{]\w*/);
+    if (marked) return { from: marked.from + 1, options, validFor: /^\w*$/ };
+    const word = context.matchBefore(/\w+/);
+    return word ? { from: word.from, options: known, validFor: /^\w*$/ } : null;
+  };
+}
+
+function completing(language: Language, names: Names): Extension[] {
+  if (language === "python") {
+    return [pythonLanguage.data.of({ autocomplete: pythonNames(names) })];
+  }
+  if (language === "sql") {
+    return [StandardSQL.language.data.of({ autocomplete: sqlNames(names) })];
+  }
+  return [];
+}
+
+function common(language: Language, names = NOTHING): Extension[] {
   const spoken: Record<Language, Extension> = {
     python: [python(), indentUnit.of("    ")],
-    sql: sql(),
+    sql: sql({ dialect: StandardSQL, upperCaseKeywords: true }),
     toml: StreamLanguage.define(toml),
   };
   return [
@@ -94,7 +164,9 @@ function common(language: Language): Extension[] {
     syntaxHighlighting(inks),
     look,
     wrongLine,
-    keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
+    completing(language, names),
+    autocompletion({ icons: false }),
+    keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
   ];
 }
 
@@ -105,10 +177,14 @@ type Props = {
   onChange?: (value: string) => void;
   /** Line to mark as wrong, from 1. */
   wrong?: number | null;
+  /** Names to complete. */
+  names?: Names;
   id?: string;
 };
 
-export function CodeEditor({ value, language, label, onChange, wrong = null, id }: Props) {
+export function CodeEditor(props: Props) {
+  const { value, language, label, onChange, wrong = null, names = NOTHING, id } = props;
+  const told = JSON.stringify(names);
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   const changed = useEffectEvent((text: string) => onChange?.(text));
@@ -119,7 +195,7 @@ export function CodeEditor({ value, language, label, onChange, wrong = null, id 
       parent: place.current,
       state: EditorState.create({
         extensions: [
-          ...common(language),
+          ...common(language, JSON.parse(told) as Names),
           EditorView.contentAttributes.of({ "aria-label": label }),
           EditorState.readOnly.of(!editable),
           EditorView.updateListener.of((update) => {
@@ -130,12 +206,12 @@ export function CodeEditor({ value, language, label, onChange, wrong = null, id 
     });
     view.current = editor;
     return () => editor.destroy();
-  }, [language, label, editable]);
+  }, [language, label, editable, told]);
   useEffect(() => {
     const editor = view.current;
     if (!editor || editor.state.doc.toString() === value) return;
     editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: value } });
-  }, [value, language, label, editable]);
+  }, [value, language, label, editable, told]);
   useEffect(() => {
     view.current?.dispatch({ effects: markLine.of(wrong) });
   }, [wrong, value]);

@@ -138,7 +138,10 @@ def _same_types(left: pa.Table, right: pa.Table) -> tuple[pa.Table, pa.Table]:
         if ours == theirs:
             continue
         numeric = all(
-            pa.types.is_integer(t) or pa.types.is_floating(t) or pa.types.is_null(t)
+            pa.types.is_boolean(t)
+            or pa.types.is_integer(t)
+            or pa.types.is_floating(t)
+            or pa.types.is_null(t)
             for t in (ours, theirs)
         )
         moments = all(pa.types.is_timestamp(t) or pa.types.is_null(t) for t in (ours, theirs))
@@ -182,6 +185,8 @@ def _zeros_lost(reference: pa.ChunkedArray, answer: pa.ChunkedArray) -> bool:
 
 
 def _cast(column: pa.ChunkedArray, target: pa.DataType) -> pa.ChunkedArray:
+    if pa.types.is_boolean(column.type) and pa.types.is_floating(target):
+        column = column.cast(pa.int8())
     try:
         return column.cast(target, safe=False)
     except pa.ArrowException:

@@ -170,7 +170,7 @@ def _written(key: str, value: Any) -> Item:
     return item
 
 
-NOT_SETTINGS = {"id", "name", "engine", "input", "parent", "note", "code", "setup"}
+NOT_SETTINGS = {"id", "name", "engine", "input", "parent", "note", "code", "setup", "retired"}
 """Fields of an approach that have a place of their own on the page."""
 
 

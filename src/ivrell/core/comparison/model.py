@@ -96,7 +96,7 @@ class Comparison(_Part):
                 raise ValueError(f'two approaches have the id "{approach.id}"; rename one')
             forms = ENGINES[approach.engine].forms or tuple(FORMS)
             wanted = approach.wanted
-            if wanted.form not in forms:
+            if wanted.form not in forms and not getattr(approach, "server", None):
                 raise ValueError(
                     f'{where}: the engine {approach.engine} reads no form "{wanted.form}"; '
                     f"it reads: {', '.join(forms)}"

@@ -17,7 +17,8 @@ class Approach:
     """What every approach says, whatever its engine.
 
     ``input`` is the form of the tables it reads, or a form and how its files are cut and
-    packed; ``parent`` the approach it was branched from.
+    packed; ``parent`` the approach it was branched from. One that is ``retired`` runs no more
+    unless it is asked for by its id; old trials keep it.
     """
 
     __pydantic_config__ = {"extra": "forbid", "str_max_length": 200_000}
@@ -28,6 +29,7 @@ class Approach:
     input: str | Input = "csv"
     parent: str | None = None
     note: str = ""
+    retired: bool = False
 
     def text(self) -> str:
         """The code that a person wrote for it."""

@@ -8,13 +8,14 @@ from typing import Literal
 from ivrell.core.engines.base import Approach, Problem
 from ivrell.core.engines.python_task import DrivingTask, PythonTask
 from ivrell.core.engines.task import Job
+from ivrell.core.recipe.input import Input
 
 
 @dataclass(frozen=True, kw_only=True)
 class PythonApproach(Approach):
     """A function ``answer(data, knobs, stage)`` in ``code``; where it also defines
     ``setup(data, knobs)``, that is called before each timed call, outside the clock, and what
-    it returns is ``data.ready``.
+    it returns is ``data.ready``. (With a server it may take the connection as a third.)
 
     With ``server = "postgres"`` the tables are loaded there, and answer takes an open
     connection as a fourth argument ``db``; keys, indexes, writes, settings, ``answer`` and
@@ -34,6 +35,11 @@ class PythonApproach(Approach):
 
     def text(self) -> str:
         return self.code
+
+    @property
+    def wanted(self) -> Input:
+        """Its input in full, which is the server's tables where it drives one."""
+        return Input(form=self.server) if self.server else super().wanted
 
 
 def problem_of(code: str, wanted: list[str]) -> Problem | None:

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import linecache
+import sys
 import traceback
+import types
 from collections.abc import Callable, Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ivrell.core.engines.answers import how_to_force
@@ -12,6 +15,10 @@ from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa
+
+
+_SETUP_TAKES = 2
+_MODULE = "approach"
 
 
 class Named:
@@ -43,6 +50,17 @@ def failure(error: BaseException, source: str) -> ApproachFailed:
     return ApproachFailed(type(error).__name__, message, line, "".join(shown.format())[-8000:])
 
 
+def _importable(folder: Path, code: str) -> types.ModuleType:
+    """An empty module for the code, which the processes that it starts can import by name."""
+    place = folder / ".approach"
+    place.mkdir(exist_ok=True)
+    (place / f"{_MODULE}.py").write_text(code, encoding="utf-8")
+    sys.path.append(str(place))
+    module = types.ModuleType(_MODULE)
+    sys.modules[_MODULE] = module
+    return module
+
+
 class PythonTask(Task):
     """Calls ``answer(data, knobs, stage)`` of the approach's code; ``more`` follow as further
     arguments, such as the session on a server."""
@@ -51,7 +69,7 @@ class PythonTask(Task):
         code = job.approach["code"]
         self._source = f"<approach {job.approach['id']}>"
         linecache.cache[self._source] = (len(code), None, code.splitlines(True), self._source)
-        module: dict[str, Any] = {"__name__": "approach"}
+        module = _importable(job.folder, code).__dict__
         try:
             exec(compile(code, self._source, "exec"), module)  # noqa: S102 - the user's own code
         except Exception as error:
@@ -63,7 +81,7 @@ class PythonTask(Task):
                 "The code defines no function answer(data, knobs, stage). Add one.",
             )
         self._answer = answer
-        self._setup: Callable[[Any, Any], object] | None = module.get("setup")
+        self._setup: Any = module.get("setup")
         self.sets_up_each = self._setup is not None
         self._data = Named("table", job.tables)
         self._knobs = Named("knob", job.knobs)
@@ -72,7 +90,8 @@ class PythonTask(Task):
     def before_each(self) -> None:
         if self._setup:
             try:
-                self._data.__dict__["ready"] = self._setup(self._data, self._knobs)
+                more = self._more if self._setup.__code__.co_argcount > _SETUP_TAKES else ()
+                self._data.__dict__["ready"] = self._setup(self._data, self._knobs, *more)
             except Exception as error:
                 raise failure(error, self._source) from error
 

@@ -6,10 +6,11 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.kinds import Column, Kind, Name, Share
+from ivrell.core.recipe.kinds.base import Needle
 from ivrell.core.recipe.own_file import OwnFile, own_file
 
 GENERATOR_VERSION = 2
@@ -106,6 +107,28 @@ def _with_own_file(name: str, table: Table) -> Table:
     return table.model_copy(update={"rows": own.rows, "file_hash": own.hash})
 
 
+def _with_needle(table: str, column: Column, knobs: Mapping[str, Any]) -> Column:
+    """The column with a needle's place taken from its knob. Raises BadInput."""
+    needle = column.needle
+    if needle is None or not isinstance(needle.at, str) or not needle.at.startswith("{"):
+        return column
+    knob = needle.at[1:-1]
+    where = f"data.tables.{table} ({column.name}.needle)"
+    if knob not in knobs:
+        raise BadInput(f'There is no knob "{knob}".', where=where, cure="Add it under [knobs].")
+    try:
+        at = Needle(value=needle.value, at=knobs[knob])
+    except ValidationError:
+        at = needle
+    if at.at == needle.at or str(at.at).startswith("{"):
+        raise BadInput(
+            f"{knobs[knob]!r} is no place for a needle.",
+            where=f"knobs.{knob}",
+            cure='Give "first", "middle", "last", "absent", or a share from 0 to 1.',
+        )
+    return column.model_copy(update={"needle": at})
+
+
 class Recipe(BaseModel):
     """Tables by name, and the seed that all their values come from."""
 
@@ -143,7 +166,8 @@ class Recipe(BaseModel):
                     where=where,
                     cure=f"Give a whole number from 1 to {MOST_ROWS:,}.",
                 )
-            tables[name] = table.model_copy(update={"rows": rows})
+            columns = [_with_needle(name, column, knobs) for column in table.columns]
+            tables[name] = table.model_copy(update={"rows": rows, "columns": columns})
         recipe = self.model_copy(update={"tables": tables})
         recipe.check()
         return recipe

@@ -104,7 +104,9 @@ def tree_memory(worker: int, others: list[int]) -> int:
 def left_bytes(folder: Path) -> int:
     """Bytes in the files a run left, without Ivrell's own."""
     total = 0
-    for where, _, names in os.walk(folder):
+    for where, below, names in os.walk(folder):
+        if where == str(folder) and ".approach" in below:
+            below.remove(".approach")
         for name in names:
             if not name.startswith((".job", ".answer")):
                 try:

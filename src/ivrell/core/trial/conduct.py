@@ -77,12 +77,6 @@ DataPlace = tuple[str, Input, tuple[str, ...], tuple[str, ...]]
 """A point, an input, and the keys and indexes of loaded tables."""
 
 
-def wanted_data(approach: Approach) -> Input:
-    """What an approach reads: its input, or the tables of the server that it drives."""
-    server = getattr(approach, "server", None)
-    return Input(form=server) if server else approach.wanted
-
-
 Listener = Callable[[str, dict[str, Any]], None]
 """Called with the kind of an event and its fields."""
 
@@ -206,7 +200,7 @@ class Trial:
     def _place_of_data(self, point: dict[str, Any], approach: Approach) -> DataPlace:
         """What decides which data an approach finds at a point."""
         keys, indexes = (tuple(getattr(approach, name, ())) for name in ("keys", "indexes"))
-        return point_name(point), wanted_data(approach), keys, indexes
+        return point_name(point), approach.wanted, keys, indexes
 
     def _make_data(self) -> None:
         told: list[dict[str, Any]] = []
@@ -223,7 +217,7 @@ class Trial:
         self.listen("data made", {"tables": self.made})
 
     def _make(self, recipe: Recipe, approach: Approach) -> dict[str, Made] | Loaded:
-        wanted = wanted_data(approach)
+        wanted = approach.wanted
         if wanted.form in DATABASES:
             return self.databases.ensure(
                 recipe,

@@ -62,6 +62,8 @@ class Until(BaseModel):
 class Plan(BaseModel):
     """One launch: which lanes, at which points, how often, within which limits.
 
+    ``lanes`` None means all but retired ones.
+
     ``knobs`` gives the values to try for the knobs named in it; others take their first.
     ``order_seed`` decides the order of runs within each round. ``until`` ends the rounds by
     how sure they are instead of by their number. ``own_files`` is the folder that paths of
@@ -115,7 +117,11 @@ class Plan(BaseModel):
         """
         for lane in self.lanes or []:
             comparison.lane(lane)
-        ids = [a.id for a in comparison.approach if self.lanes is None or a.id in self.lanes]
+        ids = [
+            approach.id
+            for approach in comparison.approach
+            if (not approach.retired if self.lanes is None else approach.id in self.lanes)
+        ]
         if not ids:
             raise BadInput(
                 "There is no approach to run.",

@@ -75,12 +75,16 @@ class LaneSerializer(serializers.Serializer):
     settings_known = serializers.ListField(child=serializers.CharField())
     code_lines = serializers.IntegerField()
     problem = serializers.DictField(allow_null=True)
+    retired = serializers.BooleanField()
+    runtime = serializers.CharField(allow_null=True)
+    service = serializers.BooleanField()
 
 
 def lane(approach) -> dict:
     """The fields of LaneSerializer for an approach."""
     engine = ENGINES[approach.engine]
     problem = engine.problem(approach)
+    server = getattr(approach, "server", None)
     return {
         "id": approach.id,
         "name": approach.label,
@@ -88,7 +92,7 @@ def lane(approach) -> dict:
         "language": engine.language,
         "input": approach.wanted.form,
         "parts": approach.wanted.parts,
-        "forms": list(engine.forms or FORMS),
+        "forms": [server] if server else list(engine.forms or FORMS),
         "parent": approach.parent,
         "note": approach.note,
         "code": approach.text(),
@@ -97,6 +101,9 @@ def lane(approach) -> dict:
         "settings_known": [f.name for f in fields(approach) if f.name not in NOT_SETTINGS],
         "code_lines": code_lines(approach.text(), engine.language),
         "problem": vars(problem) if problem else None,
+        "retired": approach.retired,
+        "runtime": getattr(approach, "runtime", None),
+        "service": hasattr(approach, "service"),
     }
 
 
@@ -127,13 +134,14 @@ class ComparisonSerializer(serializers.ModelSerializer):
     lanes = serializers.SerializerMethodField()
     data_text = serializers.SerializerMethodField()
     tables = serializers.SerializerMethodField()
+    columns = serializers.SerializerMethodField()
     marks = serializers.DictField(child=serializers.IntegerField(), read_only=True)
 
     class Meta:
         model = Comparison
         fields = [
             "id", "name", "question", "baseline", "answer", "targets", "knobs", "lanes",
-            "data_text", "tables", "text", "marks", "changed_at", "demo",
+            "data_text", "tables", "columns", "text", "marks", "changed_at", "demo",
         ]  # fmt: skip
 
     def to_representation(self, record: Comparison) -> dict:
@@ -176,6 +184,11 @@ class ComparisonSerializer(serializers.ModelSerializer):
     def get_tables(self, record: Comparison) -> list[str]:
         return list(self.read.data.tables)
 
+    def get_columns(self, record: Comparison) -> dict[str, list[str]]:
+        """Names of each table's columns; none of a table that is the user's own file."""
+        tables = self.read.data.tables
+        return {name: [column.name for column in table.columns] for name, table in tables.items()}
+
 
 class SettingsSerializer(serializers.Serializer):
     """Settings of the question that may be changed one by one; absent ones stay."""
@@ -212,14 +225,16 @@ class LaneChangeSerializer(serializers.Serializer):
     note = serializers.CharField(required=False, allow_blank=True)
     code = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
     setup = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
+    retired = serializers.BooleanField(required=False)
     settings_text = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
 
 
 class NewLaneSerializer(serializers.Serializer):
-    """A new lane: of an engine, or branched from another lane."""
+    """A new lane: of an engine, branched from another lane, or a copy of one beside it."""
 
     engine = serializers.ChoiceField(required=False, choices=list(ENGINES))
     branch_from = serializers.CharField(required=False)
+    copy_of = serializers.CharField(required=False)
     name = serializers.CharField(required=False, allow_blank=True)
 
 

@@ -58,6 +58,22 @@ END {{ print "rows"; print rows }}
 """
 
 
+_REMOTE = """import csv
+
+
+def answer(data, knobs, stage, service):
+    with open(data.{table}, newline="") as file:
+        rows = list(csv.DictReader(file))
+    with stage("ask"):
+        counted = service.call(rows)
+    return [{{"rows": sum(counted)}}]
+"""
+
+_RULE = """def rule(row):
+    return 1
+"""
+
+
 def starting_fields(engine: str, comparison: Comparison) -> dict[str, Any]:
     """A small approach that answers with the row count of the largest-looking table, in the
     first form that its engine reads."""
@@ -66,7 +82,9 @@ def starting_fields(engine: str, comparison: Comparison) -> dict[str, Any]:
     fields: dict[str, Any] = {"engine": engine, "input": forms[0] if forms else "csv"}
     if engine == "command":
         fields["argv"] = ["awk", "-f", "{script}", f"{{{table}}}"]
-    text = {"python": _PYTHON, "command": _AWK}.get(engine, _SQL)
+    if engine == "remote":
+        fields["service"] = {"rule": _RULE, "latency_ms": 1.0}
+    text = {"python": _PYTHON, "command": _AWK, "remote": _REMOTE}.get(engine, _SQL)
     return {**fields, "code": text.format(table=table)}
 
 

@@ -183,16 +183,18 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
 
         def changed(text: str) -> str:
             comparison = parse(text)
-            origin = given.get("branch_from")
+            origin = given.get("branch_from") or given.get("copy_of")
             if origin:
-                parent = comparison.lane(origin)
+                source = comparison.lane(origin)
                 fields = {
                     key: value
-                    for key, value in edit.fields_of(parent).items()
-                    if key not in ("id", "name", "parent", "note")
+                    for key, value in edit.fields_of(source).items()
+                    if key not in ("id", "name", "parent", "note", "retired")
                 }
-                name = given.get("name") or f"{parent.label}, changed"
-                fields = {"name": name, **fields, "parent": origin}
+                copied = "copy_of" in given
+                name = given.get("name") or f"{source.label}, {'copy' if copied else 'changed'}"
+                parent = source.parent if copied else origin
+                fields = {"name": name, **fields, **({"parent": parent} if parent else {})}
             else:
                 engine = given.get("engine", "python")
                 name = given.get("name") or "New lane"
@@ -221,6 +223,8 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
         if request.method == "DELETE":
             return self._change(pk, lambda text: edit.remove_approach(text, lane))
         fields = _checked(shapes.LaneChangeSerializer, request)
+        if fields.get("retired") is False:
+            fields["retired"] = None
         if "settings_text" in fields:
             settings = edit.settings_from(fields.pop("settings_text"))
             return self._change(

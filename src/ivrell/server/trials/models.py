@@ -162,7 +162,16 @@ class Event(models.Model):
 
 
 class Try(models.Model):
-    """One run of a lane on a small size, asked for while it is written."""
+    """One run of a lane on a small size, asked for while it is written.
+
+    A kind of its own tells how the engine carries the lane out, another kills the run after
+    ``share`` of its usual time and starts it again.
+    """
+
+    class Kind(models.TextChoices):
+        TRY = "try"
+        EXPLAINED = "explained"
+        INTERRUPTED = "interrupted"
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -173,6 +182,8 @@ class Try(models.Model):
     lane = models.CharField(max_length=63)
     text = models.TextField()
     rows = models.IntegerField()
+    kind = models.CharField(max_length=12, choices=Kind.choices, default=Kind.TRY)
+    share = models.FloatField(default=0.5)
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     found = models.JSONField(null=True)
     message = models.JSONField(null=True)

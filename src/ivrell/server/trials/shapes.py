@@ -1,8 +1,8 @@
 """What the API takes and gives of trials."""
 
-from typing import Any
+from typing import Any, Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from rest_framework import serializers
 
 from ivrell.core.report.shape import Call, Findings
@@ -242,9 +242,12 @@ class MadeData(BaseModel):
 
 
 class TryRequest(BaseModel):
-    """On how many rows to try a lane."""
+    """On how many rows to try a lane, and whether it is to tell how it is carried out, or to be
+    killed after a share of its usual time and started again."""
 
     rows: int = 1000
+    kind: Literal["try", "explained", "interrupted"] = "try"
+    share: float = Field(default=0.5, gt=0, lt=1)
 
 
 class AnswerColumn(BaseModel):
@@ -252,6 +255,59 @@ class AnswerColumn(BaseModel):
 
     name: str
     type: str
+
+
+class PlanStep(BaseModel):
+    """A step of a plan and those that feed it; see the core's Step."""
+
+    what: str
+    detail: str
+    rows: float | None
+    expected_rows: float | None
+    own_s: float | None
+    loops: int | None
+    blocks: dict[str, int]
+    steps: list["PlanStep"]
+
+
+class StatementPlan(BaseModel):
+    """A statement and how it was carried out, None where engines do not tell."""
+
+    text: str
+    line: int
+    plan: PlanStep | None
+
+
+class ExplainedShape(BaseModel):
+    """How a lane was carried out on a small size."""
+
+    id: int
+    rows_asked: int
+    state: str
+    message: dict[str, str] | None
+    error: dict[str, Any] | None
+    plans: list[StatementPlan]
+
+
+class InterruptionShape(BaseModel):
+    """What a kill left of a lane, and what came of starting it again on that.
+
+    ``left`` and ``whole`` are rows by bucket, "" where the answer has none; ``left_bytes`` the
+    files in its folder.
+    """
+
+    id: int
+    rows_asked: int
+    share: float
+    state: str
+    message: dict[str, str] | None
+    verdict: str
+    words: str
+    left: dict[str, int]
+    whole: dict[str, int]
+    left_bytes: int | None
+    usual_s: float | None
+    reasons: list[str]
 
 
 class TryShape(BaseModel):
@@ -278,6 +334,32 @@ class TryShape(BaseModel):
 
 
 class Tries(BaseModel):
-    """The newest try of a lane, if any."""
+    """The newest try of a lane of each kind, if any."""
 
-    newest: TryShape | None
+    newest: TryShape | None = None
+    explained: ExplainedShape | None = None
+    interrupted: InterruptionShape | None = None
+
+
+class RuntimeShape(BaseModel):
+    """Another interpreter of this machine; ``problem`` says why it cannot be used."""
+
+    name: str
+    interpreter: str
+    implementation: str
+    version: str
+    packages: dict[str, str]
+    problem: str
+
+
+class RuntimeList(BaseModel):
+    """All interpreters registered here."""
+
+    runtimes: list[RuntimeShape]
+
+
+class NewRuntime(BaseModel):
+    """An interpreter to register."""
+
+    name: str
+    interpreter: str

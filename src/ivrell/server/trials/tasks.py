@@ -17,6 +17,7 @@ from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial import against_itself
 from ivrell.core.trial.conduct import Trial as CoreTrial
 from ivrell.core.trial.conduct import read_curve
+from ivrell.core.trial.interrupted import interrupted
 from ivrell.core.trial.once import try_once
 from ivrell.core.trial.plan import Plan
 from ivrell.server.trials.models import MACHINE_LOCK, Run, Trial, Try
@@ -150,6 +151,15 @@ def measure_noise(folder: str) -> None:
     against_itself.measure_noise(Path(folder))
 
 
+def _tried(attempt: Try, folder: Path, store: DataStore) -> dict[str, Any]:
+    what = (attempt.text, attempt.lane, attempt.rows)
+    files = str(settings.IVRELL_DATA / "files")
+    if attempt.kind == Try.Kind.INTERRUPTED:
+        return interrupted(*what, attempt.share, folder, store, own_files=files)
+    explained = attempt.kind == Try.Kind.EXPLAINED
+    return try_once(*what, folder, store, own_files=files, explained=explained)
+
+
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="try_lane")
 def try_lane(try_id: int) -> None:
     """Run a lane once on a small size."""
@@ -157,10 +167,7 @@ def try_lane(try_id: int) -> None:
     store = DataStore(settings.IVRELL_DATA / "made")
     try:
         with tempfile.TemporaryDirectory(prefix="ivrell-try-") as folder:
-            attempt.found = try_once(
-                attempt.text, attempt.lane, attempt.rows, Path(folder), store,
-                own_files=str(settings.IVRELL_DATA / "files"),
-            )  # fmt: skip
+            attempt.found = _tried(attempt, Path(folder), store)
         attempt.state = Try.State.DONE
     except BadInput as error:
         attempt.state, attempt.message = Try.State.FAILED, error.as_dict()

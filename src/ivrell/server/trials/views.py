@@ -24,6 +24,7 @@ from ivrell.core.measure.noise import floor
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.report.findings import limit_told
+from ivrell.core.runtimes import Runtimes
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import shapes
@@ -128,14 +129,57 @@ def launch(request: Request, comparison: int) -> Response:
     return Response(shapes.TrialSerializer(trial).data, status=status.HTTP_201_CREATED)
 
 
-def _try_shown(attempt: Try | None) -> Response:
-    if attempt is None:
-        return Response(shapes.Tries(newest=None).model_dump())
+def _tries(comparison: int, lane: str) -> Response:
+    """The newest try of each kind."""
+    newest = {
+        kind: Try.objects.filter(comparison=comparison, lane=lane, kind=kind).first()
+        for kind in Try.Kind.values
+    }
+    tried, explained, killed = (newest[kind] for kind in Try.Kind.values)
+    shape = shapes.Tries(
+        newest=_try_shape(tried) if tried else None,
+        explained=_explained_shape(explained) if explained else None,
+        interrupted=_interruption_shape(killed) if killed else None,
+    )
+    return Response(shape.model_dump(mode="json"))
+
+
+def _explained_shape(attempt: Try) -> shapes.ExplainedShape:
+    found = attempt.found or {}
+    return shapes.ExplainedShape(
+        id=attempt.pk,
+        rows_asked=attempt.rows,
+        state=attempt.state,
+        message=attempt.message,
+        error=(found.get("run") or {}).get("error"),
+        plans=found.get("plans", []),
+    )
+
+
+def _interruption_shape(attempt: Try) -> shapes.InterruptionShape:
+    found = attempt.found or {}
+    return shapes.InterruptionShape(
+        id=attempt.pk,
+        rows_asked=attempt.rows,
+        share=attempt.share,
+        state=attempt.state,
+        message=attempt.message,
+        verdict=found.get("verdict", ""),
+        words=found.get("words", ""),
+        left=found.get("left", {}),
+        whole=found.get("whole", {}),
+        left_bytes=found.get("left_bytes"),
+        usual_s=found.get("runs", {}).get("usual", {}).get("elapsed_s"),
+        reasons=(found.get("agreement") or {}).get("reasons", []),
+    )
+
+
+def _try_shape(attempt: Try) -> shapes.TryShape:
     found = attempt.found or {}
     run = found.get("run") or {}
     user, system = run.get("cpu_user_s"), run.get("cpu_system_s")
     peak, start = run.get("peak_memory_bytes"), run.get("start_memory_bytes")
-    shape = shapes.TryShape(
+    return shapes.TryShape(
         id=attempt.pk,
         lane=attempt.lane,
         rows_asked=attempt.rows,
@@ -155,7 +199,6 @@ def _try_shown(attempt: Try | None) -> Response:
         columns=found.get("columns", []),
         rows=found.get("rows", []),
     )
-    return Response(shapes.Tries(newest=shape).model_dump(mode="json"))
 
 
 class TryView(APIView):
@@ -163,8 +206,8 @@ class TryView(APIView):
 
     @extend_schema(responses=shapes.Tries, operation_id="last_try")
     def get(self, request: Request, comparison: int, lane: str) -> Response:
-        """The newest try of a lane, if any."""
-        return _try_shown(Try.objects.filter(comparison=comparison, lane=lane).first())
+        """The newest try of a lane of each kind, if any."""
+        return _tries(comparison, lane)
 
     @extend_schema(
         request=shapes.TryRequest, responses={201: shapes.Tries}, operation_id="try_lane"
@@ -175,10 +218,15 @@ class TryView(APIView):
         record = get_object_or_404(Comparison.objects.present(), pk=comparison)
         record.data.lane(lane)
         attempt = Try.objects.create(
-            comparison=record, lane=lane, text=record.text, rows=max(1, given.rows)
+            comparison=record,
+            lane=lane,
+            text=record.text,
+            rows=max(1, given.rows),
+            kind=given.kind,
+            share=given.share,
         )
         try_lane.defer(try_id=attempt.pk)
-        response = _try_shown(attempt)
+        response = _tries(comparison, lane)
         response.status_code = status.HTTP_201_CREATED
         return response
 
@@ -189,6 +237,38 @@ def engines(request: Request) -> Response:
     """The engines and whether they are there."""
     states = [state_of(engine) for engine in ENGINES.values()]
     return Response({"engines": [{**asdict(state), "cure": state.cure} for state in states]})
+
+
+class RuntimesView(APIView):
+    """Other interpreters that lanes in Python may ask for."""
+
+    @extend_schema(responses=shapes.RuntimeList, operation_id="runtimes")
+    def get(self, request: Request) -> Response:
+        """Those registered, looked at now."""
+        return self._all()
+
+    @extend_schema(
+        request=shapes.NewRuntime, responses=shapes.RuntimeList, operation_id="add_runtime"
+    )
+    def post(self, request: Request) -> Response:
+        """Register one."""
+        given = shapes.NewRuntime.model_validate(request.data)
+        Runtimes().add(given.name.strip(), given.interpreter.strip())
+        return self._all()
+
+    @extend_schema(
+        parameters=[OpenApiParameter("name", str, required=True)],
+        responses={200: shapes.RuntimeList},
+        operation_id="remove_runtime",
+    )
+    def delete(self, request: Request) -> Response:
+        """Forget one."""
+        Runtimes().remove(request.query_params.get("name", ""))
+        return self._all()
+
+    def _all(self) -> Response:
+        found = [shapes.RuntimeShape(**one.as_dict()) for one in Runtimes().all()]
+        return Response(shapes.RuntimeList(runtimes=found).model_dump())
 
 
 @extend_schema(responses={200: {"type": "object", "additionalProperties": {}}})

@@ -63,16 +63,20 @@ class Block:
         return (self.places + rng.random(self.count)) / self.total
 
 
+Place = Literal["first", "middle", "last", "absent"]
+KnobPlace = Annotated[str, Field(pattern=r"^\{[A-Za-z_]\w*\}$")]
+
+
 class Needle(BaseModel):
     """A sought value and where it stands: in one row, in a share of the rows, or nowhere.
 
-    No other row of the column holds it.
+    No other row of the column holds it. ``at`` may be a knob in braces.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     value: StrictBool | StrictInt | StrictFloat | StrictStr
-    at: Literal["first", "middle", "last", "absent"] | Share = "absent"
+    at: Place | Share | KnobPlace = "absent"
 
 
 class Kind(BaseModel):

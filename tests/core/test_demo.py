@@ -1,0 +1,55 @@
+"""The demo's comparisons: every lane of each gives the same answer on a small size."""
+
+import unittest
+from pathlib import Path
+
+from ivrell.core.comparison.file import parse
+from ivrell.core.trial.once import small_knobs
+from tests.core.test_sql_engines import EngineCase
+from tests.support.comparisons import DEMO
+
+_ROWS = 300
+FILES = sorted(DEMO.parent.glob("*.toml"))
+
+
+class Demo(EngineCase):
+    def agreeing(self, path: Path) -> None:
+        text = path.read_text()
+        knobs = small_knobs(text, _ROWS)
+        trial = self.trial(text, name=path.stem, knobs=knobs)
+        point = trial.conduct()["points"][0]
+        self.assertEqual([run["error"] for run in trial.runs if run["error"]], [])
+        for lane in point["lanes"]:
+            with self.subTest(lane=lane["id"]):
+                agreement = lane["agreement"]
+                self.assertTrue(agreement["agrees"], agreement["reasons"])
+
+    def test_counted_against_exists_finds_what_is_there_and_only_that(self):
+        text = (DEMO.parent / "late-barge-in-database.toml").read_text()
+        places = ["first", "absent"]
+        trial = self.trial(text, knobs={"rows": [_ROWS], "place": places}, lanes=["exists"])
+        trial.conduct()
+        found = {
+            run["point"]["place"]: trial.answers.table("exists", run["answer_fingerprint"])
+            for run in trial.runs
+        }
+        self.assertEqual([found[p]["late"].to_pylist() for p in places], [[True], [False]])
+
+    def test_each_is_small_enough_to_look_at_and_says_what_is_asked(self):
+        for path in FILES:
+            with self.subTest(path.stem):
+                comparison = parse(path.read_text())
+                self.assertTrue(comparison.question and comparison.baseline)
+                self.assertLessEqual(len(comparison.approach), 14)
+
+
+def _test(path: Path):
+    return lambda self: self.agreeing(path)
+
+
+for _path in FILES:
+    setattr(Demo, f"test_{_path.stem.replace('-', '_')}_agrees", _test(_path))
+
+
+if __name__ == "__main__":
+    unittest.main()
