@@ -5,10 +5,17 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.csv
+import pyarrow.parquet
 
 from ivrell.core.agreement.canonical import canonical, fingerprint
 from ivrell.core.agreement.compare import VERDICTS, Agreement, compare, no_answer
+from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.errors import BadInput
+
+EXPECTED = "the expected answer"
+"""What stands in the place of the reference's lane where a stored answer is the reference."""
 
 
 def point_name(point: dict[str, Any]) -> str:
@@ -16,16 +23,32 @@ def point_name(point: dict[str, Any]) -> str:
     return json.dumps(point, sort_keys=True)
 
 
+def stored_answer(path: Path) -> pa.Table:
+    """A stored answer from a parquet or csv file. Raises BadInput where it cannot be read."""
+    try:
+        if path.suffix == ".parquet":
+            return pyarrow.parquet.read_table(path)
+        if path.suffix == ".csv":
+            return pyarrow.csv.read_csv(path)
+    except (OSError, pa.ArrowException) as error:
+        raise BadInput(f"{path.name} cannot be read: {error}", where="answer.expected") from error
+    raise BadInput(f"{path.name} is neither .parquet nor .csv.", where="answer.expected")
+
+
 class Answers:
     """The answers of one trial, a file for each different one of a lane at a point.
 
     Every run's answer is fingerprinted; only a fingerprint not seen before in its lane at
-    its point is kept and compared.
+    its point is kept and compared. Files are mapped into memory, not read.
+
+    Args:
+        own_files: folder that the path of a stored expected answer starts from.
     """
 
-    def __init__(self, comparison: Comparison, folder: Path) -> None:
+    def __init__(self, comparison: Comparison, folder: Path, own_files: Path | None = None) -> None:
         self._comparison = comparison
         self._folder = folder
+        self._own_files = own_files or Path.cwd()
         self._seen: dict[tuple[str, str], dict[str, int]] = {}
         folder.mkdir(parents=True, exist_ok=True)
 
@@ -36,7 +59,7 @@ class Answers:
             print_ = fingerprint(canonical(table))
             rows = table.num_rows
         self.count(lane, point, print_)
-        kept = self._path(lane, print_)
+        kept = self.path(lane, print_)
         if not kept.exists():
             file.replace(kept)
         return print_, rows
@@ -46,55 +69,105 @@ class Answers:
         seen = self._seen.setdefault((lane, point_name(point)), {})
         seen[print_] = seen.get(print_, 0) + 1
 
-    def _path(self, lane: str, print_: str) -> Path:
+    def path(self, lane: str, print_: str) -> Path:
+        """The file of a lane's answer that has this fingerprint."""
         return self._folder / f"{lane}-{print_}.arrow"
 
     def table(self, lane: str, print_: str) -> pa.Table:
         """The answer of a lane that has this fingerprint, as it came."""
-        with pa.OSFile(str(self._path(lane, print_))) as source:
-            return pa.ipc.open_file(source).read_all()
+        return pa.ipc.open_file(pa.memory_map(str(self.path(lane, print_)))).read_all()
 
-    def judge(self, lanes: list[str], point: dict[str, Any]) -> dict[str, dict[str, Any]]:
-        """Agreement of each lane with the baseline at a point, by lane id.
+    def usual(self, lane: str, point: dict[str, Any]) -> str | None:
+        """Fingerprint of the answer that a lane gave most often at a point."""
+        seen = self._seen.get((lane, point_name(point)))
+        return max(seen.items(), key=lambda item: item[1])[0] if seen else None
 
-        Where the baseline has no answer, the first lane that has one is the reference.
-        A lane whose answer varies between runs gets its worst verdict, and says so.
+    def judge(
+        self, lanes: list[str], point: dict[str, Any], sources: Sources | None = None
+    ) -> dict[str, dict[str, Any]]:
+        """Agreement of each lane with the reference at a point, by lane id.
+
+        The reference is the stored expected answer, else the lane that the question names,
+        else the baseline; where that has no answer, the first lane that has one. A lane whose
+        answer varies between runs gets its worst verdict, and says so. Lanes that say the same
+        among themselves are in one ``camp``, the reference's being 0. With ``sources`` what
+        became of broken and repeated rows is told too.
         """
-        at = point_name(point)
-        baseline = self._comparison.baseline_id
-        order = sorted(lanes, key=lambda lane: lane != baseline)
-        reference = next((lane for lane in order if self._seen.get((lane, at))), None)
+        name, reference = self._reference(lanes, point)
         found: dict[str, dict[str, Any]] = {}
         for lane in lanes:
-            seen = self._seen.get((lane, at), {})
+            seen = self._seen.get((lane, point_name(point)), {})
             if reference is None or not seen:
-                found[lane] = no_answer("it gave no answer").as_dict()
+                agreement = no_answer("it gave no answer").as_dict() | {"traced": []}
             else:
-                usual = max(self._seen[reference, at].items(), key=lambda item: item[1])[0]
                 verdicts = [
-                    compare(
-                        self.table(reference, usual),
-                        self.table(lane, print_),
-                        self._comparison.answer,
-                    )
+                    compare(reference, self.table(lane, print_), self._comparison.answer, sources)
                     for print_ in seen
                 ]
                 worst = max(verdicts, key=lambda v: VERDICTS.index(v.verdict))
-                found[lane] = self._told(worst, verdicts, seen)
-            found[lane] |= {"reference": reference, "fingerprints": dict(seen)}
+                agreement = self._told(worst, verdicts, seen)
+                agreement["traced"] = self._traced(lane, point, sources)
+            found[lane] = agreement | {"reference": name, "fingerprints": dict(seen)}
+        self._put_in_camps(found, point)
         return found
+
+    def _reference(
+        self, lanes: list[str], point: dict[str, Any]
+    ) -> tuple[str | None, pa.Table | None]:
+        if expected := self._comparison.answer.expected:
+            for knob, value in point.items():
+                expected = expected.replace(f"{{{knob}}}", str(value))
+            path = self._own_files / expected
+            if path.exists():
+                return EXPECTED, stored_answer(path)
+        wanted = [self._comparison.answer.reference, self._comparison.baseline_id, *lanes]
+        for lane in wanted:
+            if lane is not None and (usual := self.usual(lane, point)):
+                return lane, self.table(lane, usual)
+        return None, None
+
+    def _traced(
+        self, lane: str, point: dict[str, Any], sources: Sources | None
+    ) -> list[dict[str, Any]]:
+        usual = self.usual(lane, point)
+        if sources is None or usual is None:
+            return []
+        form = self._comparison.lane(lane).wanted.form
+        traced = sources.traced(self.table(lane, usual), form)
+        return [{**vars(one), "words": one.words} for one in traced]
+
+    def _put_in_camps(self, found: dict[str, dict[str, Any]], point: dict[str, Any]) -> None:
+        """Give every lane that has an answer the number of its camp."""
+        speakers: list[str] = []
+        for lane, agreement in found.items():
+            usual = self.usual(lane, point)
+            agreement["camp"] = None
+            if usual is None:
+                continue
+            if agreement["agrees"]:
+                agreement["camp"] = 0
+                continue
+            own = self.table(lane, usual)
+            for number, speaker in enumerate(speakers, 1):
+                print_ = self.usual(speaker, point)
+                assert print_ is not None
+                if compare(self.table(speaker, print_), own, self._comparison.answer).agrees:
+                    agreement["camp"] = number
+                    break
+            else:
+                speakers.append(lane)
+                agreement["camp"] = len(speakers)
 
     def _told(
         self, worst: Agreement, verdicts: list[Agreement], seen: dict[str, int]
     ) -> dict[str, Any]:
         told = worst.as_dict()
+        good = sum(
+            count for verdict, count in zip(verdicts, seen.values(), strict=True) if verdict.agrees
+        )
+        told["right_share"] = good / sum(seen.values())
         told["unstable"] = len({verdict.agrees for verdict in verdicts}) > 1
         if told["unstable"]:
-            good = sum(
-                count
-                for verdict, count in zip(verdicts, seen.values(), strict=True)
-                if verdict.agrees
-            )
             told["reasons"] = [
                 f"{good} of {sum(seen.values())} runs gave the right answer",
                 *told["reasons"],

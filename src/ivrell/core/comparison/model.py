@@ -57,13 +57,17 @@ class _Part(BaseModel):
 class Answer(_Part):
     """Shape of the answer, and how close two answers must be to be the same.
 
-    Numbers agree when they differ by at most ``absolute + relative * |reference|``.
+    Numbers agree when they differ by at most ``absolute + relative * |reference|``. Answers are
+    held against that of the lane ``reference`` (the baseline unless named), or against a stored
+    one: ``expected`` is a parquet or csv file, knobs in braces in its name.
     """
 
     key: list[str] = []
     order: bool = False
     relative: Annotated[float, Field(ge=0, lt=1)] = 1e-9
     absolute: Annotated[float, Field(ge=0)] = 0.0
+    reference: str | None = None
+    expected: Annotated[str, Field(max_length=500)] | None = None
 
 
 class Targets(_Part):
@@ -107,6 +111,11 @@ class Comparison(_Part):
                 raise ValueError(f"{where}: input takes either parts or split_by, not both")
             if approach.parent is not None and approach.parent == approach.id:
                 raise ValueError(f"{where}: an approach cannot be its own parent")
+        if self.answer.reference is not None and self.answer.reference not in ids:
+            raise ValueError(
+                f'answer.reference: there is no approach "{self.answer.reference}"; '
+                f"approaches: {', '.join(ids)}"
+            )
         if self.baseline is not None and self.baseline not in ids:
             raise ValueError(
                 f'baseline: there is no approach "{self.baseline}"; approaches: {", ".join(ids)}'

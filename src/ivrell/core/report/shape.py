@@ -41,11 +41,46 @@ class StageShape(BaseModel):
 
 
 class Drift(BaseModel):
-    """A column whose type is of another family than the reference's."""
+    """A column whose type is of another family than the reference's, or lost something."""
 
     column: str
     reference: str
     answer: str
+    lost: str = ""
+
+
+class DistancesShape(BaseModel):
+    """Distances of a column's numbers: the largest taken as equal (absolute, as a share, in units
+    in the last place), and pairs by power of ten of the share, on both sides of the tolerance."""
+
+    absolute: float
+    relative: float
+    units: float
+    within: dict[str, int]
+    beyond: dict[str, int]
+
+
+class ColumnEvidence(BaseModel):
+    """How a column stands over all pairs of rows; see agreement.evidence."""
+
+    name: str
+    equal: int
+    within: int
+    different: int
+    distances: DistancesShape | None
+    remarks: list[str]
+
+
+class TracedRows(BaseModel):
+    """What became of broken or repeated rows; see agreement.sources."""
+
+    table: str
+    what: str
+    rows: int
+    kept: int
+    with_nulls: int
+    dropped: int
+    words: str
 
 
 class AgreementShape(BaseModel):
@@ -60,11 +95,20 @@ class AgreementShape(BaseModel):
     reference_rows: int
     missing_columns: list[str]
     extra_columns: list[str]
+    renamed: dict[str, str] = {}
     drifted: list[Drift]
     different_rows: int
+    missing_rows: int = 0
+    extra_rows: int = 0
+    repeated_keys: int = 0
     largest_absolute: float
     largest_relative: float
+    largest_units: float = 0.0
     columns: dict[str, int]
+    evidence: list[ColumnEvidence] = []
+    camp: int | None = None
+    right_share: float | None = None
+    traced: list[TracedRows] = []
     examples: list[dict[str, Any]]
 
 

@@ -18,6 +18,7 @@ import pyarrow as pa
 import pyarrow.parquet
 
 from ivrell.core.agreement.record import Answers, point_name
+from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
@@ -159,7 +160,8 @@ class Trial:
             name: f"{found.implementation} {found.version}" for name, found in self.runtimes.items()
         }
         self._keep_machine()
-        self.answers = Answers(self.comparison, self.folder / "answers")
+        own_files = Path(self.plan.own_files or Path.cwd())
+        self.answers = Answers(self.comparison, self.folder / "answers", own_files)
         self._take_up()
         ended = "done"
         try:
@@ -332,7 +334,10 @@ class Trial:
 
     def _finish(self, ended: str) -> dict[str, Any]:
         agreement = {
-            point_name(point): self.answers.judge(self.lanes, point) for point in self.points
+            point_name(point): self.answers.judge(
+                self.lanes, point, Sources(self._recipes[point_name(point)])
+            )
+            for point in self.points
         }
         self._write("agreement.json", json.dumps(agreement, indent=2))
         self._write_curves()

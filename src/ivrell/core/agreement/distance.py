@@ -1,0 +1,91 @@
+"""How far apart numbers are: absolute, relative, in units in the last place."""
+
+from collections import Counter
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ivrell.core.comparison.model import Answer
+
+Floats = NDArray[np.float64]
+
+_SIGN = np.int64(np.iinfo(np.int64).min)
+_LEAST_DECADE, _MOST_DECADE = -18, 18
+
+
+def near(left: Floats, right: Floats, question: Answer) -> NDArray[np.bool_]:
+    """Where ``|left - right| <= absolute + relative * |left|``, ``left`` being the reference;
+    infinities and not-a-number equal themselves alone."""
+    with np.errstate(invalid="ignore", over="ignore"):
+        close = np.abs(left - right) <= question.absolute + question.relative * np.abs(left)
+    same: NDArray[np.bool_] = (left == right) | (np.isnan(left) & np.isnan(right))
+    return same | (close & np.isfinite(left) & np.isfinite(right))
+
+
+def units_apart(left: Floats, right: Floats) -> Floats:
+    """How many doubles lie from one finite number to the other, zeros of either sign as one."""
+    a, b = (_ordered(side) for side in (left, right))
+    # Ranks of numbers of unlike signs can be further apart than an int64 holds.
+    if _far(a, b):
+        apart: Floats = np.abs(a.astype(np.float64) - b.astype(np.float64))
+        return apart
+    return _exact(a, b)
+
+
+def _ordered(values: Floats) -> NDArray[np.int64]:
+    bits = np.ascontiguousarray(values, dtype=np.float64).view(np.int64)
+    return np.where(bits < 0, _SIGN - bits, bits)
+
+
+def _far(a: NDArray[np.int64], b: NDArray[np.int64]) -> bool:
+    return bool(np.any(np.abs(a // 2 - b // 2) > 2**61))
+
+
+def _exact(a: NDArray[np.int64], b: NDArray[np.int64]) -> Floats:
+    apart: Floats = np.abs(a - b).astype(np.float64)
+    return apart
+
+
+class Distances:
+    """Distances of one column's numbers, gathered over pairs: the largest of each sort, and how
+    many there are by power of ten of the relative distance.
+
+    ``within`` and ``beyond`` count pairs that differ but agree, and pairs that do not agree.
+    A relative distance from zero is counted as the largest power.
+    """
+
+    def __init__(self) -> None:
+        self.absolute = self.relative = self.units = 0.0
+        self.within: Counter[int] = Counter()
+        self.beyond: Counter[int] = Counter()
+
+    def add(self, left: Floats, right: Floats, agree: NDArray[np.bool_]) -> None:
+        """Take in pairs of numbers; those that are not finite count for nothing."""
+        differ = np.isfinite(left) & np.isfinite(right) & (left != right)
+        a, b, good = left[differ], right[differ], agree[differ]
+        if not len(a):
+            return
+        with np.errstate(divide="ignore", over="ignore"):
+            gap = np.abs(a - b)
+            share = gap / np.abs(a)
+        decade = np.where(np.isfinite(share), np.floor(np.log10(np.maximum(share, 1e-300))), 99)
+        decade = np.clip(decade, _LEAST_DECADE, _MOST_DECADE).astype(int)
+        for counts, chosen in ((self.within, good), (self.beyond, ~good)):
+            values, numbers = np.unique(decade[chosen], return_counts=True)
+            counts.update(dict(zip(values.tolist(), numbers.tolist(), strict=True)))
+        if good.any():
+            self.absolute = max(self.absolute, float(gap[good].max()))
+            finite = share[good & np.isfinite(share)]
+            self.relative = max(self.relative, float(finite.max(initial=0.0)))
+            self.units = max(self.units, float(units_apart(a[good], b[good]).max()))
+
+    def as_dict(self) -> dict[str, Any]:
+        """As plain data, the powers of ten as text."""
+        return {
+            "absolute": self.absolute,
+            "relative": self.relative,
+            "units": self.units,
+            "within": {str(decade): n for decade, n in sorted(self.within.items())},
+            "beyond": {str(decade): n for decade, n in sorted(self.beyond.items())},
+        }

@@ -1,0 +1,145 @@
+"""Bringing two answers to common types, and telling what the types of one lost on the way."""
+
+from dataclasses import dataclass
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ivrell.core.agreement.canonical import canonical, is_text, type_word
+
+_ZEROS = r"^[+-]?0[0-9]"
+_UNIT_NS = {"s": 10**9, "ms": 10**6, "us": 10**3, "ns": 1}
+_UNIT_WORDS = {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}
+
+
+@dataclass(frozen=True)
+class Drift:
+    """A column whose type is of another family than the reference's, or that lost something.
+
+    ``lost`` names what: "leading zeros", "precision of time", or nothing.
+    """
+
+    column: str
+    reference: str
+    answer: str
+    lost: str = ""
+
+    @property
+    def words(self) -> str:
+        """In words: "lock: text became integer, leading zeros lost"."""
+        if self.reference == self.answer:
+            return f"{self.column}: {self.lost} lost"
+        lost = f", {self.lost} lost" if self.lost else ""
+        return f"{self.column}: {self.reference} became {self.answer}{lost}"
+
+
+def matched_names(reference: list[str], answer: list[str]) -> dict[str, str]:
+    """The answer's name of each of the reference's columns that it has: the same name, or one
+    that differs in case alone where no other does."""
+    found = {name: name for name in reference if name in answer}
+    free: dict[str, list[str]] = {}
+    for name in answer:
+        if name not in found:
+            free.setdefault(name.casefold(), []).append(name)
+    for name in reference:
+        if name not in found and len(alike := free.get(name.casefold(), [])) == 1:
+            found[name] = alike.pop()
+    return found
+
+
+def common(reference: pa.Table, answer: pa.Table) -> tuple[pa.Table, pa.Table, list[Drift]]:
+    """Both tables, of the same column names, in common plain types, and what drifted.
+
+    Numbers are floats where either side has floats, decimals where both are; text that can all
+    be read as the other side's type is read so: a number or moment that came back as text is
+    still the same value. Everything else that differs is compared as text.
+    """
+    drifted = []
+    left, right = canonical(reference), canonical(answer)
+    for position, name in enumerate(reference.column_names):
+        own, theirs = reference.schema.field(name).type, answer.schema.field(name).type
+        ours = left.column(name)
+        others = right.column(name)
+        lost = ""
+        if _finer(own, theirs) and (coarse := _as_coarse(ours, theirs)) is not None:
+            ours, others, lost = coarse, others.cast(coarse.type), "precision of time"
+        if ours.type != others.type:
+            target = _target(ours, others)
+            ours, others = _cast(ours, target), _cast(others, target)
+        left = left.set_column(position, name, ours)
+        right = right.set_column(position, name, others)
+        if _zeros_lost(reference.column(name), answer.column(name)):
+            lost = "leading zeros"
+        if type_word(own) != type_word(theirs) or lost:
+            drifted.append(Drift(name, type_word(own), type_word(theirs), lost))
+    return left, right, drifted
+
+
+def _numeric(kind: pa.DataType) -> bool:
+    return bool(
+        pa.types.is_boolean(kind)
+        or pa.types.is_integer(kind)
+        or pa.types.is_floating(kind)
+        or pa.types.is_decimal(kind)
+        or pa.types.is_null(kind)
+    )
+
+
+def _target(ours: pa.ChunkedArray, theirs: pa.ChunkedArray) -> pa.DataType:
+    kinds = (ours.type, theirs.type)
+    known = [kind for kind in kinds if not pa.types.is_null(kind)]
+    if len(known) < len(kinds):
+        return known[0]
+    if all(map(pa.types.is_decimal, kinds)):
+        scale = max(kind.scale for kind in kinds)
+        return pa.decimal256(76, scale)
+    if all(map(pa.types.is_timestamp, kinds)):
+        return pa.timestamp("ns")
+    if all(map(_numeric, kinds)):
+        return pa.float64()
+    return _read_as(ours, theirs)
+
+
+def _read_as(ours: pa.ChunkedArray, theirs: pa.ChunkedArray) -> pa.DataType:
+    """The type of whichever is not text, where all of the other's text can be read so."""
+    text, other = (ours, theirs.type) if is_text(ours.type) else (theirs, ours.type)
+    target = pa.float64() if _numeric(other) else other if pa.types.is_timestamp(other) else None
+    if target is None or not is_text(text.type):
+        return pa.large_string()
+    try:
+        text.cast(target)
+    except pa.ArrowException:
+        return pa.large_string()
+    return target
+
+
+def _cast(column: pa.ChunkedArray, target: pa.DataType) -> pa.ChunkedArray:
+    if pa.types.is_boolean(column.type) and pa.types.is_floating(target):
+        column = column.cast(pa.int8())
+    try:
+        return column.cast(target, safe=False)
+    except pa.ArrowException:
+        values = [None if v is None else str(v) for v in column.to_pylist()]
+        return pa.chunked_array([pa.array(values, pa.large_string())])
+
+
+def _zeros_lost(reference: pa.ChunkedArray, answer: pa.ChunkedArray) -> bool:
+    """Whether digits kept as text began with zeros that a number cannot have."""
+    if type_word(reference.type) != "text" or type_word(answer.type) not in ("integer", "float"):
+        return False
+    text = reference.cast(pa.large_string())
+    return bool(pc.any(pc.match_substring_regex(text, _ZEROS)).as_py())
+
+
+def _finer(own: pa.DataType, theirs: pa.DataType) -> bool:
+    return bool(
+        pa.types.is_timestamp(own)
+        and pa.types.is_timestamp(theirs)
+        and _UNIT_NS[own.unit] < _UNIT_NS[theirs.unit]
+    )
+
+
+def _as_coarse(ours: pa.ChunkedArray, theirs: pa.DataType) -> pa.ChunkedArray | None:
+    """Moments cut down to a coarser unit, or None where that changes none of them."""
+    cut = pc.floor_temporal(ours, unit=_UNIT_WORDS[theirs.unit][:-1])
+    return None if cut.equals(ours) else cut
