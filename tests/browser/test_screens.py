@@ -94,6 +94,24 @@ class Screens(unittest.TestCase):
         b.until(lambda: "integer became float" in b.find(".evidence").text)
         self.assertIn("lane=floats", b.driver.current_url)
 
+    def test_camps_and_another_reference(self):
+        self.open("agreement")
+        b = self.browser
+        camps = b.by_id("camps").text
+        self.assertIn("2 lanes say A", camps)
+        self.assertIn("One lane says B", camps)
+        b.find(".camp:nth-child(2) button").click()
+        b.until(lambda: "each is 2 times the reference's" in b.find(".evidence").text)
+        self.assertTrue(b.all('[data-testid="by-column"] svg rect'))
+        b.by_id("both-codes").click()
+        b.until(lambda: "+ 2" in b.find(".both-codes").text)
+        b.by_id("reference").click()
+        b.until(
+            lambda: next((e for e in b.all(".ant-select-item-option") if e.is_displayed()
+                          and e.text == "Counted twice"), None)
+        ).click()  # fmt: skip
+        b.until(lambda: "One lane says A" in b.by_id("camps").text, 30)
+
     def test_findings_put_trouble_last_and_say_so(self):
         self.open("findings")
         b = self.browser

@@ -1,6 +1,5 @@
 """Starting and stopping: nothing lost, nothing left, clear words when it cannot be."""
 
-import os
 import signal
 import socket
 import subprocess
@@ -11,20 +10,8 @@ import urllib.request
 from pathlib import Path
 
 from ivrell.core.cluster import free_port
+from tests.support.processes import processes_with
 from tests.support.running import Running
-
-
-def processes_with(mark: str) -> list[str]:
-    found = []
-    for path in Path("/proc").glob("[0-9]*"):
-        try:
-            command = (path / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-            environment = (path / "environ").read_bytes().decode(errors="replace")
-        except OSError:
-            continue
-        if (mark in command or mark in environment) and path.name != str(os.getpid()):
-            found.append(command)
-    return found
 
 
 def status(address: str, opener=None) -> int:
@@ -35,7 +22,8 @@ def status(address: str, opener=None) -> int:
         return error.code
 
 
-DEMOS = ["One lock's passages", "Tolls per lock"]
+FIRST = ["Tolls per lock", "One lock's passages"]
+FILES = list((Path(__file__).resolve().parents[2] / "demo").glob("*.toml"))
 
 
 class Start(unittest.TestCase):
@@ -54,19 +42,23 @@ class Start(unittest.TestCase):
         with opener.open(f"{self.ivrell.address}/api/comparisons/", timeout=5) as answer:
             return [line["name"] for line in json.load(answer)]
 
+    def assert_demo(self, opener):
+        names = self.names(opener)
+        self.assertEqual((names[:2], len(names)), (FIRST, len(FILES)))
+
     def test_stop_leaves_nothing_and_a_second_start_has_everything(self):
         opener = self.signed_in(self.ivrell.start())
-        self.assertEqual(self.names(opener), DEMOS)
+        self.assert_demo(opener)
         self.assertEqual(status(f"{self.ivrell.address}/api/comparisons/"), 403)
         self.assertEqual(self.ivrell.interrupt(), 0)
-        self.assertEqual(processes_with(str(self.ivrell.data)), [])
+        self.assertEqual(processes_with(str(self.ivrell.data), environment=True), [])
         self.assertFalse((self.ivrell.data / "running.json").exists())
         link = self.ivrell.start("--no-demo")
-        self.assertEqual(self.names(self.signed_in(link)), DEMOS)
+        self.assert_demo(self.signed_in(link))
         self.assertEqual(status(f"{self.ivrell.address}/api/now/", opener), 200)
         again = self.ivrell.link()
         self.assertNotEqual(again, link)
-        self.assertEqual(self.names(self.signed_in(again)), DEMOS)
+        self.assert_demo(self.signed_in(again))
 
     def test_no_demo_starts_empty(self):
         self.assertEqual(self.names(self.signed_in(self.ivrell.start("--no-demo"))), [])
@@ -85,11 +77,12 @@ class Start(unittest.TestCase):
         self.ivrell._process.send_signal(signal.SIGKILL)
         self.ivrell._process.wait()
         deadline = time.monotonic() + 15
-        while [p for p in processes_with(str(self.ivrell.data)) if "postgres" not in p]:
+        data = str(self.ivrell.data)
+        while processes_with(data, environment=True, but="bin/postgres"):
             self.assertLess(time.monotonic(), deadline)
             time.sleep(0.1)
         self.ivrell.port = free_port()
-        self.assertEqual(self.names(self.signed_in(self.ivrell.start())), DEMOS)
+        self.assert_demo(self.signed_in(self.ivrell.start()))
 
 
 if __name__ == "__main__":

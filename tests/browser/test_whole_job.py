@@ -51,11 +51,10 @@ class WholeJob(unittest.TestCase):
         self.assertEqual(self.browser.complaints(), [])
 
     def open_demo(self, step="question"):
-        found = self.browser.fetch("/api/comparisons/")
-        demo = next(line for line in found if line["demo"] == "tolls-per-lock")
-        self.browser.open(f"{self.ivrell.address}/comparisons/{demo['id']}/{step}")
+        demo = self.demo("tolls-per-lock")
+        self.browser.open(f"{self.ivrell.address}/comparisons/{demo}/{step}")
         self.browser.by_id("rail-loop")
-        return demo["id"]
+        return demo
 
     def race_is(self, word, seconds=120):
         self.browser.until(
@@ -300,30 +299,27 @@ class WholeJob(unittest.TestCase):
         b.until(lambda: "retired" not in b.by_id("rail-polars").text)
 
     def test_a_plan_is_explained_and_names_are_completed(self):
-        self.open_demo("approaches?lane=query")
         b = self.browser
+        b.open(f"{self.ivrell.address}/comparisons/{self.demo('eight-totals')}/approaches")
+        b.by_id("rail-columns").click()
         b.side("Explained")
         b.by_id("explain").click()
-        tree = b.by_id("plan-tree", 60)
-        self.assertIn("Table scan", tree.text)
+        self.assertIn("Table scan", b.by_id("plan-tree", 60).text)
         area = b.by_id("code").find_element(By.CSS_SELECTOR, ".cm-content")
         area.click()
         area.send_keys(Keys.CONTROL, Keys.END)
-        area.send_keys("\nORDER BY deep")
-        found = b.find(".cm-tooltip-autocomplete")
-        self.assertNotIn("deepest", found.text)
-        area.send_keys(Keys.BACKSPACE * 4, "draug")
-        b.until(lambda: "draught" in b.find(".cm-tooltip-autocomplete").text)
-        area.send_keys(Keys.ESCAPE, Keys.CONTROL, "a")
-        area.send_keys(Keys.CONTROL, "z")
-        for _ in range(3):
-            area.send_keys(Keys.CONTROL, "z")
+        area.send_keys("ORDER BY passa")
+        b.until(lambda: "passages" in b.find(".cm-tooltip-autocomplete").text)
+        b.until(lambda: "of passages" in b.find(".cm-tooltip-autocomplete").text)
+
+    def demo(self, name):
+        found = self.browser.fetch("/api/comparisons/")
+        return next(line["id"] for line in found if line["demo"] == name)
 
     def test_a_kill_half_way_is_told_in_words(self):
-        found = self.browser.fetch("/api/comparisons/")
-        tolls = next(line for line in found if line["demo"] == "post-tolls")
         b = self.browser
-        b.open(f"{self.ivrell.address}/comparisons/{tolls['id']}/approaches?lane=each")
+        at = f"{self.ivrell.address}/comparisons/{self.demo('post-tolls')}"
+        b.open(f"{at}/approaches?lane=each")
         b.side("Interrupted")
         b.by_id("interrupt").click()
         told = b.by_id("interruption", 60)

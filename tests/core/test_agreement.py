@@ -157,7 +157,7 @@ class Cases(unittest.TestCase):
     def test_missing_extra_and_repeated_keys(self):
         found = compare(self.reference, self.answer(lock=["001", "002", "009"]), KEYED)
         self.assertEqual(found.different_rows, 2)
-        self.assertIn("1 rows of the reference are missing", found.reasons)
+        self.assertIn("1 row of the reference is missing", found.reasons)
         repeated = pa.concat_tables([self.reference, self.reference.slice(0, 1)])
         self.assertEqual(compare(self.reference, repeated, KEYED).verdict, "different")
 

@@ -116,7 +116,7 @@ class Named(Case):
         self.assertEqual(found["verdict"], "different")
         self.assertEqual(
             found["reasons"],
-            ["1 rows of the reference are missing: reach is null in all of them"],
+            ["1 row of the reference is missing: reach is null in it"],
         )
 
     def test_a_sum_in_another_order(self):
@@ -192,7 +192,7 @@ class BrokenRows(Case):
         self.assertEqual((number["kept"], number["with_nulls"]), (number["rows"], number["rows"]))
         repeated = traced["dropping"]["repeated"]
         self.assertEqual(repeated["rows"], 150)
-        self.assertGreater(repeated["kept"], 140)
+        self.assertGreater(repeated["kept"], 100)
         self.assertEqual(traced["once"]["repeated"]["kept"], 0)
         self.assertIn("dropped", traced["once"]["repeated"]["words"])
 

@@ -16,7 +16,7 @@ from ivrell.server.accounts.models import owner
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import live
 from ivrell.server.trials.models import Event, Trial
-from ivrell.server.trials.tasks import conduct_trial, try_lane
+from ivrell.server.trials.tasks import conduct_trial, judge_trial, try_lane
 from tests.support.server import TWO_LANES, ServerCase
 
 
@@ -194,6 +194,36 @@ class Trials(ServerCase):
         try_lane(made["id"])
         found = self.call("get", self.at("lanes/loop/try/"))["newest"]
         self.assertEqual((found["run_state"], found["error"]["line"]), ("failed", 2))
+
+    def test_kept_answers_are_judged_against_another_lane(self):
+        code = "SELECT gauge, count(*) + 1 AS n FROM readings GROUP BY gauge"
+        self.call("patch", self.at("lanes/query/"), {"code": code})
+        trial = self.launch(rounds=1, warm_ups=0)
+        self.call("post", f"trials/{trial.pk}/judge/", {"lane": "query"}, 400)
+        conduct_trial.func(trial.pk)
+        found = self.call("get", f"trials/{trial.pk}/findings/")["lanes"]
+        self.assertEqual([lane["agreement"]["agrees"] for lane in found], [True, False])
+        self.call("post", f"trials/{trial.pk}/judge/", {"lane": "query"}, 202)
+        judge_trial(trial.pk, "query")
+        lanes = self.call("get", f"trials/{trial.pk}/findings/")["lanes"]
+        self.assertEqual([lane["agreement"]["agrees"] for lane in lanes], [False, True])
+        self.assertEqual(lanes[0]["agreement"]["reference"], "query")
+        self.call("post", f"trials/{trial.pk}/judge/", {"lane": "nobody"}, 400)
+
+    def test_an_answer_is_kept_as_the_expected_one_and_held_to(self):
+        trial = self.conducted(rounds=1, warm_ups=0)
+        asked = {"lane": "query", "point": trial.points[0]}
+        changed = self.call("post", f"trials/{trial.pk}/expect/", asked)
+        self.assertEqual(
+            changed["answer"]["expected"], f"expected-{self.comparison.pk}-{{rows}}.parquet"
+        )
+        code = "SELECT gauge, count(*) + 1 AS n FROM readings GROUP BY gauge"
+        self.call("patch", self.at("lanes/query/"), {"code": code})
+        again = self.conducted(rounds=1, warm_ups=0)
+        lanes = self.call("get", f"trials/{again.pk}/findings/")["lanes"]
+        self.assertEqual({lane["agreement"]["reference"] for lane in lanes},
+                         {"the expected answer"})  # fmt: skip
+        self.assertEqual([lane["agreement"]["agrees"] for lane in lanes], [True, False])
 
     def test_a_lane_is_explained_and_the_plan_kept_beside_the_try(self):
         asked = {"rows": 100, "kind": "explained"}

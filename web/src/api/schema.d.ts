@@ -487,6 +487,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/expect/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Keep a lane's answer as the expected one: later trials are held against it. */
+        post: operations["trials_expect_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/findings/": {
         parameters: {
             query?: never;
@@ -498,6 +515,23 @@ export interface paths {
         get: operations["trials_findings_retrieve"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/judge/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Hold the kept answers against another lane's, when its turn comes. */
+        post: operations["trials_judge_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -619,18 +653,65 @@ export interface components {
             missing_columns: string[];
             /** Extra Columns */
             extra_columns: string[];
+            /**
+             * Renamed
+             * @default {}
+             */
+            renamed: {
+                [key: string]: string;
+            };
             /** Drifted */
             drifted: components["schemas"]["Drift"][];
             /** Different Rows */
             different_rows: number;
+            /**
+             * Missing Rows
+             * @default 0
+             */
+            missing_rows: number;
+            /**
+             * Extra Rows
+             * @default 0
+             */
+            extra_rows: number;
+            /**
+             * Repeated Keys
+             * @default 0
+             */
+            repeated_keys: number;
             /** Largest Absolute */
             largest_absolute: number;
             /** Largest Relative */
             largest_relative: number;
+            /**
+             * Largest Units
+             * @default 0
+             */
+            largest_units: number;
             /** Columns */
             columns: {
                 [key: string]: number;
             };
+            /**
+             * Evidence
+             * @default []
+             */
+            evidence: components["schemas"]["ColumnEvidence"][];
+            /**
+             * Camp
+             * @default null
+             */
+            camp: number | null;
+            /**
+             * Right Share
+             * @default null
+             */
+            right_share: number | null;
+            /**
+             * Traced
+             * @default []
+             */
+            traced: components["schemas"]["TracedRows"][];
             /** Examples */
             examples: {
                 [key: string]: unknown;
@@ -644,6 +725,20 @@ export interface components {
             relative: number;
             /** Format: double */
             absolute: number;
+            reference: string | null;
+            expected: string | null;
+        };
+        /**
+         * AnswerAsked
+         * @description A lane's answer at a point.
+         */
+        AnswerAskedRequest: {
+            /** Lane */
+            lane: string;
+            /** Point */
+            point: {
+                [key: string]: unknown;
+            };
         };
         /**
          * AnswerColumn
@@ -683,6 +778,23 @@ export interface components {
              * @default null
              */
             lane: string | null;
+        };
+        /**
+         * ColumnEvidence
+         * @description How a column stands over all pairs of rows; see agreement.evidence.
+         */
+        ColumnEvidence: {
+            /** Name */
+            name: string;
+            /** Equal */
+            equal: number;
+            /** Within */
+            within: number;
+            /** Different */
+            different: number;
+            distances: components["schemas"]["DistancesShape"] | null;
+            /** Remarks */
+            remarks: string[];
         };
         /** @description A comparison in full. */
         Comparison: {
@@ -747,6 +859,27 @@ export interface components {
             databases: string[];
         };
         /**
+         * DistancesShape
+         * @description Distances of a column's numbers: the largest taken as equal (absolute, as a share, in units
+         *     in the last place), and pairs by power of ten of the share, on both sides of the tolerance.
+         */
+        DistancesShape: {
+            /** Absolute */
+            absolute: number;
+            /** Relative */
+            relative: number;
+            /** Units */
+            units: number;
+            /** Within */
+            within: {
+                [key: string]: number;
+            };
+            /** Beyond */
+            beyond: {
+                [key: string]: number;
+            };
+        };
+        /**
          * Dot
          * @description One run as it is drawn; times in seconds, memory in bytes.
          */
@@ -774,7 +907,7 @@ export interface components {
         };
         /**
          * Drift
-         * @description A column whose type is of another family than the reference's.
+         * @description A column whose type is of another family than the reference's, or lost something.
          */
         Drift: {
             /** Column */
@@ -783,6 +916,11 @@ export interface components {
             reference: string;
             /** Answer */
             answer: string;
+            /**
+             * Lost
+             * @default
+             */
+            lost: string;
         };
         /**
          * Edit
@@ -985,6 +1123,14 @@ export interface components {
             retired: boolean;
             runtime: string | null;
             service: boolean;
+        };
+        /**
+         * LaneAsked
+         * @description A lane that is asked for by its id.
+         */
+        LaneAskedRequest: {
+            /** Lane */
+            lane: string;
         };
         /**
          * LaneFindings
@@ -1889,6 +2035,26 @@ export interface components {
             value: string;
             /** Count */
             count: number;
+        };
+        /**
+         * TracedRows
+         * @description What became of broken or repeated rows; see agreement.sources.
+         */
+        TracedRows: {
+            /** Table */
+            table: string;
+            /** What */
+            what: string;
+            /** Rows */
+            rows: number;
+            /** Kept */
+            kept: number;
+            /** With Nulls */
+            with_nulls: number;
+            /** Dropped */
+            dropped: number;
+            /** Words */
+            words: string;
         };
         /** @description A trial in full, without its runs. */
         Trial: {
@@ -2949,6 +3115,32 @@ export interface operations {
             };
         };
     };
+    trials_expect_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A unique integer value identifying this trial. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+        };
+    };
     trials_findings_retrieve: {
         parameters: {
             query?: {
@@ -2971,6 +3163,31 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TrialFindings"];
                 };
+            };
+        };
+    };
+    trials_judge_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A unique integer value identifying this trial. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LaneAskedRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,11 +1,17 @@
-/** Is it the same answer: the reference against each lane, and the evidence. */
-import type { Agreement, LaneFindings } from "../api/client";
+/** Is it the same answer: the reference against each lane, camps, and the evidence. */
+import { useQueryClient } from "@tanstack/react-query";
+import { App, Select } from "antd";
+import { useEffect, useState } from "react";
+import { api, taken, type Agreement, type LaneFindings } from "../api/client";
 import type { StepProps } from "../frame/ComparisonPage";
 import { useView } from "../frame/view";
 import { Glyph } from "../lanes/mark";
-import { count, figures } from "../ui/units";
+import { count, plural } from "../ui/units";
+import { Evidence } from "./Evidence";
 
-const PARTS = ["rows", "columns", "types", "values", "every run"] as const;
+const PARTS = ["rows", "columns", "types", "values", "order", "every run"] as const;
+const EXPECTED = "the expected answer";
+const ASK_MS = 600;
 
 function part(name: (typeof PARTS)[number], a: Agreement): { good: boolean; text: string } {
   switch (name) {
@@ -15,29 +21,39 @@ function part(name: (typeof PARTS)[number], a: Agreement): { good: boolean; text
         : { good: false, text: `${count(a.rows)}, not ${count(a.reference_rows)}` };
     case "columns": {
       const odd = a.missing_columns.length + a.extra_columns.length;
-      return odd ? { good: false, text: `${odd} differ` } : { good: true, text: "same" };
+      if (odd) return { good: false, text: `${odd} differ` };
+      return { good: true, text: Object.keys(a.renamed ?? {}).length ? "other case" : "same" };
     }
     case "types":
       return a.drifted.length
         ? { good: false, text: a.drifted.map((d) => d.column).join(", ") }
         : { good: true, text: "same" };
     case "values": {
-      if (a.different_rows) return { good: false, text: `${count(a.different_rows)} rows differ` };
+      if (a.different_rows)
+        return {
+          good: false,
+          text: `${plural(a.different_rows, "row")} ${a.different_rows === 1 ? "differs" : "differ"}`,
+        };
       if (a.missing_columns.length + a.extra_columns.length) return { good: false, text: "–" };
       return {
         good: true,
         text: a.largest_relative ? `within ${a.largest_relative.toExponential(0)}` : "same",
       };
     }
+    case "order":
+      return { good: true, text: a.verdict === "same, other order" ? "other" : "" };
     case "every run":
-      return a.unstable ? { good: false, text: "varies" } : { good: true, text: "yes" };
+      return a.unstable
+        ? { good: false, text: `${count(100 * (a.right_share ?? 0))} % right` }
+        : { good: true, text: "yes" };
   }
 }
 
-export function AgreementStep({ comparison, findings }: StepProps) {
+export function AgreementStep({ comparison, trial, findings }: StepProps) {
   const view = useView();
   const lanes = findings?.lanes.filter((lane) => lane.agreement) ?? [];
-  if (!lanes.length) {
+  const first = lanes[0]?.agreement;
+  if (!first) {
     return (
       <p className="quiet">
         Answers are compared when a trial has ended. Run one on the step Trial; a small number of
@@ -50,14 +66,20 @@ export function AgreementStep({ comparison, findings }: StepProps) {
     lanes.find((lane) => lane.agreement?.verdict === "different") ??
     lanes.find((lane) => lane.agreement?.drifted.length) ??
     lanes.find((lane) => !lane.baseline);
-  const reference = comparison.lanes.find((l) => l.id === lanes[0]?.agreement?.reference);
   return (
     <div className="agreement">
-      <p className="quiet">
-        Each lane’s answer against that of <strong>{reference?.name ?? "the baseline"}</strong>;
-        numbers agree within a share of {comparison.answer.relative} or an amount of{" "}
-        {comparison.answer.absolute}.
-      </p>
+      <div className="row quiet against">
+        <span>Each lane’s answer against that of</span>
+        <Against trial={trial?.id} reference={first.reference} lanes={lanes} />
+        <span>
+          numbers agree within a share of {comparison.answer.relative} or an amount of{" "}
+          {comparison.answer.absolute}
+          {comparison.answer.key.length > 0 &&
+            `; rows belong together by ${comparison.answer.key.join(", ")}`}
+          .
+        </span>
+      </div>
+      <Camps lanes={lanes} marks={comparison.marks} onOpen={(lane) => view.set({ lane })} />
       <table className="plain matrix">
         <thead>
           <tr>
@@ -80,7 +102,101 @@ export function AgreementStep({ comparison, findings }: StepProps) {
           ))}
         </tbody>
       </table>
-      {chosen?.agreement && <Evidence lane={chosen} agreement={chosen.agreement} />}
+      {chosen?.agreement && (
+        <Evidence
+          key={chosen.id}
+          comparison={comparison}
+          trial={trial}
+          lane={chosen}
+          agreement={chosen.agreement}
+          point={findings?.point ?? {}}
+        />
+      )}
+    </div>
+  );
+}
+
+type AgainstProps = {
+  trial: number | undefined;
+  reference: string | null | undefined;
+  lanes: LaneFindings[];
+};
+
+/** Which answer is the reference; another choice is judged anew from the kept answers. */
+function Against({ trial, reference, lanes }: AgainstProps) {
+  const cache = useQueryClient();
+  const { message } = App.useApp();
+  const [asked, setAsked] = useState<string | null>(null);
+  const waiting = asked !== null && asked !== reference;
+  useEffect(() => {
+    if (!waiting) return;
+    const timer = window.setInterval(
+      () => void cache.invalidateQueries({ queryKey: ["findings", trial] }),
+      ASK_MS,
+    );
+    return () => window.clearInterval(timer);
+  }, [waiting, cache, trial]);
+  const judge = (lane: string) => {
+    if (trial === undefined || lane === EXPECTED) return;
+    setAsked(lane);
+    taken(
+      api.POST("/api/trials/{id}/judge/", { params: { path: { id: trial } }, body: { lane } }),
+    ).catch((problem: Error) => {
+      setAsked(null);
+      void message.error(problem.message, 6);
+    });
+  };
+  return (
+    <Select
+      size="small"
+      value={asked ?? reference ?? ""}
+      loading={waiting}
+      aria-label="Reference"
+      data-testid="reference"
+      popupMatchSelectWidth={false}
+      options={[
+        ...(reference === EXPECTED ? [{ value: EXPECTED, label: EXPECTED }] : []),
+        ...lanes
+          .filter((lane) => lane.agreement?.verdict !== "no answer")
+          .map((lane) => ({ value: lane.id, label: lane.name })),
+      ]}
+      onChange={judge}
+    />
+  );
+}
+
+type CampsProps = {
+  lanes: LaneFindings[];
+  marks: Record<string, number>;
+  onOpen: (lane: string) => void;
+};
+
+/** Who says the same: shown side by side, with no vote on who is right. */
+function Camps({ lanes, marks, onOpen }: CampsProps) {
+  const camps = new Map<number, LaneFindings[]>();
+  for (const lane of lanes) {
+    const camp = lane.agreement?.camp;
+    if (camp !== null && camp !== undefined) camps.set(camp, [...(camps.get(camp) ?? []), lane]);
+  }
+  if (camps.size < 2) return null;
+  return (
+    <div className="camps" data-testid="camps" aria-label="Lanes that say the same">
+      {[...camps.entries()]
+        .sort(([a], [b]) => a - b)
+        .map(([camp, members]) => (
+          <div key={camp} className="camp">
+            <div className="camp-head">
+              {members.length === 1 ? "One lane says" : `${members.length} lanes say`}{" "}
+              <strong>{String.fromCharCode(65 + camp)}</strong>
+              {camp === 0 && <span className="faint">, with the reference</span>}
+            </div>
+            {members.map((lane) => (
+              <button key={lane.id} className="text" onClick={() => onOpen(lane.id)}>
+                <Glyph place={marks[lane.id] ?? 0} /> {lane.name}
+              </button>
+            ))}
+          </div>
+        ))}
     </div>
   );
 }
@@ -104,77 +220,11 @@ function Row({ lane, place, chosen, onOpen }: RowProps) {
         const { good, text } =
           agreement.verdict === "no answer" ? { good: false, text: "–" } : part(name, agreement);
         return (
-          <td key={name} className={good ? "quiet" : "bad"}>
+          <td key={name} className={good ? "quiet" : name === "types" ? "caution" : "bad"}>
             {text}
           </td>
         );
       })}
     </tr>
-  );
-}
-
-function Evidence({ lane, agreement }: { lane: LaneFindings; agreement: Agreement }) {
-  const columns = Object.keys(
-    agreement.examples[0]?.reference ?? agreement.examples[0]?.answer ?? {},
-  );
-  return (
-    <section className="evidence">
-      <h2>{lane.name}</h2>
-      {agreement.reasons.length ? (
-        <ul>
-          {agreement.reasons.map((reason) => (
-            <li key={reason}>{reason}</li>
-          ))}
-        </ul>
-      ) : (
-        <p className="quiet">
-          {agreement.verdict === "same within tolerance"
-            ? `The same answer: numbers differ by ${figures(agreement.largest_absolute)} at most, a share of ${agreement.largest_relative.toExponential(1)}.`
-            : agreement.verdict === "same, other order"
-              ? "The same rows in another order, which does not matter here."
-              : "The same answer to the last digit."}
-        </p>
-      )}
-      {agreement.examples.length > 0 && (
-        <div className="scroll">
-          <table className="plain mono">
-            <thead>
-              <tr>
-                <th></th>
-                {columns.map((name) => (
-                  <th key={name}>{name}</th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {agreement.examples.map((example, i) => {
-                const sides = example as Record<string, Record<string, unknown> | null>;
-                return ["reference", "answer"].map((side) => (
-                  <tr key={`${i}-${side}`} className={side === "reference" ? "first" : ""}>
-                    <td className="faint">{side === "reference" ? "reference" : "this lane"}</td>
-                    {sides[side] ? (
-                      columns.map((name) => {
-                        const other = sides[side === "reference" ? "answer" : "reference"];
-                        const differs = other && other[name] !== sides[side]?.[name];
-                        const value = sides[side]?.[name];
-                        return (
-                          <td key={name} className={differs ? "differs" : ""}>
-                            {value === null ? <span className="faint">null</span> : String(value)}
-                          </td>
-                        );
-                      })
-                    ) : (
-                      <td colSpan={columns.length} className="bad">
-                        has no such row
-                      </td>
-                    )}
-                  </tr>
-                ));
-              })}
-            </tbody>
-          </table>
-        </div>
-      )}
-    </section>
   );
 }

@@ -218,12 +218,13 @@ def _reasons(
     said = []
     keys = [name for name in question.key if name in names]
     for rows, side, words in (
-        (pairs.missing, ours, "of the reference are missing"),
-        (pairs.extra, theirs, "are not in the reference"),
+        (pairs.missing, ours, ("of the reference is missing", "of the reference are missing")),
+        (pairs.extra, theirs, ("is not in the reference", "are not in the reference")),
     ):
         if len(rows):
             alike = rows_in_common(side.table, rows, names)
-            said.append(f"{len(rows):,} rows {words}" + (f": {alike}" if alike else ""))
+            told = f"1 row {words[0]}" if len(rows) == 1 else f"{len(rows):,} rows {words[1]}"
+            said.append(told + (f": {alike}" if alike else ""))
     if keys:
         found.repeated_keys = _repeated(theirs, keys) - _repeated(ours, keys)
         if found.repeated_keys > 0:
@@ -232,13 +233,17 @@ def _reasons(
     for column in found.evidence:
         if column["different"]:
             remarks = _joined(column["remarks"])
-            said.append(f"{column['name']}: {column['different']:,} values differ{remarks}")
+            said.append(f"{column['name']}: {_values(column['different'])}{remarks}")
     return said
 
 
 def _repeated(side: Side, keys: list[str]) -> int:
     """Rows whose key another row before them has."""
     return int(side.table.num_rows) - len(np.unique(side.hashed(keys)))
+
+
+def _values(count: int) -> str:
+    return "1 value differs" if count == 1 else f"{count:,} values differ"
 
 
 def _joined(remarks: Iterable[str]) -> str:

@@ -157,7 +157,7 @@ def rows_in_common(table: pa.Table, rows: Rows, names: Iterable[str]) -> str:
     for name in some.column_names:
         column = some.column(name)
         if column.null_count == len(rows) and table.column(name).null_count < whole:
-            return f"{name} is null in all of them"
+            return f"{name} is null in {'it' if len(rows) == 1 else 'all of them'}"
     if len(rows) >= _FEW:
         for name in some.column_names:
             if len(values := pc.unique(some.column(name))) == 1:

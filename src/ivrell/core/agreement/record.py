@@ -3,6 +3,7 @@
 import json
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import pyarrow as pa
 import pyarrow.csv
@@ -21,6 +22,13 @@ EXPECTED = "the expected answer"
 def point_name(point: dict[str, Any]) -> str:
     """A point as one stable text, for keys and file names."""
     return json.dumps(point, sort_keys=True)
+
+
+def expected_name(pattern: str, point: dict[str, Any]) -> str:
+    """The file name of a stored answer at a point: knobs in braces replaced by their values."""
+    for knob, value in point.items():
+        pattern = pattern.replace(f"{{{knob}}}", quote(str(value), safe=""))
+    return pattern
 
 
 def stored_answer(path: Path) -> pa.Table:
@@ -115,9 +123,7 @@ class Answers:
         self, lanes: list[str], point: dict[str, Any]
     ) -> tuple[str | None, pa.Table | None]:
         if expected := self._comparison.answer.expected:
-            for knob, value in point.items():
-                expected = expected.replace(f"{{{knob}}}", str(value))
-            path = self._own_files / expected
+            path = self._own_files / expected_name(expected, point)
             if path.exists():
                 return EXPECTED, stored_answer(path)
         wanted = [self._comparison.answer.reference, self._comparison.baseline_id, *lanes]

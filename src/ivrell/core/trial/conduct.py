@@ -160,8 +160,7 @@ class Trial:
             name: f"{found.implementation} {found.version}" for name, found in self.runtimes.items()
         }
         self._keep_machine()
-        own_files = Path(self.plan.own_files or Path.cwd())
-        self.answers = Answers(self.comparison, self.folder / "answers", own_files)
+        self.answers = self._answers()
         self._take_up()
         ended = "done"
         try:
@@ -180,6 +179,33 @@ class Trial:
         self.folder.mkdir(parents=True, exist_ok=True)
         approach = self.comparison.lane(self.lanes[0])
         return self._make(self._recipes[point_name(self.points[0])], approach)
+
+    def judge_again(self, reference: str | None = None) -> dict[str, Any]:
+        """Hold the kept answers of a trial that has ended against another reference.
+
+        ``reference`` is the id of a lane; None takes what the question says. Gives the findings
+        of every point, and writes them as ``conduct`` does. Raises BadInput for an unknown lane
+        or where the trial has not ended.
+        """
+        if not (self.folder / "findings.json").exists():
+            raise BadInput("This trial has not ended.", cure="Wait for its end, or stop it.")
+        if reference is not None:
+            self.comparison.lane(reference)
+            asked = {"reference": reference, "expected": None}
+            answer = self.comparison.answer.model_copy(update=asked)
+            self.comparison = self.comparison.model_copy(update={"answer": answer})
+
+        def kept(name: str) -> Any:
+            return json.loads((self.folder / name).read_text())
+
+        self.machine, self.made = kept("machine.json"), kept("data.json")
+        self.answers = self._answers()
+        self._take_up()
+        return self._finish(kept("findings.json")["ended"])
+
+    def _answers(self) -> Answers:
+        own_files = Path(self.plan.own_files or Path.cwd())
+        return Answers(self.comparison, self.folder / "answers", own_files)
 
     def _keep_machine(self) -> None:
         self._write("machine.json", json.dumps(self.machine, indent=2))

@@ -114,6 +114,8 @@ class AnswerSerializer(serializers.Serializer):
     order = serializers.BooleanField()
     relative = serializers.FloatField()
     absolute = serializers.FloatField()
+    reference = serializers.CharField(allow_null=True)
+    expected = serializers.CharField(allow_null=True)
 
 
 class TargetsSerializer(serializers.Serializer):

@@ -6,10 +6,12 @@ from typing import Any
 from django.conf import settings
 from django.db import connection, models, transaction
 from django.utils import timezone
+from pyarrow import parquet
 
-from ivrell.core.agreement.record import point_name
+from ivrell.core.agreement.record import Answers, expected_name, point_name
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
+from ivrell.core.errors import BadInput
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, ordered_runs
 from ivrell.server.comparisons.models import Comparison
@@ -109,6 +111,24 @@ class Trial(models.Model):
             self.machine or {"cores": "?"},
             point,
         )
+
+    def keep_expected(self, lane: str, point: dict[str, Any]) -> str:
+        """Keep a lane's answer at a point among the own files; its name with knobs in braces.
+
+        Raises BadInput where the lane has no answer there.
+        """
+        found = self.agreement.get(point_name(point), {}).get(lane, {})
+        prints = found.get("fingerprints") or {}
+        if not prints:
+            raise BadInput(f"{lane} gave no answer here.", where="lane")
+        usual = max(prints, key=lambda print_: prints[print_])
+        knobs = "".join(f"-{{{knob}}}" for knob in self.read.knobs)
+        pattern = f"expected-{self.comparison_id}{knobs}.parquet"
+        folder = settings.IVRELL_DATA / "files"
+        folder.mkdir(parents=True, exist_ok=True)
+        answers = Answers(self.read, self.folder / "answers")
+        parquet.write_table(answers.table(lane, usual), folder / expected_name(pattern, point))
+        return pattern
 
     def tell(self, kind: str, fields: dict[str, Any]) -> None:
         """Keep an event and wake those who watch."""

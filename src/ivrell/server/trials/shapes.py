@@ -257,6 +257,19 @@ class AnswerColumn(BaseModel):
     type: str
 
 
+class LaneAsked(BaseModel):
+    """A lane that is asked for by its id."""
+
+    lane: str
+
+
+class AnswerAsked(BaseModel):
+    """A lane's answer at a point."""
+
+    lane: str
+    point: dict[str, Any]
+
+
 class PlanStep(BaseModel):
     """A step of a plan and those that feed it; see the core's Step."""
 

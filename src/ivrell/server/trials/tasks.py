@@ -120,10 +120,7 @@ def conduct_trial(trial_id: int) -> None:
         for run in core.runs:
             if not trial.runs.filter(number=run["run"]).exists():
                 conductor.listen("run ended", run)
-        trial.agreement = {
-            point_name(point["point"]): {lane["id"]: lane["agreement"] for lane in point["lanes"]}
-            for point in found["points"]
-        }
+        trial.agreement = _agreement(found)
         core.store.trim(settings.MADE_LIMIT_BYTES)
         try:
             core.databases.trim(settings.MADE_LIMIT_BYTES)
@@ -143,6 +140,25 @@ def conduct_trial(trial_id: int) -> None:
             },
         )
         raise
+
+
+def _agreement(found: dict[str, Any]) -> dict[str, Any]:
+    """Agreement of each lane by point, as findings hold it."""
+    return {
+        point_name(point["point"]): {lane["id"]: lane["agreement"] for lane in point["lanes"]}
+        for point in found["points"]
+    }
+
+
+@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="judge_trial")
+def judge_trial(trial_id: int, reference: str) -> None:
+    """Hold a trial's kept answers against another lane's; not while something is measured."""
+    trial = Trial.objects.get(pk=trial_id)
+    plan = Plan.model_validate(trial.plan)
+    core = CoreTrial(trial.text, plan, trial.folder, DataStore(settings.IVRELL_DATA / "made"))
+    trial.agreement = _agreement(core.judge_again(reference))
+    trial.save(update_fields=["agreement"])
+    trial.tell("judged", {"reference": reference})
 
 
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="measure_noise")

@@ -16,6 +16,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ivrell.core.comparison import edit
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
@@ -27,9 +28,10 @@ from ivrell.core.report.findings import limit_told
 from ivrell.core.runtimes import Runtimes
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.comparisons.serializers import ComparisonSerializer
 from ivrell.server.trials import shapes
 from ivrell.server.trials.models import Run, Trial, Try
-from ivrell.server.trials.tasks import measure_noise, try_lane
+from ivrell.server.trials.tasks import judge_trial, measure_noise, try_lane
 
 
 class TrialViewSet(viewsets.ReadOnlyModelViewSet):
@@ -86,6 +88,30 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
         curve = [{"t_s": t, "cpu_s": cpu, "memory_bytes": memory} for t, cpu, memory in run.curve]
         shape = shapes.RunShape(curve=curve, code=code, **run.record)
         return Response(shape.model_dump(mode="json"))
+
+    @extend_schema(request=shapes.LaneAsked, responses={202: None})
+    @action(detail=True, methods=["post"])
+    def judge(self, request: Request, pk: str) -> Response:
+        """Hold the kept answers against another lane's, when its turn comes."""
+        given = shapes.LaneAsked.model_validate(request.data)
+        trial = self.get_object()
+        trial.read.lane(given.lane)
+        if not (trial.folder / "findings.json").exists():
+            raise BadInput("This trial has not ended.", cure="Wait for its end, or stop it.")
+        judge_trial.defer(trial_id=trial.pk, reference=given.lane)
+        return Response(status=status.HTTP_202_ACCEPTED)
+
+    @extend_schema(request=shapes.AnswerAsked, responses=ComparisonSerializer)
+    @action(detail=True, methods=["post"])
+    def expect(self, request: Request, pk: str) -> Response:
+        """Keep a lane's answer as the expected one: later trials are held against it."""
+        given = shapes.AnswerAsked.model_validate(request.data)
+        trial = self.get_object()
+        pattern = trial.keep_expected(given.lane, given.point)
+        record = trial.comparison
+        record.put_text(edit.set_fields(record.text, "answer", {"expected": pattern}))
+        record.save()
+        return Response(ComparisonSerializer(record).data)
 
     @extend_schema(request=None, responses=shapes.TrialSerializer)
     @action(detail=True, methods=["post"])
