@@ -6,6 +6,7 @@ from ivrell.core.engines.duckdb import DuckdbEngine
 from ivrell.core.engines.postgres import PostgresEngine
 from ivrell.core.engines.python import PythonEngine
 from ivrell.core.engines.remote import RemoteEngine
+from ivrell.core.engines.sheet import SheetEngine
 from ivrell.core.engines.sqlite import SqliteEngine
 
 ENGINES: dict[str, Engine] = {
@@ -17,5 +18,6 @@ ENGINES: dict[str, Engine] = {
         PostgresEngine(),
         CommandEngine(),
         RemoteEngine(),
+        SheetEngine(),
     )
 }

@@ -32,6 +32,8 @@ class Job:
         database: where tables are loaded: ``place`` (a file) or ``address`` (a connection
             string); empty for forms that are files.
         service: address of the remote service, for approaches that ask one.
+        shapes: of each table its ``rows`` and its Arrow ``schema`` in hexadecimal digits, for
+            engines that lay tables out themselves.
     """
 
     approach: Mapping[str, Any]
@@ -42,6 +44,7 @@ class Job:
     threads: int | None = None
     database: Mapping[str, str] = field(default_factory=dict)
     service: str = ""
+    shapes: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
 
 class ApproachFailed(Exception):
@@ -96,6 +99,11 @@ class Task:
     def threads(self) -> dict[str, int]:
         """What the engine says of the threads that it works with."""
         return {}
+
+    def engine_process(self) -> str:
+        """Name of a child process that does the work in this one's stead: then its CPU time and
+        memory are the run's, and this process's own are told apart. "" where there is none."""
+        return ""
 
     def close(self) -> None:
         """Let go of everything."""

@@ -15,6 +15,7 @@ from ivrell.core.agreement.record import point_name
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach
 from ivrell.core.engines.plain import PLAIN, read_plain
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.cache import cached_share, evict, warm
@@ -52,6 +53,7 @@ class Attempts:
         journal: the runner's own record.
         databases: where tables are loaded for engines that keep them.
         runtimes: other interpreters that lanes ask for, by name.
+        shapes: gives the tables' shapes at a point, see Job.shapes.
         mode: what runs do: "run", or "explained", which tells how they are carried out and
             gives no answer.
     """
@@ -66,7 +68,9 @@ class Attempts:
         runtimes: Mapping[str, Runtime] | None = None,
         *,
         mode: str = "run",
+        shapes: Callable[[dict[str, Any]], dict[str, dict[str, Any]]] | None = None,
     ) -> None:
+        self._shapes = shapes
         self._mode = mode
         self._runtimes = runtimes or {}
         self._databases = databases
@@ -173,6 +177,11 @@ class Attempts:
             run["answer_fingerprint"] = take(answer_in(place.folder))
         return run, ended["curve"]
 
+    def _shapes_for(self, planned: PlannedRun, approach: Approach) -> dict[str, dict[str, Any]]:
+        """Rows and schema of each table, where the engine lays them out itself."""
+        wanted = getattr(ENGINES[approach.engine], "lays_out", False)
+        return self._shapes(planned.point) if wanted and self._shapes else {}
+
     def _service(self, approach: Approach, place: Place) -> AbstractContextManager[str]:
         settings = getattr(approach, "service", None)
         if settings is None:
@@ -225,6 +234,7 @@ class Attempts:
                 "database": dict(database),
                 "threads": threads,
                 "service": service,
+                "shapes": self._shapes_for(planned, approach),
                 "mode": otherwise.get("mode", self._mode),
                 "kept": self._plan.kept,
                 "shortest_s": self._plan.shortest_s,

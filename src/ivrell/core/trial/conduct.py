@@ -26,6 +26,7 @@ from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
+from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.store import DataStore, Made
@@ -136,6 +137,7 @@ class Trial:
         self.runtimes = {name: known.get(name) for name in asked if name}
 
     def _check_engines(self) -> None:
+        self._check_layouts()
         for lane in self.lanes:
             state = state_of(ENGINES[self.comparison.lane(lane).engine])
             if not state.installed:
@@ -145,6 +147,25 @@ class Trial:
                     where=f"approach {lane}",
                     cure=f"Install it with: {state.cure}",
                 )
+
+    def _check_layouts(self) -> None:
+        """Refuse what cannot be laid out at a point, before anything is made."""
+        for lane in self.lanes:
+            approach = self.comparison.lane(lane)
+            look = getattr(ENGINES[approach.engine], "problem_with", None)
+            if look is None:
+                continue
+            for recipe in self._recipes.values():
+                tables = {
+                    table: (
+                        [column.name for column in recipe.tables[table].columns],
+                        recipe.rows_of(table),
+                    )
+                    for table in recipe.tables
+                }
+                if wrong := look(approach, tables):
+                    where = f"approach {lane}" + (f", line {wrong.line}" if wrong.line else "")
+                    raise BadInput(wrong.what, where=where, cure=wrong.cure)
 
     def conduct(self) -> dict[str, Any]:
         """Do the whole trial, or what is left of it.
@@ -202,6 +223,18 @@ class Trial:
         self.answers = self._answers()
         self._take_up()
         return self._finish(kept("findings.json")["ended"])
+
+    def shapes(self, point: dict[str, Any]) -> dict[str, dict[str, Any]]:
+        """Rows and schema of each table at a point; see Job.shapes."""
+        recipe = self._recipes[point_name(point)]
+        generator = Generator(recipe)
+        return {
+            table: {
+                "rows": recipe.rows_of(table),
+                "schema": generator.schema(table).serialize().to_pybytes().hex(),
+            }
+            for table in recipe.tables
+        }
 
     def _answers(self) -> Answers:
         own_files = Path(self.plan.own_files or Path.cwd())
@@ -282,6 +315,7 @@ class Trial:
             self.databases,
             self.runtimes,
             mode="explained" if self.explained else "run",
+            shapes=self.shapes,
         )
         for run in self.runs:
             attempts.learn(run)

@@ -57,7 +57,10 @@ def interrupted(
     made = trial.prepare()
     scratch = Path(tempfile.mkdtemp(prefix="ivrell-interrupted-"))
     journal = folder / "journal.jsonl"
-    attempts = Attempts(trial.comparison, plan, scratch, journal, trial.databases, trial.runtimes)
+    attempts = Attempts(
+        trial.comparison, plan, scratch, journal, trial.databases, trial.runtimes,
+        shapes=trial.shapes,
+    )  # fmt: skip
     answers: dict[str, pa.Table] = {}
 
     def attempt(name: str, number: int, place: Place, **otherwise: Any) -> dict[str, Any]:

@@ -78,6 +78,7 @@ class Run:
         self._processes = 1
         self._single = True
         self._partial = b""
+        self._client: int | None = None
 
     def start(self) -> None:
         """Start the worker, in its group, within its hard limits, in its sandbox."""
@@ -225,6 +226,8 @@ class Run:
         if self.start_s is None:
             self.start_s = event["start_s"]
             self.tree.worker, self.tree.shell = _worker_below(self._child)
+            if event.get("engine"):
+                self._measure_engine(event["engine"])
         self._reap()
         self._single = True
         self._sampled_peak = self._server_peak = 0
@@ -235,14 +238,28 @@ class Run:
         self._next_progress = self._phase_at + _PROGRESS_S
         self._say("go")
 
+    def _measure_engine(self, name: str) -> None:
+        """Let the child that does the work stand for the run, and the client that drives it stand
+        apart. Their control group holds both, so it is not asked."""
+        client = self.tree.worker
+        below = [pid for pid in proc.descendants(client) if _called(pid) == name]
+        if below:
+            besides = self._besides | {client}
+            self.tree = Tree(os.getpid(), below[0], None, besides, self.tree.shell)
+            self._client = client
+
     def _stopped(self, event: dict[str, Any]) -> None:
         assert self._reading
         at_end = proc.status(self.tree.worker)
         self._sample(time.monotonic())
         self._reap()
         used = event.pop("used")
+        by_worker = Cpu(used["user"], used["system"])
+        if self._client is not None:
+            event["client_cpu_s"] = by_worker.total
+            by_worker = proc.cpu_of(self.tree.worker) - self._reading.worker_cpu
         figures = self._reading.finish(
-            Cpu(used["user"], used["system"]),
+            by_worker,
             event["elapsed_s"],
             at_end,
             None if self._single else self._sampled_peak,
@@ -385,6 +402,10 @@ class Run:
             "trace": "",
             "part": self.phase,
         }
+
+
+def _called(pid: int) -> str:
+    return proc.read(f"/proc/{pid}/comm").strip()
 
 
 def _worker_below(pid: int) -> tuple[int, set[int]]:

@@ -103,7 +103,11 @@ class _Parts:
         stages = Stages(self._board)
         failure: ApproachFailed | None = None
         sys.stdout.flush()
-        self._line.tell("ready", start_s=time.perf_counter() - _STARTED)
+        self._line.tell(
+            "ready",
+            start_s=time.perf_counter() - _STARTED,
+            engine=self._task.engine_process(),
+        )
         self._line.wait_for("go")
         before = _usage()
         stages.began = time.perf_counter()
@@ -142,6 +146,7 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
         given.get("threads"),
         given.get("database", {}),
         given.get("service", ""),
+        given.get("shapes", {}),
     )
     part = "preparing"
     try:

@@ -1,0 +1,216 @@
+"""Approaches written as formulas for a real spreadsheet engine."""
+
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from ivrell.core.engines.base import Approach, Problem
+from ivrell.core.engines.task import Job, Stage, Task
+from ivrell.core.sheets.check import Cost, Wrong, cost, labelled, problem
+from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from ivrell.core.sheets.book import Book
+
+STAGES = {
+    "bring": "bring the data in",
+    "fill": "write the formulas",
+    "calculate": "calculate everything",
+    "change": "calculate after a change",
+    "read": "read the answer",
+    "save": "save",
+}
+
+
+@dataclass(frozen=True, kw_only=True)
+class SheetApproach(Approach, Sheet):
+    """An answer sheet beside the tables' sheets; see sheets.model.
+
+    ``input`` says how tables come in: "arrow" writes them cell by cell through the engine's
+    interface, "csv" and "ods" let the engine read the files. ``many_threads`` off makes it
+    calculate with one.
+    """
+
+    engine: Literal["sheet"]
+    input: str = "arrow"
+    many_threads: bool = True
+
+    def text(self) -> str:
+        return "\n".join(f"{label} {formula}".rstrip() for label, formula in labelled(self))
+
+
+def _sheet(approach: Mapping[str, Any]) -> Sheet:
+    """The sheet of an approach's fields, which came as plain data."""
+    given = {field.name: approach[field.name] for field in fields(Sheet) if field.name in approach}
+    return Sheet(
+        **given
+        | {
+            "columns": tuple(Column(**column) for column in given["columns"]),
+            "cells": tuple(Cell(**cell) for cell in given["cells"]),
+            "repeat": Repeat(**given["repeat"]) if given.get("repeat") else None,
+            "change": Change(**given["change"]) if given.get("change") else None,
+            "timed": tuple(given["timed"]),
+            "sorted": tuple(given.get("sorted", ())),
+        }
+    )
+
+
+class _Task(Task):
+    sets_up_each = True
+
+    def __init__(self, job: Job) -> None:
+        from ivrell.core.sheets.office import Office
+
+        self._sheet = _sheet(job.approach)
+        self._folder = job.folder
+        self._form = job.form
+        self._files = {
+            name: Path(path if isinstance(path, str) else path[0])
+            for name, path in job.tables.items()
+        }
+        self._look_at_tables(job)
+        threads = job.threads if job.approach.get("many_threads", True) else 1
+        self._office = Office(job.folder, threads)
+        self._book: Book | None = None
+        self._values: dict[str, list[Any]] | None = None
+        self._counted: dict[str, float] = {}
+        self._took: dict[str, float] = {}
+
+    def _look_at_tables(self, job: Job) -> None:
+        import pyarrow as pa
+
+        from ivrell.core.sheets.check import places_of
+
+        self._schemas = {
+            name: pa.ipc.read_schema(pa.py_buffer(bytes.fromhex(told["schema"])))
+            for name, told in job.shapes.items()
+        }
+        tables = {
+            name: (self._schemas[name].names, int(told["rows"]))
+            for name, told in job.shapes.items()
+        }
+        self._places = places_of(self._sheet, tables)
+
+    def before_each(self) -> None:
+        from ivrell.core.sheets.book import Book
+
+        if self._book:
+            self._book.close()
+        self._values, self._counted, self._took = None, {}, {}
+        self._book = Book(
+            self._office, self._sheet, self._places, self._files, self._schemas, self._form
+        )
+        for part in STAGES:
+            if part == self._sheet.timed[0]:
+                break
+            self._do(part)
+
+    def run(self, stage: Stage) -> object:
+        for part in self._sheet.timed:
+            with stage(STAGES[part]):
+                self._do(part)
+        return self._values
+
+    def _do(self, part: str) -> None:
+        book = self._book
+        assert book
+        began = time.perf_counter()
+        steps: dict[str, Callable[[], Any]] = {
+            "bring": book.bring,
+            "fill": lambda: self._counted.update({"formula cells": float(book.fill())}),
+            "calculate": book.calculate,
+            "change": lambda: book.change(self._sheet.change) if self._sheet.change else None,
+            "read": self._read,
+            "save": lambda: self._counted.update(
+                {"saved bytes": float(book.save(self._folder / "answer.ods"))}
+            ),
+        }
+        steps[part]()
+        self._took[part] = time.perf_counter() - began
+
+    def _read(self) -> None:
+        assert self._book
+        self._values = self._book.read()
+
+    def hand_over(self, answer: object) -> "pa.Table":
+        from ivrell.core.sheets.book import answer_table
+
+        if self._values is None:
+            if "change" not in self._took and self._sheet.change and self._took:
+                self._do("change")
+            self._read()
+        assert self._values is not None
+        return answer_table(self._values, {c.name: c.kind for c in self._sheet.columns})
+
+    def counters(self) -> dict[str, float]:
+        assert self._book
+        found = dict(self._counted)
+        calculating = self._took.get("calculate")
+        if calculating and "formula cells" in found:
+            found["formula cells a second"] = found["formula cells"] / calculating
+        if calculating and "change" in self._took:
+            found["share recalculated after the change"] = self._took["change"] / calculating
+        for kind, count in self._book.errors().items():
+            found[f"errors: {kind}"] = float(count)
+        return found
+
+    def engine_process(self) -> str:
+        """Name of the process that does the work, told apart from this client's."""
+        from ivrell.core.sheets.office import NAME
+
+        return NAME
+
+    def close(self) -> None:
+        self._office.close()
+
+
+class SheetEngine:
+    """Drives a fresh spreadsheet engine process per run through its public interface."""
+
+    name = "sheet"
+    language = "formulas"
+    lays_out = True
+    approach = SheetApproach
+    packages = ("pyarrow",)
+    forms = ("arrow", "csv", "ods")
+
+    def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
+        """The spreadsheet engine and the module that reaches it."""
+        from ivrell.core.sheets.office import INSTALL, version
+
+        found = version()
+        if found is None:
+            return {}, ("LibreOffice Calc with its Python interface",), INSTALL
+        return {"LibreOffice": found}, (), ""
+
+    def problem(self, approach: SheetApproach) -> Problem | None:
+        if approach.sorted and approach.wanted.form != "arrow":
+            return Problem(
+                "Tables are sorted beforehand only where they are written cell by cell.",
+                cure='Say input = "arrow".',
+            )
+        return _told(problem(approach))
+
+    def problem_with(
+        self, approach: SheetApproach, tables: Mapping[str, tuple[list[str], int]]
+    ) -> Problem | None:
+        """What is plainly wrong with an approach over tables of these columns and rows."""
+        return _told(problem(approach, tables))
+
+    def cost(self, approach: SheetApproach, tables: Mapping[str, tuple[list[str], int]]) -> Cost:
+        """What an approach without problems will ask of the engine."""
+        return cost(approach, tables)
+
+    def prepare(self, job: Job) -> _Task:
+        return _Task(job)
+
+
+def _told(wrong: Wrong | None) -> Problem | None:
+    if wrong is None:
+        return None
+    at = f"Character {wrong.column}: " if wrong.column else ""
+    return Problem(at + wrong.what, wrong.line, wrong.cure)

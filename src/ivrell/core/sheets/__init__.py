@@ -1,0 +1,1 @@
+"""Formulas of the OASIS OpenFormula standard: read, checked, and put to a spreadsheet engine."""
