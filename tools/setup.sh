@@ -90,6 +90,19 @@ setup_sandbox() {
   fi
 }
 
+# The spreadsheet engine and the module that reaches it; without them Ivrell works too, and says
+# how to install them.
+setup_sheets() {
+  if ((EUID == 0)) || { command -v sudo >/dev/null && sudo -n true 2>/dev/null; }; then
+    need '[[ -x /usr/lib/libreoffice/program/soffice.bin ]]' libreoffice-calc-nogui
+    need '[[ -f /usr/lib/python3/dist-packages/uno.py ]]' python3-uno
+    install_missing
+  elif [[ ! -x /usr/lib/libreoffice/program/soffice.bin ]]; then
+    say "Without a spreadsheet engine lanes of formulas do not run"
+    say "(sudo apt-get install --no-install-recommends libreoffice-calc-nogui python3-uno)."
+  fi
+}
+
 # Node.js 20 or newer: the machine's, else one that comes as a Python package.
 setup_node() {
   local enough='process.exit(process.versions.node.split(".")[0] < 20 ? 1 : 0)'

@@ -69,7 +69,9 @@ class CommandLine(unittest.TestCase):
         path = self.file(HEAD + approach("good", COUNTING) + approach("wrong", wrong))
         done = self.ivrell("check", path)
         self.assertEqual(done.returncode, 1)
-        self.assertIn("wrong: different (n: 3 values differ)", done.stdout)
+        self.assertIn(
+            "wrong: different (n: 3 values differ (each is 2 times the reference's))", done.stdout
+        )
 
     def test_resume_does_what_is_left(self):
         out = self.folder / "out"

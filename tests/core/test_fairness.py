@@ -61,6 +61,32 @@ class Repeats(TrialCase):
         self.assertGreater(run["inner_repeats"], 1)
         self.assertLess(run["elapsed_s"], 0.001)
 
+    def test_what_setup_uses_is_not_the_call_s(self):
+        burning = """
+            import time
+            def setup(data, knobs):
+                held = bytearray(80_000_000)
+                until = time.process_time() + {}
+                while time.process_time() < until:
+                    pass
+            def answer(data, knobs, stage):
+                until = time.process_time() + {}
+                while time.process_time() < until:
+                    pass
+                return [{{"gauge": "Ash", "n": 1}}]
+        """
+        for setup, call, plan in ((0.4, 0.05, {}), (0.05, 0.01, {"shortest_s": 0.1})):
+            with self.subTest(setup=setup):
+                text = HEAD + approach("only", burning.format(setup, call))
+                trial = self.trial(text, name=f"t{setup}", **plan)
+                trial.conduct()
+                run = trial.runs[0]
+                used = run["cpu_user_s"] + run["cpu_system_s"]
+                self.assertAlmostEqual(used / call, 1, delta=0.5)
+                if not plan:
+                    held = run["peak_memory_bytes"] - run["start_memory_bytes"]
+                    self.assertLess(held, 40_000_000)
+
     def test_a_long_call_is_not_repeated(self):
         trial = self.trial(
             HEAD + approach("slow", python_answer("time.sleep(0.1)")), shortest_s=0.05

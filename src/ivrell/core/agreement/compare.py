@@ -14,7 +14,7 @@ from ivrell.core.agreement.evidence import column_evidence, examples, rows_in_co
 from ivrell.core.agreement.pairing import Hashes, Paired, Side, paired
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.agreement.types import common, matched_names
-from ivrell.core.comparison.model import Answer
+from ivrell.core.comparison.model import Answer, Statistics
 
 SAME = "same"
 OTHER_ORDER = "same, other order"
@@ -116,6 +116,8 @@ def compare(
     ordered = answer.select([names[name] for name in reference.column_names])
     left, right, drifts = common(reference, ordered.rename_columns(reference.column_names))
     found.drifted = [asdict(drift) for drift in drifts]
+    if question.statistics:
+        return _by_statistics(left, right, question.statistics, found)
     same_in_order = _same_in_order(left, right)
     if not same_in_order:
         sides = Side(left, _floats(left)), Side(right, _floats(right))
@@ -136,6 +138,41 @@ def compare(
         found.verdict = DIFFERENT
         found.reasons.insert(0, "the rows come in another order, and order matters here")
     return found
+
+
+_FEWEST_FOR_SPREAD = 30
+
+
+def _by_statistics(
+    left: pa.Table, right: pa.Table, wanted: Statistics, found: Agreement
+) -> Agreement:
+    """Hold random answers against each other by mean and spread of each column of numbers."""
+    found.verdict = CLOSE
+    said = []
+    for name in left.column_names:
+        sides = [table.column(name).drop_null() for table in (left, right)]
+        if not all(len(c) and _is_number(c.type) for c in sides):
+            continue
+        a, b = (np.asarray(c.to_numpy(), dtype=float) for c in sides)
+        measures = [("mean", float(a.mean()), float(b.mean()), wanted.mean)]
+        if min(len(a), len(b)) >= _FEWEST_FOR_SPREAD:
+            measures.append(("spread", float(a.std(ddof=1)), float(b.std(ddof=1)), wanted.spread))
+        for what, ours, theirs, tolerance in measures:
+            apart = abs(theirs - ours) / abs(ours) if ours else abs(theirs)
+            if apart > tolerance:
+                found.verdict = DIFFERENT
+                found.columns[name] = len(b)
+            said.append(
+                f"{name}: {what} {theirs:.6g} against {ours:.6g}, {100 * apart:.2g} % apart "
+                f"(up to {100 * tolerance:g} % allowed)"
+            )
+    found.different_rows = right.num_rows if found.verdict == DIFFERENT else 0
+    found.reasons += ["compared by statistics, since the answers are random", *said]
+    return found
+
+
+def _is_number(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_floating(kind) or pa.types.is_integer(kind))
 
 
 def _same_in_order(left: pa.Table, right: pa.Table) -> bool:

@@ -54,12 +54,22 @@ class _Part(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
+class Statistics(_Part):
+    """How near the statistics of a random model's answers must be: the mean of each column of
+    numbers, and its standard deviation where there are enough rows, as shares of the
+    reference's."""
+
+    mean: Annotated[float, Field(gt=0, lt=1)] = 0.02
+    spread: Annotated[float, Field(gt=0, lt=10)] = 0.2
+
+
 class Answer(_Part):
     """Shape of the answer, and how close two answers must be to be the same.
 
     Numbers agree when they differ by at most ``absolute + relative * |reference|``. Answers are
     held against that of the lane ``reference`` (the baseline unless named), or against a stored
-    one: ``expected`` is a parquet or csv file, knobs in braces in its name.
+    one: ``expected`` is a parquet or csv file, knobs in braces in its name. Answers of random
+    models are held against each other by ``statistics`` instead of row by row.
     """
 
     key: list[str] = []
@@ -68,6 +78,7 @@ class Answer(_Part):
     absolute: Annotated[float, Field(ge=0)] = 0.0
     reference: str | None = None
     expected: Annotated[str, Field(max_length=500)] | None = None
+    statistics: Statistics | None = None
 
 
 class Targets(_Part):

@@ -109,15 +109,17 @@ class Reading:
         at_end: proc.Status | None,
         sampled_peak: int | None,
         server_peak: int = 0,
+        set_up: Cpu | None = None,
     ) -> dict[str, Any]:
         """Figures of the timed part; what is not in it could not be measured.
 
         ``by_worker`` is the worker's own account of itself and of children it waited for,
         ``at_end`` its state right after the clock stopped, ``sampled_peak`` the largest
         sampled sum over the tree when it had children, else None, ``server_peak`` the most
-        that the server's processes were seen to hold above their start.
+        that the server's processes were seen to hold above their start, ``set_up`` CPU time of
+        set-ups between repeated calls, which is no part of them.
         """
-        used, method = self._cpu(by_worker)
+        used, method = self._cpu(by_worker, set_up or Cpu())
         found: dict[str, Any] = {}
         if self._tree.server is not None:
             by_server = self._tree.server_cpu() - self.server_cpu
@@ -144,7 +146,7 @@ class Reading:
         found["pressure"] = _pressure_shares(self._pressure, _pressure(), elapsed_s)
         return found
 
-    def _cpu(self, by_worker: Cpu) -> tuple[Cpu, str]:
+    def _cpu(self, by_worker: Cpu, set_up: Cpu) -> tuple[Cpu, str]:
         """CPU used, and how it was found.
 
         The worker's own account is exact but knows only children it waited for; the group
@@ -155,7 +157,7 @@ class Reading:
         after = self._tree.group.cpu() if self._tree.group else None
         if after is None or self._group is None:
             return summed, "sum of the worker and of all processes reaped or alive"
-        grouped = after - self._group
+        grouped = after - self._group - set_up
         if grouped.total > summed.total * _GROUP_MARGIN + _GROUP_GRAIN_S:
             return grouped, "control group of the run"
         return summed, "sum over the tree, borne out by its control group"

@@ -254,7 +254,8 @@ class Run:
         self._sample(time.monotonic())
         self._reap()
         used = event.pop("used")
-        by_worker = Cpu(used["user"], used["system"])
+        set_up = Cpu(**event.pop("set_up"))
+        by_worker = Cpu(used["user"], used["system"]) - set_up
         if self._client is not None:
             event["client_cpu_s"] = by_worker.total
             by_worker = proc.cpu_of(self.tree.worker) - self._reading.worker_cpu
@@ -264,6 +265,7 @@ class Run:
             at_end,
             None if self._single else self._sampled_peak,
             self._server_peak,
+            set_up,
         )
         self.parts.append({**event, **figures, "page_faults": int(used["faults"])})
         if event["more"]:

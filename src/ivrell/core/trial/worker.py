@@ -26,7 +26,7 @@ sys.path.append(str(Path(__file__).resolve().parents[3]))
 from ivrell.core.engines.plain import PLAIN, leave_plain  # noqa: E402
 from ivrell.core.engines.python_task import PythonTask  # noqa: E402
 from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task  # noqa: E402
-from ivrell.core.trial.repeats import calibrated, timed  # noqa: E402
+from ivrell.core.trial.repeats import SetUps, calibrated, timed  # noqa: E402
 from ivrell.core.trial.stages import BOARD_BYTES, Stages  # noqa: E402
 from ivrell.core.trial.threads import threads_told, use_threads  # noqa: E402
 
@@ -102,6 +102,10 @@ class _Parts:
     def _part(self, repeats: int, more: Any) -> float:
         stages = Stages(self._board)
         failure: ApproachFailed | None = None
+        if repeats == 1:
+            # Before the runner looks: what it uses and holds is no part of the call.
+            self._task.before_each()
+        set_ups = SetUps()
         sys.stdout.flush()
         self._line.tell(
             "ready",
@@ -112,7 +116,7 @@ class _Parts:
         before = _usage()
         stages.began = time.perf_counter()
         try:
-            elapsed, self.answer = timed(self._task, stages, repeats)
+            elapsed, self.answer = timed(self._task, stages, repeats, set_ups)
         except ApproachFailed as error:
             failure = error
             elapsed = time.perf_counter() - stages.began
@@ -123,6 +127,7 @@ class _Parts:
             elapsed_s=elapsed,
             repeats=repeats,
             used={key: after[key] - before[key] for key in after},
+            set_up={"user": set_ups.user, "system": set_ups.system},
             stages=stages.records(),
             spans=stages.spans,
             more=goes_on,
