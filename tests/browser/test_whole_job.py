@@ -316,6 +316,30 @@ class WholeJob(unittest.TestCase):
         found = self.browser.fetch("/api/comparisons/")
         return next(line["id"] for line in found if line["demo"] == name)
 
+    def test_a_sheet_is_edited_where_it_stands(self):
+        b = self.browser
+        at = f"{self.ivrell.address}/comparisons/{self.demo('barge-details')}"
+        b.open(f"{at}/approaches?lane=fetch")
+        b.by_id("sheet-editor")
+
+        def write(formula):
+            b.by_id("formula-hull").click()
+            field = b.find('textarea[aria-label="Formula of hull"]')
+            field.send_keys(Keys.CONTROL, "a")
+            field.send_keys(formula, Keys.ENTER)
+
+        write("=INDEX({barges.hull};MATCH({row.barge},{barges.number};0))")
+        b.until(lambda: b.all(".sheet-column.wrong .wrong-character"))
+        self.assertIn("semicolon", b.by_id("lane-problem").text)
+        write("=INDEX({barges.hull};MATCH({row.barge};{barges.number};0))")
+        b.until(lambda: not b.all(".sheet-column.wrong"))
+        b.side("Try")
+        b.by_id("try").click()
+        b.until(lambda: b.all(".answer tbody tr"), 60)
+        b.until(lambda: "guessed from the last try" in b.by_id("sheet-editor").text)
+        values = [e.text for e in b.all(".sheet-column:nth-child(2) .cut")]
+        self.assertTrue(values and set(values) <= {"steel", "oak", "composite"}, values)
+
     def test_a_kill_half_way_is_told_in_words(self):
         b = self.browser
         at = f"{self.ivrell.address}/comparisons/{self.demo('post-tolls')}"

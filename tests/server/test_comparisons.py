@@ -111,6 +111,27 @@ class Changes(ServerCase):
         back = self.call("patch", self.at(f"lanes/{copy['id']}/"), {"retired": False})
         self.assertNotIn("retired", back["text"])
 
+    def test_a_sheet_s_columns_are_changed_and_mistakes_point_at_their_character(self):
+        made = self.call("post", self.at("lanes/"), {"engine": "sheet", "name": "On a sheet"}, 201)
+        lane = made["lanes"][-1]
+        self.assertEqual((lane["problem"], lane["sheet"]["formula_cells"]), (None, 1))
+        columns = [
+            {"name": "gauge", "formula": "={row.gauge}", "layout": "rows"},
+            {"name": "double", "formula": "=SUM({row.reading},{row.reading})", "layout": "rows"},
+        ]
+        at = self.at(f"lanes/{lane['id']}/")
+        changed = self.call("patch", at, {"columns": columns})["lanes"][-1]
+        self.assertEqual(changed["sheet"]["wrong_name"], "double")
+        wrong_at = changed["sheet"]["wrong_at"]
+        self.assertEqual(columns[1]["formula"][wrong_at], ",")
+        columns[1]["formula"] = columns[1]["formula"].replace(",", ";")
+        good = self.call("patch", at, {"columns": columns})["lanes"][-1]
+        self.assertEqual((good["problem"], good["sheet"]["formula_cells"]), (None, 600))
+        self.assertIn("={row.gauge}", self.call("get", self.at())["text"])
+        copy = self.call("post", self.at("lanes/"), {"branch_from": lane["id"]}, 201)
+        branch = next(x for x in copy["lanes"] if x["parent"] == lane["id"])
+        self.assertEqual(branch["sheet"]["columns"], good["sheet"]["columns"])
+
     def test_tables_and_columns_are_told_for_the_editor(self):
         found = self.call("get", self.at())
         self.assertEqual(found["columns"], {"readings": ["reading", "gauge"]})

@@ -967,9 +967,10 @@ export interface components {
          *     * `postgres` - postgres
          *     * `command` - command
          *     * `remote` - remote
+         *     * `sheet` - sheet
          * @enum {string}
          */
-        EngineEnum: "python" | "duckdb" | "sqlite" | "postgres" | "command" | "remote";
+        EngineEnum: "python" | "duckdb" | "sqlite" | "postgres" | "command" | "remote" | "sheet";
         /**
          * EngineLine
          * @description An engine on this machine.
@@ -1123,6 +1124,7 @@ export interface components {
             retired: boolean;
             runtime: string | null;
             service: boolean;
+            sheet: components["schemas"]["Sheet"] | null;
         };
         /**
          * LaneAsked
@@ -1218,6 +1220,14 @@ export interface components {
             /** Format: date-time */
             finished_at: string | null;
         };
+        /**
+         * @description * `rows` - rows
+         *     * `helper` - helper
+         *     * `array` - array
+         *     * `cell` - cell
+         * @enum {string}
+         */
+        LayoutEnum: "rows" | "helper" | "array" | "cell";
         /** @description Bounds of one run: seconds, bytes and processes. */
         Limits: {
             /** Format: double */
@@ -1513,6 +1523,7 @@ export interface components {
             code?: string;
             setup?: string;
             retired?: boolean;
+            columns?: components["schemas"]["SheetColumnRequest"][];
             settings_text?: string;
         };
         /** @description Settings of the question that may be changed one by one; absent ones stay. */
@@ -1929,6 +1940,43 @@ export interface components {
             usual: unknown;
             /** Wanted */
             wanted: boolean;
+        };
+        /**
+         * @description What stands on an approach's sheets, and what it will ask of the engine at the usual size.
+         *
+         *     ``scan_s`` are seconds of exact searches row by row, ``words`` what is to be said of them.
+         *     ``wrong_name`` is the column or cell whose formula has a mistake, ``wrong_at`` its character.
+         */
+        Sheet: {
+            columns: components["schemas"]["SheetColumn"][];
+            cells: {
+                [key: string]: unknown;
+            }[];
+            rows_of: string;
+            rows: number;
+            sorted: string[];
+            timed: string[];
+            formula_cells: number;
+            /** Format: double */
+            scan_s: number;
+            words: string;
+            random: boolean;
+            wrong_name: string;
+            wrong_at: number;
+        };
+        /** @description A column of an answer sheet. */
+        SheetColumn: {
+            name: string;
+            formula: string;
+            layout: components["schemas"]["LayoutEnum"];
+            kind?: string | null;
+        };
+        /** @description A column of an answer sheet. */
+        SheetColumnRequest: {
+            name: string;
+            formula: string;
+            layout: components["schemas"]["LayoutEnum"];
+            kind?: string | null;
         };
         /**
          * Span

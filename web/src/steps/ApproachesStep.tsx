@@ -16,6 +16,7 @@ import { KnobStrip } from "./KnobStrip";
 import { LaneSettings } from "./LaneSettings";
 import { ExplainedPanel } from "./ExplainedPanel";
 import { InterruptedPanel } from "./InterruptedPanel";
+import { SheetEditor } from "./SheetEditor";
 import { TryPanel, useTry } from "./TryPanel";
 
 const SAVE_AFTER_MS = 700;
@@ -232,17 +233,21 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
         </p>
       )}
       <div className="approach-body">
-        <div className="editor-box">
-          <CodeEditor
-            id="code"
-            label={`Code of ${lane.name}`}
-            language={lane.language as Language}
-            value={code}
-            onChange={typed}
-            names={names}
-            wrong={problem?.line ?? (code === saved ? failedLine : null)}
-          />
-        </div>
+        {lane.engine === "sheet" ? (
+          <SheetEditor comparison={comparison} lane={lane} tried={tried} />
+        ) : (
+          <div className="editor-box">
+            <CodeEditor
+              id="code"
+              label={`Code of ${lane.name}`}
+              language={lane.language as Language}
+              value={code}
+              onChange={typed}
+              names={names}
+              wrong={problem?.line ?? (code === saved ? failedLine : null)}
+            />
+          </div>
+        )}
         <section className="beside">
           <Segmented
             size="small"
@@ -313,11 +318,20 @@ const HOW: Record<string, string> = {
     "Set argv to the program and its arguments; {script} is a file that holds this text, and what it prints, or leaves at {out}, is the answer.",
   remote:
     "Write a function answer(data, knobs, stage, service): service.call(rows) gives the service’s results for rows, service.later(rows) a ticket for service.wait(ticket). Its rule and its delays stand in the settings.",
+  sheet:
+    "Each column of the answer sheet has a formula of the OpenFormula standard, arguments parted by semicolons: {barges.hull} is a whole column, {barges} a whole table, {row.barge} the cell on the formula’s own row, {answer.hull} a column of the answer, {cells.rate} a single cell. Cells, repeats and changes stand in the settings.",
   sql: "Write SQL; the rows of the last statement are the answer, fetched inside the clock.",
 };
 
 /** How a lane's code names a table or a knob. */
-function named(lane: Lane, name: string, python: string, sql: string): string {
+function named(
+  comparison: Comparison,
+  lane: Lane,
+  name: string,
+  python: string,
+  sql: string,
+): string {
+  if (lane.engine === "sheet") return name in comparison.columns ? `{${name}}` : name;
   return lane.language === "python" ? python : lane.engine === "command" ? `{${name}}` : sql;
 }
 
@@ -330,7 +344,7 @@ function Seen({ lane, comparison }: { lane: Lane; comparison: Comparison }) {
         <tbody>
           {comparison.tables.map((table) => (
             <tr key={table}>
-              <td className="mono">{named(lane, table, `data.${table}`, table)}</td>
+              <td className="mono">{named(comparison, lane, table, `data.${table}`, table)}</td>
               <td className="quiet">
                 {lane.language === "sql"
                   ? lane.input === lane.engine
@@ -342,7 +356,7 @@ function Seen({ lane, comparison }: { lane: Lane; comparison: Comparison }) {
           ))}
           {Object.keys(comparison.knobs).map((knob) => (
             <tr key={knob}>
-              <td className="mono">{named(lane, knob, `knobs.${knob}`, `:${knob}`)}</td>
+              <td className="mono">{named(comparison, lane, knob, `knobs.${knob}`, `:${knob}`)}</td>
               <td className="quiet">a knob’s value</td>
             </tr>
           ))}

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Select } from "antd";
 import { api, taken, type Lane, type Problem, type Schemas } from "../api/client";
 import { Trouble } from "../ui/Trouble";
-import { bytes, count, plural, seconds } from "../ui/units";
+import { bytes, count, figures, plural, seconds } from "../ui/units";
 
 const ASK_MS = 500;
 const SIZES = [10, 1_000, 10_000, 100_000];
@@ -125,7 +125,11 @@ function Outcome({ found }: { found: Schemas["TryShape"] }) {
       )}
       {counters.length > 0 && (
         <p className="small quiet">
-          {counters.map(([name, value]) => `${name} ${count(value)}`).join(", ")}
+          {counters
+            .map(([name, value]) =>
+              Number.isInteger(value) ? `${name} ${count(value)}` : `${name} ${figures(value)}`,
+            )
+            .join(", ")}
         </p>
       )}
       {found.columns.length > 0 && (

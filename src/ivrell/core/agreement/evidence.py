@@ -38,6 +38,11 @@ def column_evidence(
             within = _add(gathered, left, right, found.close, name, question)
             within += _add(gathered, left, right, found.apart, name, question)
             distances = gathered.as_dict()
+        elif len(found.apart) and pa.types.is_integer(left.table.schema.field(name).type):
+            gathered = Distances()
+            a, b = left.numbers(name, found.apart[:, 0]), right.numbers(name, found.apart[:, 1])
+            gathered.add(a, b, a == b)
+            distances = gathered.as_dict()
         differs, remarks = _differences(left, right, found.apart, name, question)
         off |= differs
         different = int(differs.sum())

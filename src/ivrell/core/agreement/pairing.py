@@ -47,7 +47,7 @@ class Side:
         return row_hash((c if some is None else c.take(some) for c in columns), count)
 
     def numbers(self, name: str, rows: Rows) -> Floats:
-        """Numbers of a float column in some rows, nulls as not-a-number."""
+        """Numbers of a column in some rows, nulls as not-a-number."""
         column = self.table.column(name)
         if len(rows) < self.table.num_rows:
             column = column.take(pa.array(rows))

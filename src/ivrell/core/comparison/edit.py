@@ -1,7 +1,7 @@
 """Changing a comparison file in place: comments, order and code blocks stay as they were."""
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import asdict, fields
 from typing import Any
 
@@ -166,11 +166,35 @@ def _written(key: str, value: Any) -> Item:
     if isinstance(value, str) and ("\n" in value or (key in _MULTILINE and len(value) > 80)):
         plain = "'''" not in value and not re.search(r"[\x00-\x08\x0b-\x1f\x7f]", value)
         return tomlkit.string(value, literal=plain, multiline=True)
+    if isinstance(value, list | tuple) and value and all(isinstance(v, dict) for v in value):
+        return _lines_of_tables(value)
     item: Item = tomlkit.item(value)
     return item
 
 
-NOT_SETTINGS = {"id", "name", "engine", "input", "parent", "note", "code", "setup", "retired"}
+def _lines_of_tables(values: Iterable[Mapping[str, Any]]) -> Item:
+    """An array with an inline table a line."""
+    found = tomlkit.array()
+    found.multiline(True)
+    for value in values:
+        table = tomlkit.inline_table()
+        table.update({key: part for key, part in value.items() if part is not None})
+        found.append(table)
+    return found
+
+
+NOT_SETTINGS = {
+    "id",
+    "name",
+    "engine",
+    "input",
+    "parent",
+    "note",
+    "code",
+    "setup",
+    "retired",
+    "columns",
+}
 """Fields of an approach that have a place of their own on the page."""
 
 
@@ -182,10 +206,15 @@ def fields_of(approach: Approach) -> dict[str, Any]:
     for name, value in plain.items():
         if name != "engine" and (value == usual.get(name) or value in (None, "", (), {}, [])):
             continue
-        if isinstance(value, dict):
-            value = {key: part for key, part in value.items() if part is not None}
-        found[name] = list(value) if isinstance(value, tuple) else value
+        found[name] = _plain(value)
     return found
+
+
+def _plain(value: Any) -> Any:
+    """A value as TOML can hold it: lists, and tables without what is not there."""
+    if isinstance(value, dict):
+        return {key: _plain(part) for key, part in value.items() if part not in (None, "")}
+    return [_plain(part) for part in value] if isinstance(value, list | tuple) else value
 
 
 def settings_text(approach: Approach) -> str:

@@ -13,10 +13,13 @@ from ivrell.core.recipe.model import Recipe
 def resolved(text: str, knobs: dict[str, Any]) -> Recipe:
     """The recipe of a comparison's text at its first point, with some knobs set otherwise;
     own files' paths start from Ivrell's folder of files. Raises BadInput."""
-    data = parse(text)
-    return data.data.based_on(settings.IVRELL_DATA / "files").resolved(
-        {**next(data.points({})), **knobs}
-    )
+    return resolved_of(parse(text), knobs)
+
+
+def resolved_of(data: ComparisonData, knobs: dict[str, Any] | None = None) -> Recipe:
+    """The same of a text that has been read."""
+    point = {**next(data.points({})), **(knobs or {})}
+    return data.data.based_on(settings.IVRELL_DATA / "files").resolved(point)
 
 
 class ComparisonQuerySet(models.QuerySet):

@@ -8,9 +8,11 @@ from rest_framework import serializers
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines.registry import ENGINES
+from ivrell.core.errors import BadInput
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.report.code_lines import code_lines
-from ivrell.server.comparisons.models import Comparison
+from ivrell.core.sheets import check as sheets
+from ivrell.server.comparisons.models import Comparison, resolved_of
 
 
 class LastTrialSerializer(serializers.Serializer):
@@ -57,6 +59,36 @@ class ComparisonLineSerializer(serializers.ModelSerializer):
         return LastTrialSerializer(trial).data if trial else None
 
 
+class SheetColumnSerializer(serializers.Serializer):
+    """A column of an answer sheet."""
+
+    name = serializers.CharField(max_length=60)
+    formula = serializers.CharField(trim_whitespace=False, max_length=20_000)
+    layout = serializers.ChoiceField(choices=["rows", "helper", "array", "cell"])
+    kind = serializers.CharField(required=False, allow_null=True)
+
+
+class SheetSerializer(serializers.Serializer):
+    """What stands on an approach's sheets, and what it will ask of the engine at the usual size.
+
+    ``scan_s`` are seconds of exact searches row by row, ``words`` what is to be said of them.
+    ``wrong_name`` is the column or cell whose formula has a mistake, ``wrong_at`` its character.
+    """
+
+    columns = SheetColumnSerializer(many=True)
+    cells = serializers.ListField(child=serializers.DictField())
+    rows_of = serializers.CharField()
+    rows = serializers.IntegerField()
+    sorted = serializers.ListField(child=serializers.CharField())
+    timed = serializers.ListField(child=serializers.CharField())
+    formula_cells = serializers.IntegerField()
+    scan_s = serializers.FloatField()
+    words = serializers.CharField(allow_blank=True)
+    random = serializers.BooleanField()
+    wrong_name = serializers.CharField(allow_blank=True)
+    wrong_at = serializers.IntegerField()
+
+
 class LaneSerializer(serializers.Serializer):
     """An approach with what can be told of its text without running it."""
 
@@ -78,12 +110,59 @@ class LaneSerializer(serializers.Serializer):
     retired = serializers.BooleanField()
     runtime = serializers.CharField(allow_null=True)
     service = serializers.BooleanField()
+    sheet = SheetSerializer(allow_null=True)
 
 
-def lane(approach) -> dict:
-    """The fields of LaneSerializer for an approach."""
+def _shapes(data: ComparisonData) -> dict[str, tuple[list[str], int]] | None:
+    """Columns and rows of each table at the first point; None where that cannot be told."""
+    try:
+        recipe = resolved_of(data)
+    except BadInput:
+        return None
+    return {
+        name: ([column.name for column in table.columns], recipe.rows_of(name))
+        for name, table in recipe.tables.items()
+    }
+
+
+def _sheet(approach, shapes: dict[str, tuple[list[str], int]] | None, good: bool) -> dict | None:
+    engine = ENGINES[approach.engine]
+    if shapes is None or not hasattr(engine, "cost"):
+        return None
+    rows_of = approach.rows_of or list(shapes)[-1]
+    asked = engine.cost(approach, shapes) if good else None
+    return {
+        "columns": [vars(column) for column in approach.columns],
+        "cells": [vars(cell) for cell in approach.cells],
+        "rows_of": rows_of,
+        "rows": shapes[rows_of][1] if rows_of in shapes else 0,
+        "sorted": list(approach.sorted),
+        "timed": list(approach.timed),
+        "formula_cells": asked.cells if asked else 0,
+        "scan_s": asked.scan_s if asked else 0.0,
+        "words": asked.words if asked else "",
+        "random": bool(asked and asked.random),
+        **_mistake(approach, shapes),
+    }
+
+
+def _mistake(approach, shapes: dict[str, tuple[list[str], int]]) -> dict:
+    """Where on the sheet the first mistake is."""
+    wrong = sheets.problem(approach, shapes)
+    if wrong is None or wrong.line is None or wrong.column is None:
+        return {"wrong_name": "", "wrong_at": 0}
+    label, _ = sheets.labelled(approach)[wrong.line - 1]
+    name = label.split(" ")[0].rstrip(":")
+    return {"wrong_name": name, "wrong_at": wrong.column - len(label) - 2}
+
+
+def lane(approach, data: ComparisonData) -> dict:
+    """The fields of LaneSerializer for an approach of a comparison."""
     engine = ENGINES[approach.engine]
     problem = engine.problem(approach)
+    shapes = _shapes(data) if hasattr(engine, "problem_with") else None
+    if problem is None and shapes is not None:
+        problem = engine.problem_with(approach, shapes)
     server = getattr(approach, "server", None)
     return {
         "id": approach.id,
@@ -104,6 +183,7 @@ def lane(approach) -> dict:
         "retired": approach.retired,
         "runtime": getattr(approach, "runtime", None),
         "service": hasattr(approach, "service"),
+        "sheet": _sheet(approach, shapes, problem is None),
     }
 
 
@@ -178,7 +258,7 @@ class ComparisonSerializer(serializers.ModelSerializer):
 
     @extend_schema_field(LaneSerializer(many=True))
     def get_lanes(self, record: Comparison) -> list[dict]:
-        return [lane(approach) for approach in self.read.approach]
+        return [lane(approach, self.read) for approach in self.read.approach]
 
     def get_data_text(self, record: Comparison) -> str:
         return data_text(record.text)
@@ -228,6 +308,7 @@ class LaneChangeSerializer(serializers.Serializer):
     code = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
     setup = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
     retired = serializers.BooleanField(required=False)
+    columns = SheetColumnSerializer(many=True, required=False)
     settings_text = serializers.CharField(required=False, allow_blank=True, trim_whitespace=False)
 
 

@@ -82,6 +82,13 @@ def starting_fields(engine: str, comparison: Comparison) -> dict[str, Any]:
     fields: dict[str, Any] = {"engine": engine, "input": forms[0] if forms else "csv"}
     if engine == "command":
         fields["argv"] = ["awk", "-f", "{script}", f"{{{table}}}"]
+    if engine == "sheet":
+        column = comparison.data.tables[table].columns[:1]
+        counted = f"{{{table}.{column[0].name}}}" if column else f"{{{table}}}"
+        return {
+            **fields,
+            "columns": [{"name": "rows", "formula": f"=COUNTA({counted})", "layout": "cell"}],
+        }
     if engine == "remote":
         fields["service"] = {"rule": _RULE, "latency_ms": 1.0}
     text = {"python": _PYTHON, "command": _AWK, "remote": _REMOTE}.get(engine, _SQL)
