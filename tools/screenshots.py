@@ -23,6 +23,14 @@ return words.includes("Plain loop") && words.includes("cores busy");
 """
 
 
+MORE = (
+    ("sheet", "barge-details", "checked", "Try", "try", ".answer tbody tr"),
+    ("explained", "eight-totals", "joins", "Explained", "explain", ".plan-tree"),
+    ("interrupted", "post-tolls", "each", "Interrupted", "interrupt", ".left-there"),
+)
+"""Of the step Approaches: picture, demo file, lane, what stands beside, button, what then shows."""
+
+
 def shoot(browser: Browser, name: str) -> None:
     time.sleep(SETTLE_S)
     browser.driver.save_screenshot(str(TO / f"{name}.png"))
@@ -71,6 +79,13 @@ def main() -> None:
             time.sleep(QUIET_S)
         browser.open(f"{engines}/findings")
         shoot(browser, "engines")
+        demo = {line["demo"]: line["id"] for line in browser.fetch("/api/comparisons/")}
+        for name, file, lane, side, button, shown in MORE:
+            browser.open(f"{ivrell.address}/comparisons/{demo[file]}/approaches?lane={lane}")
+            browser.side(side)
+            browser.by_id(button).click()
+            browser.until(lambda shown=shown: browser.all(shown), 60)
+            shoot(browser, name)
         browser.driver.execute_script("localStorage.setItem('ivrell-theme', 'dark')")
         browser.open(f"{at}/findings")
         shoot(browser, "findings-dark")

@@ -356,12 +356,12 @@ class WholeJob(unittest.TestCase):
         name.send_keys("mine")
         path = b.find('input[aria-label="Path of the interpreter"]')
         path.send_keys("/nowhere/python", Keys.ENTER)
-        b.until(lambda: "no such file" in b.by_id("runtime-problem").text)
+        b.until(lambda: "no such file" in b.by_id("interpreter-problem").text)
         b.type_over(path, sys.executable)
-        line = b.by_id("runtime-mine")
+        line = b.by_id("interpreter-mine")
         self.assertIn("CPython", line.text)
         line.find_element(By.CSS_SELECTOR, "button").click()
-        b.until(lambda: not b.all('[data-testid="runtime-mine"]'))
+        b.until(lambda: not b.all('[data-testid="interpreter-mine"]'))
 
     def test_dark_theme_and_back(self):
         self.open_demo()

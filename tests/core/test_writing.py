@@ -88,6 +88,20 @@ class Buckets(EngineCase):
         self.assertEqual(runs["set"]["counters"]["rows inserted"], 20_000)
         self.assertGreater(runs["each"]["server_cpu_s"], runs["set"]["server_cpu_s"])
 
+    def test_an_index_that_finds_a_range_row_by_row_touches_many_times_the_pages(self):
+        delete = "DELETE FROM readings WHERE reading <= 8000"
+        left = 'writes = true\nanswer = "SELECT count(*) AS n FROM readings"\n'
+        _, runs = self.conducted(
+            sql("scan", "postgres", delete, left),
+            sql("index", "postgres", delete, left
+                + 'indexes = ["readings(reading)"]\nsettings = { enable_seqscan = "off", '
+                + 'enable_bitmapscan = "off" }\n'),
+            text=BIG.replace("columns = [", 'order = "shuffled"\ncolumns = [', 1),
+        )  # fmt: skip
+        touched = {name: run["counters"]["blocks found in buffers"] for name, run in runs.items()}
+        self.assertGreater(touched["index"], 1.5 * touched["scan"])
+        self.assertEqual(runs["index"]["counters"]["rows deleted"], 8000)
+
 
 class Explained(EngineCase):
     def plans(self, lane, rows=20_000):

@@ -7,6 +7,7 @@ import sys
 import tempfile
 from unittest.mock import patch
 
+from django.conf import settings
 from django.test import TransactionTestCase
 from procrastinate.contrib.django.models import ProcrastinateJob
 
@@ -257,6 +258,24 @@ class Trials(ServerCase):
             (found,) = self.call("post", "runtimes/", good)["runtimes"]
             self.assertEqual((found["name"], found["problem"]), ("mine", ""))
             self.assertEqual(self.call("delete", "runtimes/?name=mine")["runtimes"], [])
+
+    def test_servers_are_registered_and_told_without_a_password(self):
+        told = settings.DATABASES["default"]
+        address = (
+            f"host={told['HOST']} port={told['PORT']} user={told['USER']} "
+            f"password={told['PASSWORD']}"
+        )
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            patch.dict(os.environ, {"IVRELL_DATA": folder}),
+        ):
+            bad = {"name": "x", "address": "host=127.0.0.1 port=1"}
+            self.assertIn("cannot be used", self.call("post", "servers/", bad, 400)["what"])
+            good = {"name": "depot", "address": address}
+            (found,) = self.call("post", "servers/", good)["servers"]
+            self.assertEqual((found["name"], found["problem"]), ("depot", ""))
+            self.assertNotIn(told["PASSWORD"], found["address"])
+            self.assertEqual(self.call("delete", "servers/?name=depot")["servers"], [])
 
     def test_noise_waits_its_turn(self):
         self.call("post", "machine/noise/", {}, 202)

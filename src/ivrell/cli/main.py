@@ -25,6 +25,7 @@ from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.runtimes import Runtimes
+from ivrell.core.servers import Servers
 from ivrell.core.trial.against_itself import ROUNDS, measure_noise
 from ivrell.core.trial.background import QUIET
 from ivrell.core.trial.conduct import Trial
@@ -126,6 +127,12 @@ def _parser() -> argparse.ArgumentParser:
     runtimes.add_argument("--remove", metavar="NAME")
     runtimes.add_argument("--json", action="store_true")
     runtimes.set_defaults(do=_runtimes)
+
+    servers = commands.add_parser("servers", help="PostgreSQL servers of your own")
+    servers.add_argument("--add", nargs=2, metavar=("NAME", "ADDRESS"))
+    servers.add_argument("--remove", metavar="NAME")
+    servers.add_argument("--json", action="store_true")
+    servers.set_defaults(do=_servers)
 
     for name, do, text in (
         ("engines", _engines, "engines on this machine"),
@@ -312,6 +319,20 @@ def _runtimes(args: argparse.Namespace) -> int:
         print(json.dumps([one.as_dict() for one in found], indent=2))
     else:
         show.runtimes(found)
+    return DONE
+
+
+def _servers(args: argparse.Namespace) -> int:
+    known = Servers()
+    if args.add:
+        known.add(*args.add)
+    if args.remove:
+        known.remove(args.remove)
+    found = known.all()
+    if args.json:
+        print(json.dumps([one.as_dict() for one in found], indent=2))
+    else:
+        show.servers(found)
     return DONE
 
 

@@ -17,6 +17,7 @@ from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.recipe.databases.store import Loaded
 from ivrell.core.recipe.store import Made
 from ivrell.core.runtimes import Runtime
+from ivrell.core.servers import Server
 from ivrell.core.trial.plan import Plan
 
 _out = Console(
@@ -202,6 +203,16 @@ def runtimes(found: list[Runtime]) -> None:
     for one in found:
         word = one.problem or f"{one.implementation} {one.version}, {len(one.packages)} packages"
         _out.print(f"{one.name:16} {one.interpreter}: {word}")
+
+
+def servers(found: list[Server]) -> None:
+    """Print the registered servers, a line each."""
+    if not found:
+        _out.print("No server of your own is registered. Add one: --add NAME ADDRESS")
+    for one in found:
+        where = "its work can be seen" if one.main_process else "its work cannot be seen from here"
+        word = one.problem or f"PostgreSQL {one.version}, {where}"
+        _out.print(f"{one.name:16} {one.address}: {word}")
 
 
 def _noise(noise: dict[str, Any] | None) -> str:

@@ -28,6 +28,7 @@ api = [
     path("comparisons/<int:comparison>/lanes/<str:lane>/try/", trials.TryView.as_view()),
     path("engines/", trials.engines),
     path("runtimes/", trials.RuntimesView.as_view()),
+    path("servers/", trials.ServersView.as_view()),
     path("machine/", trials.machine),
     path("machine/noise/", trials.noise),
     path("now/", trials.now),

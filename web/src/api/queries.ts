@@ -78,13 +78,6 @@ export function useMachine() {
   });
 }
 
-export function useRuntimes() {
-  return useQuery({
-    queryKey: ["runtimes"],
-    queryFn: () => taken(api.GET("/api/runtimes/")),
-  });
-}
-
 export function useEngines() {
   return useQuery({
     queryKey: ["engines"],

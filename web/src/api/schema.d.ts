@@ -453,6 +453,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/servers/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those registered, looked at now. */
+        get: operations["servers"];
+        put?: never;
+        /** @description Register one. */
+        post: operations["add_server"];
+        /** @description Forget one; what was loaded there stays. */
+        delete: operations["remove_server"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/": {
         parameters: {
             query?: never;
@@ -1489,6 +1508,16 @@ export interface components {
             interpreter: string;
         };
         /**
+         * NewServer
+         * @description A server to register, by its connection string.
+         */
+        NewServerRequest: {
+            /** Name */
+            name: string;
+            /** Address */
+            address: string;
+        };
+        /**
          * Now
          * @description Who is signed in, and what the machine is doing.
          */
@@ -1924,6 +1953,31 @@ export interface components {
         SamplesRequest: {
             files: string[];
             allow?: string;
+        };
+        /**
+         * ServerList
+         * @description All servers registered here.
+         */
+        ServerList: {
+            /** Servers */
+            servers: components["schemas"]["ServerShape"][];
+        };
+        /**
+         * ServerShape
+         * @description A PostgreSQL server of the user's own; ``seen`` says whether what it uses can be measured,
+         *     ``problem`` why it cannot be used. Its address is told without a password.
+         */
+        ServerShape: {
+            /** Name */
+            name: string;
+            /** Address */
+            address: string;
+            /** Version */
+            version: string;
+            /** Seen */
+            seen: boolean;
+            /** Problem */
+            problem: string;
         };
         /**
          * Setting
@@ -3116,6 +3170,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RuntimeList"];
+                };
+            };
+        };
+    };
+    servers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerList"];
+                };
+            };
+        };
+    };
+    add_server: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewServerRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerList"];
+                };
+            };
+        };
+    };
+    remove_server: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerList"];
                 };
             };
         };

@@ -1,11 +1,12 @@
 /** This machine: what it is, its engines, and how figures are taken on it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Input } from "antd";
+import { Button } from "antd";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
-import { api, taken, type Schemas } from "../api/client";
-import { useEngines, useMachine, useNow, useRuntimes } from "../api/queries";
+import { api, taken } from "../api/client";
+import { useEngines, useMachine, useNow } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
+import { Runtimes, Servers } from "./Registries";
 import { ago, bytes, count, figures, plural } from "../ui/units";
 
 const ASK_NOISE_MS = 3000;
@@ -105,6 +106,7 @@ export function MachinePage() {
         </tbody>
       </table>
       <Runtimes />
+      <Servers />
       <MadeData />
     </main>
   );
@@ -131,85 +133,6 @@ function Now() {
         <span className="caution"> No worker answers; it starts with ./start.</span>
       )}
     </p>
-  );
-}
-
-/** Other interpreters that lanes may ask for, with a line to add one. */
-function Runtimes() {
-  const cache = useQueryClient();
-  const { data, error } = useRuntimes();
-  const [name, setName] = useState("");
-  const [interpreter, setInterpreter] = useState("");
-  const take = (found: Schemas["RuntimeList"]) => cache.setQueryData(["runtimes"], found);
-  const add = useMutation({
-    mutationFn: () => taken(api.POST("/api/runtimes/", { body: { name, interpreter } })),
-    onSuccess: (found) => {
-      take(found);
-      setName("");
-      setInterpreter("");
-    },
-  });
-  const remove = useMutation({
-    mutationFn: (gone: string) =>
-      taken(api.DELETE("/api/runtimes/", { params: { query: { name: gone } } })),
-    onSuccess: take,
-  });
-  return (
-    <>
-      <h2>Other interpreters</h2>
-      <p className="quiet">
-        A lane in Python runs in one of them when its settings say runtime = “its name”: another
-        implementation, or an environment with other versions of a library.
-      </p>
-      <Trouble error={error ?? add.error ?? remove.error} id="runtime-problem" />
-      <table className="plain facts">
-        <tbody>
-          {data?.runtimes.map((one) => (
-            <tr key={one.name} data-testid={`runtime-${one.name}`}>
-              <th scope="row">{one.name}</th>
-              <td>
-                {one.problem ? (
-                  <span className="caution">{one.problem}</span>
-                ) : (
-                  `${one.implementation} ${one.version}, ${plural(Object.keys(one.packages).length, "package")}`
-                )}{" "}
-                <span className="quiet mono">{one.interpreter}</span>
-              </td>
-              <td>
-                <Button size="small" onClick={() => remove.mutate(one.name)}>
-                  Forget
-                </Button>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <form
-        className="row runtime-form"
-        onSubmit={(event) => {
-          event.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Input
-          size="small"
-          value={name}
-          aria-label="Name of the interpreter"
-          placeholder="its name"
-          onChange={(event) => setName(event.target.value)}
-        />
-        <Input
-          size="small"
-          value={interpreter}
-          aria-label="Path of the interpreter"
-          placeholder="its full path, such as /usr/bin/pypy3"
-          onChange={(event) => setInterpreter(event.target.value)}
-        />
-        <Button size="small" htmlType="submit" loading={add.isPending} data-testid="add-runtime">
-          Register
-        </Button>
-      </form>
-    </>
   );
 }
 

@@ -115,7 +115,8 @@ function Foot({ scale, width, target }: { scale: Scale; width: number; target: n
         const until = Math.min(high, band.until);
         const room = from < until ? scale(until) - scale(from) : 0;
         const at = (scale(from) + scale(until)) / 2;
-        const hidden = target !== null && Math.abs(scale(target) - at) < 62;
+        const hidden =
+          target !== null && Math.abs(scale(target) - at) < 3.1 * band.word.length + 44;
         return room > band.word.length * 5.6 && !hidden ? (
           <text key={band.word} className="foot-word" x={at} y={30}>
             {band.word}

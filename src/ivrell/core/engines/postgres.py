@@ -43,10 +43,12 @@ _NAMES = {
 @dataclass(frozen=True, kw_only=True)
 class PostgresApproach(SqlApproach):
     """SQL over tables loaded into a private PostgreSQL cluster; ``settings`` are set in the
-    session, such as work_mem or max_parallel_workers_per_gather."""
+    session, such as work_mem or max_parallel_workers_per_gather. ``at`` names a registered
+    server of the user's own instead of the private one."""
 
     engine: Literal["postgres"]
     input: str = LOADED
+    at: str = ""
 
 
 class Counting:

@@ -19,13 +19,14 @@ class PythonApproach(Approach):
 
     With ``server = "postgres"`` the tables are loaded there, and answer takes an open
     connection as a fourth argument ``db``; keys, indexes, writes, settings, ``answer`` and
-    ``buckets`` are as for SQL. ``runtime`` names another interpreter of this machine.
+    ``buckets`` and ``at`` are as for SQL. ``runtime`` names another interpreter of this machine.
     """
 
     engine: Literal["python"]
     code: str
     runtime: str | None = None
     server: Literal["postgres"] | None = None
+    at: str = ""
     answer: str = ""
     buckets: Mapping[str, str] = field(default_factory=dict)
     keys: tuple[str, ...] = ()

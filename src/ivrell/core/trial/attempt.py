@@ -19,9 +19,11 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.cache import cached_share, evict, warm
+from ivrell.core.recipe.databases.places import Databases, seen
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import Made
 from ivrell.core.runtimes import Runtime
+from ivrell.core.servers import ELSEWHERE
 from ivrell.core.service.running import stand_in
 from ivrell.core.trial.launch import Runner, RunnerGone, scrubbed_environment
 from ivrell.core.trial.plan import Plan, PlannedRun
@@ -29,6 +31,7 @@ from ivrell.core.trial.record import run_record
 from ivrell.core.trial.sandbox import why_not
 from ivrell.core.trial.threads import thread_environment
 
+_OF_SERVER = ("cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes")
 Tell = Callable[[str, dict[str, Any]], None]
 
 
@@ -42,6 +45,7 @@ class Place:
     database: Mapping[str, str]
     writes: bool
     cache: Mapping[str, Any]
+    store: DatabaseStore | None = None
 
 
 class Attempts:
@@ -64,7 +68,7 @@ class Attempts:
         plan: Plan,
         scratch: Path,
         journal: Path,
-        databases: DatabaseStore,
+        databases: Databases,
         runtimes: Mapping[str, Runtime] | None = None,
         *,
         mode: str = "run",
@@ -122,17 +126,19 @@ class Attempts:
         asked = planned.point.get("cache", self._plan.cache[0])
         if isinstance(made, Loaded):
             writes = bool(getattr(approach, "writes", False))
-            database = self._databases.for_run(made, planned.number, folder, writes, asked)
+            store = self._databases.of(approach)
+            database = store.for_run(made, planned.number, folder, writes, asked)
             files = [Path(database["place"])] if "place" in database else []
             return Place(
-                folder, {}, database, writes, {"asked": asked, "share": cached_share(files)}
+                folder, {}, database, writes, {"asked": asked, "share": cached_share(files)}, store
             )
         paths = [Path(path) for table in made.values() for path in table.paths]
         return Place(folder, made, {}, False, set_cache(paths, asked))
 
     def leave(self, place: Place) -> None:
         """Remove what a run had for itself."""
-        self._databases.after_run(place.database, place.writes)
+        if place.store:
+            place.store.after_run(place.database, place.writes)
         shutil.rmtree(place.folder, ignore_errors=True)
 
     def attempt(
@@ -168,6 +174,10 @@ class Attempts:
             ended = _not_measured(error.kind, error.message)
         assert ended is not None
         run = run_record(planned, approach.engine, ended)
+        if place.store and not seen(place.store):
+            for figure in _OF_SERVER:
+                run[figure] = None
+                run["not_measured"][figure] = ELSEWHERE
         run["cache"] = place.cache
         run["sandboxed"] = self._sandboxed
         run["cores"] = len(self._cores) if self._cores else None
@@ -208,13 +218,14 @@ class Attempts:
             if "place" in database:
                 places.append(database["place"])
             if "name" in database:
-                places.append(str(self._databases.cluster.socket_folder))
+                assert place.store
+                places += filter(None, [str(place.store.cluster.socket_folder or "")])
             if runtime:
                 places += runtime.prefixes
             sandbox = {
                 "inputs": tuple(places),
                 "hidden": (str(data_folder()),),
-                "network": bool(service),
+                "network": bool(service) or bool(place.store and place.store.given),
             }
         return {
             "run": planned.number,
@@ -224,7 +235,7 @@ class Attempts:
             "cores": self._cores,
             "background": planned.point.get("background", self._plan.background[0]),
             "sandbox": sandbox,
-            "server": self._databases.cluster.pid if "name" in database else None,
+            "server": place.store.cluster.pid if place.store and "name" in database else None,
             "job": {
                 "approach": asdict(approach) | otherwise.get("approach", {}),
                 "tables": {name: table.given for name, table in made.items()},

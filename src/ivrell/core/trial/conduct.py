@@ -25,7 +25,8 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
-from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
+from ivrell.core.recipe.databases.places import Databases
+from ivrell.core.recipe.databases.store import Loaded
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.model import Recipe
@@ -75,8 +76,8 @@ class NoControl:
         return set()
 
 
-DataPlace = tuple[str, Input, tuple[str, ...], tuple[str, ...]]
-"""A point, an input, and the keys and indexes of loaded tables."""
+DataPlace = tuple[str, Input, tuple[str, ...], tuple[str, ...], str]
+"""A point, an input, the keys and indexes of loaded tables, and the server they stand on."""
 
 
 Listener = Callable[[str, dict[str, Any]], None]
@@ -95,7 +96,8 @@ class Trial:
             ``lane out`` and ``ended``.
         control: asked whether to stop.
         data_workers: processes that make data; as many as cores unless given.
-        runtimes: folder in which other interpreters are registered; Ivrell's own unless given.
+        runtimes: folder in which other interpreters and servers are registered; Ivrell's own
+            unless given.
         explained: runs tell how they are carried out, and give no answer; they count for nothing.
     """
 
@@ -127,11 +129,14 @@ class Trial:
         self.out: dict[tuple[str, str], str] = {}
         self.made: list[dict[str, Any]] = []
         self._failures: Counter[tuple[str, str]] = Counter()
-        self.databases = DatabaseStore(store.root.with_name("loaded"))
+        self.databases = Databases(store.root.with_name("loaded"), runtimes)
         self._made: dict[DataPlace, dict[str, Made] | Loaded] = {}
         based = self.comparison.data.based_on(Path(plan.own_files or Path.cwd()))
         self._recipes = {point_name(p): based.resolved(p) for p in self.points}
         self._check_engines()
+        for lane in self.lanes:
+            if getattr(self.comparison.lane(lane), "at", ""):
+                self.databases.of(self.comparison.lane(lane))
         asked = (getattr(self.comparison.lane(lane), "runtime", None) for lane in self.lanes)
         known = Runtimes(runtimes)
         self.runtimes = {name: known.get(name) for name in asked if name}
@@ -261,7 +266,7 @@ class Trial:
     def _place_of_data(self, point: dict[str, Any], approach: Approach) -> DataPlace:
         """What decides which data an approach finds at a point."""
         keys, indexes = (tuple(getattr(approach, name, ())) for name in ("keys", "indexes"))
-        return point_name(point), approach.wanted, keys, indexes
+        return point_name(point), approach.wanted, keys, indexes, getattr(approach, "at", "")
 
     def _make_data(self) -> None:
         told: list[dict[str, Any]] = []
@@ -280,7 +285,7 @@ class Trial:
     def _make(self, recipe: Recipe, approach: Approach) -> dict[str, Made] | Loaded:
         wanted = approach.wanted
         if wanted.form in DATABASES:
-            return self.databases.ensure(
+            return self.databases.of(approach).ensure(
                 recipe,
                 wanted.form,
                 keys=getattr(approach, "keys", ()),

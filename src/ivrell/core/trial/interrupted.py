@@ -116,7 +116,8 @@ def _wait_for_server(trial: Trial, place: Place) -> None:
     if "name" not in place.database:
         return
     deadline = time.monotonic() + _SERVER_ENDS_S
-    address = trial.databases.cluster.address("postgres")
+    assert place.store
+    address = place.store.cluster.address("postgres")
     with psycopg.connect(address, autocommit=True) as server:
         while time.monotonic() < deadline:
             asked = "SELECT count(*) FROM pg_stat_activity WHERE datname = %s"

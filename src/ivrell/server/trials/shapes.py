@@ -371,6 +371,30 @@ class RuntimeList(BaseModel):
     runtimes: list[RuntimeShape]
 
 
+class ServerShape(BaseModel):
+    """A PostgreSQL server of the user's own; ``seen`` says whether what it uses can be measured,
+    ``problem`` why it cannot be used. Its address is told without a password."""
+
+    name: str
+    address: str
+    version: str
+    seen: bool
+    problem: str
+
+
+class ServerList(BaseModel):
+    """All servers registered here."""
+
+    servers: list[ServerShape]
+
+
+class NewServer(BaseModel):
+    """A server to register, by its connection string."""
+
+    name: str
+    address: str
+
+
 class NewRuntime(BaseModel):
     """An interpreter to register."""
 

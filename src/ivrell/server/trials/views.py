@@ -26,6 +26,7 @@ from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.report.findings import limit_told
 from ivrell.core.runtimes import Runtimes
+from ivrell.core.servers import Servers
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.serializers import ComparisonSerializer
@@ -295,6 +296,45 @@ class RuntimesView(APIView):
     def _all(self) -> Response:
         found = [shapes.RuntimeShape(**one.as_dict()) for one in Runtimes().all()]
         return Response(shapes.RuntimeList(runtimes=found).model_dump())
+
+
+class ServersView(APIView):
+    """PostgreSQL servers of the user's own that lanes may ask for."""
+
+    @extend_schema(responses=shapes.ServerList, operation_id="servers")
+    def get(self, request: Request) -> Response:
+        """Those registered, looked at now."""
+        return self._all()
+
+    @extend_schema(request=shapes.NewServer, responses=shapes.ServerList, operation_id="add_server")
+    def post(self, request: Request) -> Response:
+        """Register one."""
+        given = shapes.NewServer.model_validate(request.data)
+        Servers().add(given.name.strip(), given.address.strip())
+        return self._all()
+
+    @extend_schema(
+        parameters=[OpenApiParameter("name", str, required=True)],
+        responses={200: shapes.ServerList},
+        operation_id="remove_server",
+    )
+    def delete(self, request: Request) -> Response:
+        """Forget one; what was loaded there stays."""
+        Servers().remove(request.query_params.get("name", ""))
+        return self._all()
+
+    def _all(self) -> Response:
+        found = [
+            shapes.ServerShape(
+                name=one.name,
+                address=one.address,
+                version=one.version,
+                seen=one.main_process is not None,
+                problem=one.problem,
+            )
+            for one in Servers().all()
+        ]
+        return Response(shapes.ServerList(servers=found).model_dump())
 
 
 @extend_schema(responses={200: {"type": "object", "additionalProperties": {}}})

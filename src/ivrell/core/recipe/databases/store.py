@@ -23,6 +23,7 @@ from ivrell.core.recipe.databases.base import columns_of
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.making import Progress
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
+from ivrell.core.servers import OwnServer
 
 CLUSTER_SETTINGS = {
     "shared_buffers": "512MB",
@@ -85,15 +86,20 @@ class Loaded:
 
 
 class DatabaseStore:
-    """A folder of loaded databases; PostgreSQL's stand in a private cluster in it."""
+    """A folder of loaded databases; PostgreSQL's stand in a private cluster in it, or on a server
+    that is ``given``."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, given: OwnServer | None = None) -> None:
         self.root = root
+        self.given = given
         self._cluster: Cluster | None = None
 
     @property
-    def cluster(self) -> Cluster:
-        """The private cluster, started when first asked for."""
+    def cluster(self) -> Cluster | OwnServer:
+        """The server that was given, or the private cluster, started when first asked for."""
+        if self.given:
+            self.root.mkdir(parents=True, exist_ok=True)
+            return self.given
         if self._cluster is None:
             self.root.mkdir(parents=True, exist_ok=True)
             self._cluster = self._started()
@@ -287,14 +293,25 @@ class DatabaseStore:
             (evict if state == "cold" else warm)(Path(database["place"]))
             return
         if state == "cold":
-            self.cluster.stop()
+            if self.given:
+                raise BadInput(
+                    "The buffers of a server of your own are not emptied: that would restart it.",
+                    where="cache",
+                    cure="Leave the cache warm, or let the lane use the private server.",
+                )
+            assert self._cluster
+            self._cluster.stop()
             for path in (self.root / "cluster" / "base").rglob("*"):
                 if path.is_file():
                     evict(path)
-            self.cluster.start(CLUSTER_SETTINGS)
+            self._cluster.start(CLUSTER_SETTINGS)
             return
         with psycopg.connect(self.cluster.address(database["name"]), autocommit=True) as db:
-            db.execute("CREATE EXTENSION IF NOT EXISTS pg_prewarm")
+            try:
+                db.execute("CREATE EXTENSION IF NOT EXISTS pg_prewarm")
+            except psycopg.Error:
+                # A server of the user's own need not have it; a warm-up round does as much.
+                return
             db.execute(
                 "SELECT pg_prewarm(c.oid) FROM pg_class c JOIN pg_namespace n "
                 "ON n.oid = c.relnamespace WHERE n.nspname = 'public' AND c.relkind IN ('r', 'i')"

@@ -1,0 +1,157 @@
+"""PostgreSQL servers of the user's own, which lanes may ask for by name."""
+
+import json
+import os
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import psycopg
+from psycopg.conninfo import conninfo_to_dict, make_conninfo
+
+from ivrell.core.errors import BadInput
+from ivrell.core.folders import data_folder
+
+_CONNECT_S = 5
+_HERE = ("", "localhost", "127.0.0.1", "::1")
+ELSEWHERE = "the server's share cannot be seen from here: it runs elsewhere, or as another user"
+
+
+@dataclass(frozen=True)
+class Server:
+    """A server as it was found when last looked at; its address without a password.
+
+    ``main_process`` is its first process where it runs on this machine and can be seen;
+    ``problem`` says why it cannot be used, "" when it can.
+    """
+
+    name: str
+    address: str
+    version: str = ""
+    main_process: int | None = None
+    problem: str = ""
+
+    def as_dict(self) -> dict[str, Any]:
+        """As plain data."""
+        return asdict(self)
+
+
+class OwnServer:
+    """A running server that Ivrell neither starts nor stops; see Cluster for what it stands for."""
+
+    socket_folder = None
+
+    def __init__(self, conninfo: str, main_process: int | None) -> None:
+        self._conninfo = conninfo
+        self.pid = main_process
+
+    def address(self, database: str) -> str:
+        """Connection string of one of its databases."""
+        return make_conninfo(self._conninfo, dbname=database)
+
+    socket_address = address
+
+    def databases(self) -> set[str]:
+        """Names of its databases."""
+        with psycopg.connect(self.address("postgres")) as server:
+            rows = server.execute("SELECT datname FROM pg_database").fetchall()
+        return {str(row[0]) for row in rows}
+
+
+def look_at(name: str, conninfo: str) -> Server:
+    """What a server says of itself."""
+    try:
+        told = {key: value for key, value in conninfo_to_dict(conninfo).items() if value}
+    except psycopg.ProgrammingError as error:
+        return Server(name, "", problem=f"that is no connection string: {error}")
+    shown = " ".join(f"{key}={value}" for key, value in told.items() if key != "password")
+    try:
+        with psycopg.connect(conninfo, connect_timeout=_CONNECT_S, dbname="postgres") as server:
+            version = server.execute("SHOW server_version").fetchone()
+            may = server.execute(
+                "SELECT rolcreatedb OR rolsuper FROM pg_roles WHERE rolname = current_user"
+            ).fetchone()
+            process = _main_process(server) if str(told.get("host", "")) in _HERE else None
+            if str(told.get("host", "")).startswith("/"):
+                process = _main_process(server)
+    except psycopg.Error as error:
+        return Server(name, shown, problem=str(error).strip().splitlines()[0])
+    if not may or not may[0]:
+        return Server(name, shown, problem="its user may not create databases")
+    return Server(name, shown, str(version[0]) if version else "", process)
+
+
+def _main_process(server: "psycopg.Connection[Any]") -> int | None:
+    """Pid of the server's first process, where its folder can be read."""
+    try:
+        row = server.execute("SHOW data_directory").fetchone()
+        pid = int((Path(str(row[0] if row else "")) / "postmaster.pid").read_text().split()[0])
+    except (psycopg.Error, OSError, ValueError, IndexError):
+        return None
+    return pid if Path(f"/proc/{pid}").exists() else None
+
+
+class Servers:
+    """The servers registered on this machine, kept in Ivrell's data folder for its user alone."""
+
+    def __init__(self, folder: Path | None = None) -> None:
+        self._path = (folder or data_folder()) / "servers.json"
+
+    def _kept(self) -> dict[str, str]:
+        try:
+            found: dict[str, str] = json.loads(self._path.read_text())
+        except (OSError, ValueError):
+            return {}
+        return found
+
+    def _keep(self, kept: dict[str, str]) -> None:
+        self._path.parent.mkdir(parents=True, exist_ok=True)
+        temporary = self._path.with_suffix(".part")
+        with os.fdopen(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as f:
+            json.dump(kept, f, indent=1)
+        temporary.replace(self._path)
+
+    def all(self) -> list[Server]:
+        """Every one, looked at now."""
+        return [look_at(name, conninfo) for name, conninfo in self._kept().items()]
+
+    def add(self, name: str, conninfo: str) -> Server:
+        """Register a server. Raises BadInput when it cannot be used."""
+        if not name.strip():
+            raise BadInput("A server needs a name.", where="name")
+        found = look_at(name, conninfo)
+        if found.problem:
+            raise BadInput(
+                f"The server cannot be used: {found.problem}.",
+                where="address",
+                cure="Give a connection string of a user that may create databases, such as "
+                "host=db.example port=5432 user=ivrell password=...",
+            )
+        self._keep(self._kept() | {name: conninfo})
+        return found
+
+    def remove(self, name: str) -> None:
+        """Forget one. Raises BadInput when there is none of that name."""
+        kept = self._kept()
+        if name not in kept:
+            raise self._unknown(name)
+        del kept[name]
+        self._keep(kept)
+
+    def get(self, name: str) -> OwnServer:
+        """The one of that name. Raises BadInput where there is none, or it cannot be used."""
+        kept = self._kept()
+        if name not in kept:
+            raise self._unknown(name)
+        found = look_at(name, kept[name])
+        if found.problem:
+            raise BadInput(f"The server {name} cannot be used: {found.problem}.", where="at")
+        return OwnServer(kept[name], found.main_process)
+
+    def _unknown(self, name: str) -> BadInput:
+        known = ", ".join(self._kept()) or "none"
+        return BadInput(
+            f'There is no server "{name}".',
+            where="at",
+            cure=f"Registered: {known}. Add it with: ./ivrell servers --add {name} ADDRESS",
+        )

@@ -1,0 +1,160 @@
+/** What is registered on this machine for lanes to ask for by name: interpreters and servers. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Input } from "antd";
+import { useState } from "react";
+import { api, taken } from "../api/client";
+import { Trouble } from "../ui/Trouble";
+import { plural } from "../ui/units";
+
+type Entry = { name: string; place: string; words: string; problem: string };
+
+type Props = {
+  title: string;
+  words: string;
+  what: string;
+  placeLabel: string;
+  placeHint: string;
+  read: () => Promise<Entry[]>;
+  add: (name: string, place: string) => Promise<Entry[]>;
+  remove: (name: string) => Promise<Entry[]>;
+};
+
+function Registry({ title, words, what, placeLabel, placeHint, read, add, remove }: Props) {
+  const cache = useQueryClient();
+  const key = ["registry", what];
+  const { data, error } = useQuery({ queryKey: key, queryFn: read });
+  const [name, setName] = useState("");
+  const [place, setPlace] = useState("");
+  const adding = useMutation({
+    mutationFn: () => add(name, place),
+    onSuccess: (found) => {
+      cache.setQueryData(key, found);
+      setName("");
+      setPlace("");
+    },
+  });
+  const removing = useMutation({
+    mutationFn: remove,
+    onSuccess: (found) => cache.setQueryData(key, found),
+  });
+  return (
+    <>
+      <h2>{title}</h2>
+      <p className="quiet">{words}</p>
+      <Trouble error={error ?? adding.error ?? removing.error} id={`${what}-problem`} />
+      <table className="plain facts">
+        <tbody>
+          {data?.map((one) => (
+            <tr key={one.name} data-testid={`${what}-${one.name}`}>
+              <th scope="row">{one.name}</th>
+              <td>
+                {one.problem ? <span className="caution">{one.problem}</span> : one.words}{" "}
+                <span className="quiet mono">{one.place}</span>
+              </td>
+              <td>
+                <Button size="small" onClick={() => removing.mutate(one.name)}>
+                  Forget
+                </Button>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <form
+        className="row registry-form"
+        onSubmit={(event) => {
+          event.preventDefault();
+          adding.mutate();
+        }}
+      >
+        <Input
+          size="small"
+          value={name}
+          aria-label={`Name of the ${what}`}
+          placeholder="its name"
+          onChange={(event) => setName(event.target.value)}
+        />
+        <Input
+          size="small"
+          value={place}
+          aria-label={`${placeLabel} of the ${what}`}
+          placeholder={placeHint}
+          onChange={(event) => setPlace(event.target.value)}
+        />
+        <Button
+          size="small"
+          htmlType="submit"
+          loading={adding.isPending}
+          data-testid={`add-${what}`}
+        >
+          Register
+        </Button>
+      </form>
+    </>
+  );
+}
+
+type Runtime = {
+  name: string;
+  interpreter: string;
+  implementation: string;
+  version: string;
+  packages: Record<string, string>;
+  problem: string;
+};
+
+const interpreters = ({ runtimes }: { runtimes: Runtime[] }): Entry[] =>
+  runtimes.map((one) => ({
+    name: one.name,
+    place: one.interpreter,
+    words: `${one.implementation} ${one.version}, ${plural(Object.keys(one.packages).length, "package")}`,
+    problem: one.problem,
+  }));
+
+export function Runtimes() {
+  return (
+    <Registry
+      title="Other interpreters"
+      words="A lane in Python runs in one of them when its settings say runtime = “its name”: another implementation, or an environment with other versions of a library."
+      what="interpreter"
+      placeLabel="Path"
+      placeHint="its full path, such as /usr/bin/pypy3"
+      read={async () => interpreters(await taken(api.GET("/api/runtimes/")))}
+      add={async (name, interpreter) =>
+        interpreters(await taken(api.POST("/api/runtimes/", { body: { name, interpreter } })))
+      }
+      remove={async (name) =>
+        interpreters(await taken(api.DELETE("/api/runtimes/", { params: { query: { name } } })))
+      }
+    />
+  );
+}
+
+type Server = { name: string; address: string; version: string; seen: boolean; problem: string };
+
+const servers = ({ servers: found }: { servers: Server[] }): Entry[] =>
+  found.map((one) => ({
+    name: one.name,
+    place: one.address,
+    words: `PostgreSQL ${one.version}, ${one.seen ? "its work is measured" : "its CPU time and memory cannot be seen from here"}`,
+    problem: one.problem,
+  }));
+
+export function Servers() {
+  return (
+    <Registry
+      title="PostgreSQL servers of your own"
+      words="A lane runs on one of them, instead of the private server, when its settings say at = “its name”. Ivrell makes databases of its own there and touches no others."
+      what="server"
+      placeLabel="Connection string"
+      placeHint="host=… port=5432 user=… password=…"
+      read={async () => servers(await taken(api.GET("/api/servers/")))}
+      add={async (name, address) =>
+        servers(await taken(api.POST("/api/servers/", { body: { name, address } })))
+      }
+      remove={async (name) =>
+        servers(await taken(api.DELETE("/api/servers/", { params: { query: { name } } })))
+      }
+    />
+  );
+}
