@@ -73,6 +73,17 @@ class CommandLine(unittest.TestCase):
             "wrong: different (n: 3 values differ (each is 2 times the reference's))", done.stdout
         )
 
+    def test_interpreters_are_added_shown_and_forgotten(self):
+        self.assertIn("No other interpreter", self.ivrell("runtimes").stdout)
+        done = self.ivrell("runtimes", "--add", "mine", sys.executable)
+        self.assertRegex(done.stdout, r"mine .*CPython 3")
+        bad = self.ivrell("runtimes", "--add", "other", "/bin/sh")
+        self.assertEqual(bad.returncode, 2)
+        self.assertIn("does not answer", bad.stderr)
+        gone = json.loads(self.ivrell("runtimes", "--remove", "mine", "--json").stdout)
+        self.assertEqual(gone, [])
+        self.assertIn("No server", self.ivrell("servers").stdout)
+
     def test_resume_does_what_is_left(self):
         out = self.folder / "out"
         path = self.file(HEAD + approach("good", COUNTING))

@@ -5,7 +5,7 @@ import json
 import os
 import sys
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -309,21 +309,15 @@ def _engines(args: argparse.Namespace) -> int:
 
 
 def _runtimes(args: argparse.Namespace) -> int:
-    known = Runtimes()
-    if args.add:
-        known.add(*args.add)
-    if args.remove:
-        known.remove(args.remove)
-    found = known.all()
-    if args.json:
-        print(json.dumps([one.as_dict() for one in found], indent=2))
-    else:
-        show.runtimes(found)
-    return DONE
+    return _registry(args, Runtimes(), show.runtimes)
 
 
 def _servers(args: argparse.Namespace) -> int:
-    known = Servers()
+    return _registry(args, Servers(), show.servers)
+
+
+def _registry(args: argparse.Namespace, known: Any, shown: Callable[[Any], None]) -> int:
+    """Add to, take from, and print a registry of this machine."""
     if args.add:
         known.add(*args.add)
     if args.remove:
@@ -332,7 +326,7 @@ def _servers(args: argparse.Namespace) -> int:
     if args.json:
         print(json.dumps([one.as_dict() for one in found], indent=2))
     else:
-        show.servers(found)
+        shown(found)
     return DONE
 
 

@@ -9,10 +9,10 @@ from typing import Any
 
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
+from ivrell.core.registered import Registered
 
 OLDEST = (3, 9)
 _LOOK_S = 30.0
-_MOST_NAME = 60
 _LOOK = """
 import importlib.metadata as m, json, platform, sys
 found = {}
@@ -85,31 +85,20 @@ class Runtimes:
     """The interpreters registered on this machine, kept in Ivrell's data folder."""
 
     def __init__(self, folder: Path | None = None) -> None:
-        self._path = (folder or data_folder()) / "runtimes.json"
-
-    def _kept(self) -> dict[str, str]:
-        try:
-            found: dict[str, str] = json.loads(self._path.read_text())
-        except (OSError, ValueError):
-            return {}
-        return found
-
-    def _keep(self, kept: Mapping[str, str]) -> None:
-        self._path.parent.mkdir(parents=True, exist_ok=True)
-        temporary = self._path.with_suffix(".part")
-        temporary.write_text(json.dumps(dict(kept), indent=1))
-        temporary.replace(self._path)
+        self._kept = Registered(
+            (folder or data_folder()) / "runtimes.json",
+            what="runtime",
+            asked_as="runtime",
+            put_as="./ivrell runtimes --add NAME PATH",
+        )
 
     def all(self) -> list[Runtime]:
         """Every one, looked at now."""
-        return [look_at(name, interpreter) for name, interpreter in self._kept().items()]
+        return [look_at(name, interpreter) for name, interpreter in self._kept.all().items()]
 
     def add(self, name: str, interpreter: str) -> Runtime:
         """Register an interpreter. Raises BadInput when it cannot be used."""
-        if not name.strip() or len(name) > _MOST_NAME:
-            raise BadInput(
-                "A runtime needs a name.", where="name", cure=f"Up to {_MOST_NAME} letters."
-            )
+        self._kept.check_name(name)
         found = look_at(name, interpreter)
         if found.problem:
             raise BadInput(
@@ -118,23 +107,16 @@ class Runtimes:
                 cure="Give the full path of a Python interpreter, such as bin/python in a "
                 "virtual environment.",
             )
-        self._keep(self._kept() | {name: interpreter})
+        self._kept.put(name, interpreter)
         return found
 
     def remove(self, name: str) -> None:
         """Forget one. Raises BadInput when there is none of that name."""
-        kept = self._kept()
-        if name not in kept:
-            raise self._unknown(name)
-        del kept[name]
-        self._keep(kept)
+        self._kept.remove(name)
 
     def get(self, name: str) -> Runtime:
         """The one of that name. Raises BadInput where there is none, or it cannot be used."""
-        kept = self._kept()
-        if name not in kept:
-            raise self._unknown(name)
-        found = look_at(name, kept[name])
+        found = look_at(name, self._kept.get(name))
         if found.problem:
             raise BadInput(
                 f"The runtime {name} cannot be used: {found.problem}.",
@@ -142,12 +124,3 @@ class Runtimes:
                 cure=f"Register it anew: ./ivrell runtimes --add {name} PATH",
             )
         return found
-
-    def _unknown(self, name: str) -> BadInput:
-        known = ", ".join(self._kept()) or "none"
-        return BadInput(
-            f'There is no runtime "{name}" on this machine.',
-            where="runtime",
-            cure=f"Registered: {known}. Add it on the machine page, or with: "
-            f"./ivrell runtimes --add {name} PATH",
-        )

@@ -1,7 +1,5 @@
 """PostgreSQL servers of the user's own, which lanes may ask for by name."""
 
-import json
-import os
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -11,6 +9,7 @@ from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
+from ivrell.core.registered import Registered
 
 _CONNECT_S = 5
 _HERE = ("", "localhost", "127.0.0.1", "::1")
@@ -95,30 +94,20 @@ class Servers:
     """The servers registered on this machine, kept in Ivrell's data folder for its user alone."""
 
     def __init__(self, folder: Path | None = None) -> None:
-        self._path = (folder or data_folder()) / "servers.json"
-
-    def _kept(self) -> dict[str, str]:
-        try:
-            found: dict[str, str] = json.loads(self._path.read_text())
-        except (OSError, ValueError):
-            return {}
-        return found
-
-    def _keep(self, kept: dict[str, str]) -> None:
-        self._path.parent.mkdir(parents=True, exist_ok=True)
-        temporary = self._path.with_suffix(".part")
-        with os.fdopen(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as f:
-            json.dump(kept, f, indent=1)
-        temporary.replace(self._path)
+        self._kept = Registered(
+            (folder or data_folder()) / "servers.json",
+            what="server",
+            asked_as="at",
+            put_as="./ivrell servers --add NAME ADDRESS",
+        )
 
     def all(self) -> list[Server]:
         """Every one, looked at now."""
-        return [look_at(name, conninfo) for name, conninfo in self._kept().items()]
+        return [look_at(name, conninfo) for name, conninfo in self._kept.all().items()]
 
     def add(self, name: str, conninfo: str) -> Server:
         """Register a server. Raises BadInput when it cannot be used."""
-        if not name.strip():
-            raise BadInput("A server needs a name.", where="name")
+        self._kept.check_name(name)
         found = look_at(name, conninfo)
         if found.problem:
             raise BadInput(
@@ -127,31 +116,17 @@ class Servers:
                 cure="Give a connection string of a user that may create databases, such as "
                 "host=db.example port=5432 user=ivrell password=...",
             )
-        self._keep(self._kept() | {name: conninfo})
+        self._kept.put(name, conninfo)
         return found
 
     def remove(self, name: str) -> None:
         """Forget one. Raises BadInput when there is none of that name."""
-        kept = self._kept()
-        if name not in kept:
-            raise self._unknown(name)
-        del kept[name]
-        self._keep(kept)
+        self._kept.remove(name)
 
     def get(self, name: str) -> OwnServer:
         """The one of that name. Raises BadInput where there is none, or it cannot be used."""
-        kept = self._kept()
-        if name not in kept:
-            raise self._unknown(name)
-        found = look_at(name, kept[name])
+        conninfo = self._kept.get(name)
+        found = look_at(name, conninfo)
         if found.problem:
             raise BadInput(f"The server {name} cannot be used: {found.problem}.", where="at")
-        return OwnServer(kept[name], found.main_process)
-
-    def _unknown(self, name: str) -> BadInput:
-        known = ", ".join(self._kept()) or "none"
-        return BadInput(
-            f'There is no server "{name}".',
-            where="at",
-            cure=f"Registered: {known}. Add it with: ./ivrell servers --add {name} ADDRESS",
-        )
+        return OwnServer(conninfo, found.main_process)
