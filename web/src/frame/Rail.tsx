@@ -7,7 +7,7 @@ import type { Lane } from "../api/client";
 import { changes, useChange, useEngines } from "../api/queries";
 import { Glyph, laneColour } from "../lanes/mark";
 import { verdictWord } from "../lanes/words";
-import { figures, plural } from "../ui/units";
+import { plural, times } from "../ui/units";
 import type { StepProps } from "./ComparisonPage";
 import { useOff, useView } from "./view";
 
@@ -123,7 +123,7 @@ function Ratio({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
   return (
     <Tooltip title={unsure ? "cannot be told apart from the baseline" : undefined}>
       <span className={`ratio ${unsure ? "faint" : ""}`}>
-        {unsure ? "≈ 1" : figures(found.ratio.value)}
+        {unsure ? "≈ 1" : times(found.ratio.value)}
         {!unsure && "×"}
       </span>
     </Tooltip>

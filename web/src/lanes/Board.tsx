@@ -4,7 +4,7 @@ import { scaleLinear, scaleLog } from "d3-scale";
 import { useState } from "react";
 import type { Comparison, LaneFindings } from "../api/client";
 import { BANDS, Bands, type Scale, TimeTicks, timeScale } from "../plot/time";
-import { bytes, figures, seconds, trimmed } from "../ui/units";
+import { bytes, figures, seconds, times, trimmed } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
 import { Glyph, glyphPath, laneColour } from "./mark";
 import { verdictWord } from "./words";
@@ -318,11 +318,11 @@ function RatioCell({ lane, lanes, place }: CellProps) {
           <span className="quiet small">cannot tell apart</span>
         ) : (
           <>
-            <strong data-testid="ratio">{figures(ratio.value)}</strong>
+            <strong data-testid="ratio">{times(ratio.value)}</strong>
             {ratio.low !== null && ratio.high !== null && (
               <span className="small faint">
                 {" "}
-                {figures(ratio.low, 2)} to {figures(ratio.high, 2)}
+                {times(ratio.low, 2)} to {times(ratio.high, 2)}
               </span>
             )}
           </>
