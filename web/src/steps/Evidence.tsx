@@ -13,7 +13,7 @@ import {
 import { CodeDifference, type Language } from "../ui/CodeEditor";
 import { Glyph } from "../lanes/mark";
 import { DistanceAxis, Distances } from "../plot/distances";
-import { count, figures } from "../ui/units";
+import { count, figures, plural } from "../ui/units";
 
 const WIDTH = 232;
 const EXPECTED = "the expected answer";
@@ -102,13 +102,19 @@ export function Evidence({ comparison, trial, lane, agreement, point }: Props) {
   );
 }
 
+/** An amount, as a power of ten where it is very small. */
+function amount(value: number): string {
+  return value !== 0 && Math.abs(value) < 1e-3 ? value.toExponential(1) : figures(value);
+}
+
 function allWell(agreement: Agreement, isReference: boolean): string {
   if (isReference) return "The others are held against this answer.";
   if (agreement.verdict === "same within tolerance") {
     const units = agreement.largest_units ?? 0;
     return (
-      `The same answer: numbers differ by ${figures(agreement.largest_absolute)} at most, a share ` +
-      `of ${agreement.largest_relative.toExponential(1)}, ${figures(units)} units in the last place.`
+      `The same answer: numbers differ by ${amount(agreement.largest_absolute)} at most, a share ` +
+      `of ${agreement.largest_relative.toExponential(1)}, ` +
+      `${plural(Math.round(units), "unit")} in the last place.`
     );
   }
   return agreement.verdict === "same, other order"
