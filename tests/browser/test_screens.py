@@ -105,12 +105,26 @@ class Screens(unittest.TestCase):
         self.assertTrue(b.all('[data-testid="by-column"] svg rect'))
         b.by_id("both-codes").click()
         b.until(lambda: "+ 2" in b.find(".both-codes").text)
+        self.against("Counted twice")
+        b.until(lambda: "One lane says A" in b.by_id("camps").text, 30)
+        # The trial is shared: the others look at it against the usual reference.
+        self.against("Counted one by one")
+        b.until(lambda: "2 lanes say A" in b.by_id("camps").text, 30)
+
+    def against(self, lane):
+        """Hold the answers against another lane's."""
+        b = self.browser
         b.by_id("reference").click()
         b.until(
-            lambda: next((e for e in b.all(".ant-select-item-option") if e.is_displayed()
-                          and e.text == "Counted twice"), None)
-        ).click()  # fmt: skip
-        b.until(lambda: "One lane says A" in b.by_id("camps").text, 30)
+            lambda: next(
+                (
+                    option
+                    for option in b.all(".ant-select-item-option")
+                    if option.is_displayed() and option.text == lane
+                ),
+                None,
+            )
+        ).click()
 
     def test_findings_put_trouble_last_and_say_so(self):
         self.open("findings")

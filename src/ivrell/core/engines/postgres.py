@@ -20,6 +20,14 @@ _DATABASE_COUNTERS = (
     "tup_inserted", "tup_updated", "tup_deleted", "temp_files", "temp_bytes",
 )  # fmt: skip
 _LOG_COUNTERS = ("wal_records", "wal_fpi", "wal_bytes", "wal_write", "wal_sync")
+_BY_TABLE = """
+SELECT relname,
+       coalesce(heap_blks_read, 0) + coalesce(idx_blks_read, 0),
+       coalesce(heap_blks_hit, 0) + coalesce(idx_blks_hit, 0)
+FROM pg_statio_user_tables
+"""
+"""Blocks of each table with its indexes."""
+
 _NAMES = {
     "xact_commit": "commits",
     "xact_rollback": "rollbacks",
@@ -75,7 +83,13 @@ class Counting:
         """What was counted since then, by plain names."""
         self._told_by(session)
         now = self._look()
-        return {_NAMES[name]: now[name] - self._before.get(name, 0.0) for name in now}
+        counted = {name: now[name] - self._before.get(name, 0.0) for name in now}
+        # Of tables only what they had a part in: there may be many.
+        return {
+            _NAMES.get(name, name): value
+            for name, value in counted.items()
+            if name in _NAMES or value
+        }
 
     @staticmethod
     def _told_by(session: "psycopg.Connection[Any]") -> None:
@@ -92,6 +106,8 @@ class Counting:
         log = self._db.execute(f"SELECT {', '.join(_LOG_COUNTERS)} FROM pg_stat_wal").fetchone()
         found = dict(zip(_DATABASE_COUNTERS, database or (), strict=False))
         found |= dict(zip(_LOG_COUNTERS, log or (), strict=False))
+        for table, read, hit in self._db.execute(_BY_TABLE).fetchall():
+            found |= {f"{table}: blocks read": read, f"{table}: blocks found in buffers": hit}
         return {name: float(value) for name, value in found.items()}
 
     def close(self) -> None:
