@@ -249,12 +249,15 @@ class References(Case):
         varying = """
             import os
             def answer(data, knobs, stage):
-                path = "/proc/self/stat"
-                started = int(open(path).read().split()[21])
-                return [{"gauge": "Ash", "n": started}]
+                # A run's folder is named by its number; two lanes have two runs a round.
+                number = int(os.path.basename(os.getcwd()))
+                return [{"gauge": "Ash", "n": 1 if number <= 2 else 2}]
         """
-        found = self.judged(HEAD + approach("one", varying) + approach("same", varying), rounds=3)[
-            "same"
-        ]
-        self.assertTrue(found["unstable"] or found["right_share"] in (0.0, 1.0))
-        self.assertEqual(len(found["fingerprints"]), 3)
+        steady = "def answer(data, knobs, stage):\n    return [{'gauge': 'Ash', 'n': 1}]"
+        found = self.judged(
+            HEAD + approach("steady", steady) + approach("varying", varying), rounds=3
+        )
+        self.assertFalse(found["steady"]["unstable"])
+        self.assertTrue(found["varying"]["unstable"])
+        self.assertAlmostEqual(found["varying"]["right_share"], 1 / 3)
+        self.assertIn("1 of 3 runs gave the right answer", found["varying"]["reasons"])

@@ -13,7 +13,7 @@ from ivrell.core.sheets.check import cost, problem
 from ivrell.core.sheets.formula import FormulaError, parse, written
 from ivrell.core.sheets.functions import FUNCTIONS, engine_name
 from ivrell.core.sheets.layout import Block, Places, letters
-from ivrell.core.sheets.model import Cell, Column, Sheet
+from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
 
 TABLES = {"barges": (["number", "hull"], 6000), "passages": (["passage", "barge"], 20_000)}
 HERE = office.version() is not None
@@ -124,6 +124,38 @@ class Checks(unittest.TestCase):
             (Sheet(columns=(Column(name="a", formula="=1", layout="helper"),)), "helper"),
             (Sheet(columns=columns(a="=1").columns, timed=("fill", "read")), "follow each other"),
             (Sheet(columns=columns(a="=1").columns, timed=("change",)), "none is named"),
+            (
+                Sheet(columns=columns(a="=1").columns, change=Change(cell="rate", to=1)),
+                "names no cell “rate”",
+            ),
+            (
+                Sheet(
+                    columns=columns(a="=1").columns,
+                    change=Change(table="boats", to=1),
+                    timed=("change",),
+                ),
+                "no table “boats”",
+            ),
+            (
+                Sheet(
+                    columns=columns(a="=1").columns,
+                    change=Change(table="barges", column="hull", row=6001, to=1),
+                ),
+                "6,000 rows",
+            ),
+            (
+                Sheet(
+                    cells=(Cell(name="m", value=1),),
+                    repeat=Repeat(input="m", result="total", times=3),
+                ),
+                "no cell “total”",
+            ),
+            (
+                Sheet(
+                    cells=(Cell(name="m", value=1),), repeat=Repeat(input="m", result="m", times=0)
+                ),
+                "repeated 0 times",
+            ),
         ):
             with self.subTest(words):
                 self.assertIn(words, problem(sheet, TABLES).what)

@@ -3,6 +3,7 @@
 import shutil
 import time
 from pathlib import Path
+from unittest.mock import patch
 
 from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.service.client import Connection, ServiceError
@@ -85,6 +86,15 @@ class StandIn(TrialCase):
     def test_a_rule_that_cannot_be_read(self):
         with self.assertRaisesRegex(ApproachFailed, "SyntaxError"):
             self.serving(rule="def rule(row) return 1")
+
+    def test_a_rule_that_prints_much_goes_on_and_one_that_never_ends_is_told(self):
+        service = self.serving(rule="def rule(row):\n    print('x' * 9000)\n    return row['n']\n")
+        self.assertEqual([service.call([{"n": n}]) for n in range(40)], [[n] for n in range(40)])
+        with (
+            patch("ivrell.core.service.running._START_S", 0.5),
+            self.assertRaisesRegex(ApproachFailed, "not read within"),
+        ):
+            self.serving(rule="while True: pass")
 
     def test_the_delay_depends_on_seed_and_rows_alone(self):
         one, same, other = (Service(settings(jitter_ms=10.0, seed=seed)) for seed in (7, 7, 8))

@@ -6,6 +6,7 @@ import sys
 import unittest
 import venv
 from pathlib import Path
+from unittest.mock import patch
 
 from ivrell.core.errors import BadInput
 from ivrell.core.runtimes import Runtimes, look_at
@@ -97,9 +98,8 @@ class Run(TrialCase):
 
 class Oldest(unittest.TestCase):
     def test_what_is_too_old_is_refused(self):
-        for path in ("/usr/bin/python2", "/usr/bin/python3.7"):
-            if Path(path).exists():
-                self.assertIn("or later is wanted", look_at("old", path).problem)
+        with patch("ivrell.core.runtimes.OLDEST", (9, 9)):
+            self.assertIn("9.9 or later is wanted", look_at("old", sys.executable).problem)
 
     @unittest.skipUnless(shutil.which("pypy3"), "pypy3 is not installed here")
     def test_the_worker_can_be_read_by_the_oldest_interpreter(self):

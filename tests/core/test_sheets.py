@@ -186,6 +186,17 @@ class Traps(SheetCase):
         self.assertEqual(answer["a"].null_count, 1)
         self.assertEqual(answer["b"].null_count, 400)
 
+    def test_a_file_of_one_s_own_stands_on_a_sheet(self):
+        (self.folder / "depots.csv").write_text("depot,berths\nHallow,3\nSill,5\n")
+        own = '\n[data.tables.depots]\nfile = "depots.csv"\n'
+        _, runs = self.conducted(
+            head("depot") + own
+            + lane("one", column("depot", "={row.depot}"), column("all", "=SUM({depots.berths})")),
+            own_files=str(self.folder),
+        )  # fmt: skip
+        self.assertEqual(self.answer(runs, "one").to_pydict(),
+                         {"depot": ["Hallow", "Sill"], "all": [8, 8]})  # fmt: skip
+
     def test_whole_numbers_are_integers_again(self):
         table = answer_table({"n": [1.0, 2.0, ""], "x": [1.5, None, 2.0], "t": ["a", 3.0, ""]}, {})
         self.assertEqual(table.schema.types, [pa.int64(), pa.float64(), pa.string()])

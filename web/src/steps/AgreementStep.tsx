@@ -12,6 +12,7 @@ import { Evidence } from "./Evidence";
 const PARTS = ["rows", "columns", "types", "values", "order", "every run"] as const;
 const EXPECTED = "the expected answer";
 const ASK_MS = 600;
+const PATIENCE_MS = 120_000;
 
 function part(name: (typeof PARTS)[number], a: Agreement): { good: boolean; text: string } {
   switch (name) {
@@ -134,8 +135,15 @@ function Against({ trial, reference, lanes }: AgainstProps) {
       () => void cache.invalidateQueries({ queryKey: ["findings", trial] }),
       ASK_MS,
     );
-    return () => window.clearInterval(timer);
-  }, [waiting, cache, trial]);
+    const late = window.setTimeout(() => {
+      setAsked(null);
+      void message.error("The answers were not judged anew within two minutes; try again.", 6);
+    }, PATIENCE_MS);
+    return () => {
+      window.clearInterval(timer);
+      window.clearTimeout(late);
+    };
+  }, [waiting, cache, trial, message]);
   const judge = (lane: string) => {
     if (trial === undefined || lane === EXPECTED) return;
     setAsked(lane);

@@ -95,12 +95,6 @@ class _Task(SqlTask):
         table = self.execute(replace(statement, text=text), fetch=True)
         return from_duckdb(table["explain_value"][0].as_py())  # type: ignore[index]
 
-    def counters(self) -> dict[str, float]:
-        """Bytes that it spilled to disk and that are still there; the engine counts no more
-        without profiling, which would weigh on what is timed."""
-        rows = self._db.sql("SELECT sum(size) FROM duckdb_temporary_files()").fetchall()
-        return {"temporary bytes": float(rows[0][0] or 0)}
-
     def threads(self) -> dict[str, int]:
         rows = self._db.sql("SELECT current_setting('threads')").fetchall()
         return {"duckdb": int(rows[0][0])}

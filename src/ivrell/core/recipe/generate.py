@@ -202,6 +202,14 @@ class Generator:
         return present, absent if absent is not None else present.slice(0, 0)
 
 
+def shapes(recipe: Recipe) -> dict[str, tuple[list[str], int]]:
+    """Names of the columns, and rows, of each table of a resolved recipe."""
+    generator = Generator(recipe)
+    return {
+        table: (generator.schema(table).names, recipe.rows_of(table)) for table in recipe.tables
+    }
+
+
 def _longest(values: pa.Array) -> int:
     """Characters of the longest value as text."""
     return pc.max(pc.utf8_length(values.cast(pa.string()))).as_py() or 1

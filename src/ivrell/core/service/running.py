@@ -1,6 +1,7 @@
 """Starting the stand-in beside a run: never among the run's own processes."""
 
 import json
+import select
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
@@ -13,6 +14,7 @@ from ivrell.core.trial.launch import scrubbed_environment
 from ivrell.core.trial.sandbox import Sandbox
 
 _STAND_IN = Path(__file__).with_name("stand_in.py")
+_START_S = 15.0
 _END_S = 5.0
 
 
@@ -41,6 +43,13 @@ def stand_in(
     ) as process:
         assert process.stdin and process.stdout and process.stderr
         try:
+            ready, _, _ = select.select([process.stdout], [], [], _START_S)
+            if not ready:
+                raise ApproachFailed(
+                    "the service does not start",
+                    f"Its rule was not read within {_START_S:.0f} seconds: what stands outside "
+                    "rule(row) runs first.",
+                )
             port = process.stdout.readline().strip()
             if not port:
                 said = process.stderr.read().strip().splitlines() or ["no message"]

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import random
 import sys
 import threading
@@ -174,7 +175,10 @@ def main(settings: str) -> None:
     server.daemon_threads = True
     threading.Thread(target=server.serve_forever, daemon=True).start()
     print(server.server_address[1], flush=True)
-    sys.stdin.read()
+    # Nobody reads on: what a rule prints would fill the pipe and hold it up.
+    with open(os.devnull, "w") as nowhere:  # noqa: PTH123 - plain and old
+        sys.stdout = sys.stderr = nowhere
+        sys.stdin.read()
 
 
 if __name__ == "__main__":

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from ivrell.core.sheets.formula import FormulaError, Node, parse
 from ivrell.core.sheets.functions import RANDOM
-from ivrell.core.sheets.layout import ANSWER, CELLS, MOST_ROWS, OWN_ROW, Block, Places
+from ivrell.core.sheets.layout import ANSWER, CELLS, MOST_ROWS, OWN_ROW, REPEATS, Block, Places
 from ivrell.core.sheets.model import PARTS, Column, Sheet
 
 SCAN_S = 88e-9
@@ -73,6 +73,8 @@ def _shape(sheet: Sheet) -> Wrong | None:
             return Wrong(f"Two columns are called {name}.", cure="Give one another name.")
         if name in (OWN_ROW, ANSWER, CELLS):
             return Wrong(f"A column cannot be called {name}.")
+    if wrong := _named_cells(sheet):
+        return wrong
     if sheet.columns and all(column.layout == "helper" for column in sheet.columns):
         return Wrong("Every column is a helper.", cure="Let one of them be part of the answer.")
     layouts = {column.layout == "cell" for column in sheet.columns if column.layout != "helper"}
@@ -90,6 +92,27 @@ def _shape(sheet: Sheet) -> Wrong | None:
             "What is timed must be parts that follow each other.",
             cure=f"In this order: {', '.join(done)}.",
         )
+    return None
+
+
+def _named_cells(sheet: Sheet) -> Wrong | None:
+    """Cells that are named twice, or asked for and not there."""
+    cells = [cell.name for cell in sheet.cells]
+    for name in cells:
+        if cells.count(name) > 1:
+            return Wrong(f"Two cells are called {name}.", cure="Give one another name.")
+    asked = [("The change", sheet.change.cell)] if sheet.change and sheet.change.cell else []
+    if sheet.repeat:
+        asked += [("The repeat", sheet.repeat.input), ("The repeat", sheet.repeat.result)]
+        if not 1 <= sheet.repeat.times <= MOST_ROWS:
+            return Wrong(
+                f"The model cannot be repeated {sheet.repeat.times:,} times.",
+                cure=f"Give a number from 1 to {MOST_ROWS:,}.",
+            )
+    for what, name in asked:
+        if name not in cells:
+            known = ", ".join(cells) or "none"
+            return Wrong(f"{what} names no cell “{name}”.", cure=f"Cells: {known}.")
     return None
 
 
@@ -129,6 +152,9 @@ def labelled(sheet: Sheet) -> list[tuple[str, str]]:
 def _in_tables(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) -> Wrong | None:
     if sheet.rows_of and sheet.rows_of not in tables:
         return Wrong(f"There is no table {sheet.rows_of}.", cure=f"Tables: {', '.join(tables)}.")
+    for name in (ANSWER, CELLS, REPEATS, OWN_ROW):
+        if name in tables:
+            return Wrong(f"A table called {name} cannot stand on a sheet.", cure="Rename it.")
     places = places_of(sheet, tables)
     for block in [*places.tables.values(), places.answer]:
         if block.first + block.rows - 1 > MOST_ROWS:
@@ -141,7 +167,7 @@ def _in_tables(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) ->
             places.translated(formula)
         except FormulaError as error:
             return Wrong(error.message, line, at + error.position + 1, error.cure)
-    return _sorted(sheet, tables) or _circle(sheet, places)
+    return _sorted(sheet, tables) or _changed(sheet, tables) or _circle(sheet, places)
 
 
 def sorted_by(sheet: Sheet) -> dict[str, str]:
@@ -150,6 +176,29 @@ def sorted_by(sheet: Sheet) -> dict[str, str]:
         table.strip(): column.rstrip(" )")
         for table, _, column in (word.partition("(") for word in sheet.sorted)
     }
+
+
+def _changed(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) -> Wrong | None:
+    """A change of what is not there."""
+    change = sheet.change
+    if change is None or change.cell:
+        return None
+    if change.table not in tables:
+        return Wrong(
+            f"The change names no table “{change.table}”.", cure=f"Tables: {', '.join(tables)}."
+        )
+    columns, rows = tables[change.table]
+    if change.column not in columns:
+        return Wrong(
+            f"The change names no column “{change.column}” of {change.table}.",
+            cure=f"Its columns: {', '.join(columns)}.",
+        )
+    if not 1 <= change.row <= rows:
+        return Wrong(
+            f"The change is in row {change.row} of {change.table}, which has {rows:,} rows.",
+            cure="Count rows from 1, without the header.",
+        )
+    return None
 
 
 def _sorted(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) -> Wrong | None:

@@ -27,7 +27,6 @@ _LOOK_AGAIN_S = 0.02
 _END_S = 3.0
 
 
-@lru_cache(maxsize=1)
 def version() -> str | None:
     """The engine's version, or None where it is not installed or this interpreter cannot reach
     it."""
@@ -35,6 +34,11 @@ def version() -> str | None:
         return None
     if sys.version_info[:2] != _made_for():
         return None
+    return _asked_version()
+
+
+@lru_cache(maxsize=1)
+def _asked_version() -> str:
     with tempfile.TemporaryDirectory(prefix="ivrell-office-") as folder:
         done = subprocess.run(
             [str(PROGRAM), f"-env:UserInstallation=file://{folder}", "--version"],

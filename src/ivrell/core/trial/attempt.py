@@ -181,7 +181,7 @@ class Attempts:
         served = run["counters"].get("service: CPU seconds")
         if served is not None and run["others_cpu_s"] is not None:
             # The stand-in is no stranger on the machine.
-            run["others_cpu_s"] = max(0.0, run["others_cpu_s"] - served / run["inner_repeats"])
+            run["others_cpu_s"] = max(0.0, run["others_cpu_s"] - served)
         run["cache"] = place.cache
         run["sandboxed"] = self._sandboxed
         run["cores"] = len(self._cores) if self._cores else None

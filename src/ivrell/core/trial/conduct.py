@@ -27,7 +27,7 @@ from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.databases.store import Loaded
-from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.generate import Generator, shapes
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.store import DataStore, Made
@@ -161,14 +161,7 @@ class Trial:
             if look is None:
                 continue
             for recipe in self._recipes.values():
-                tables = {
-                    table: (
-                        [column.name for column in recipe.tables[table].columns],
-                        recipe.rows_of(table),
-                    )
-                    for table in recipe.tables
-                }
-                if wrong := look(approach, tables):
+                if wrong := look(approach, shapes(recipe)):
                     where = f"approach {lane}" + (f", line {wrong.line}" if wrong.line else "")
                     raise BadInput(wrong.what, where=where, cure=wrong.cure)
 

@@ -82,6 +82,7 @@ class _Parts:
         # Found by the lane's first run at a point; the same for all that follow it.
         self._repeats = wanted.get("repeats")
         self.answer: object = None
+        self.repeats = 1
 
     def run(self) -> None:
         """Run all parts. Raises ApproachFailed of the first that fails."""
@@ -102,7 +103,8 @@ class _Parts:
     def _part(self, repeats: int, more: Any) -> float:
         stages = Stages(self._board)
         failure: ApproachFailed | None = None
-        if repeats == 1:
+        self.repeats = repeats
+        if repeats == 1 or not self._task.sets_up_each:
             # Before the runner looks: what it uses and holds is no part of the call.
             self._task.before_each()
         set_ups = SetUps()
@@ -166,6 +168,9 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
         part = "handing over"
         # Counters first: handing over may make the engine work on.
         counters = task.counters()
+        if not task.sets_up_each:
+            # Counted over all repeats of the last part; told of one call, as the times are.
+            counters = {name: value / parts.repeats for name, value in counters.items()}
         threads = {**threads_told(), **task.threads()}
         handed = _hand_over(task, parts.answer, job.folder)
         if isinstance(task, Explained):

@@ -10,6 +10,7 @@ from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.forms import FORMS
+from ivrell.core.recipe.generate import shapes
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.sheets import check as sheets
 from ivrell.server.comparisons.models import Comparison, resolved_of
@@ -116,13 +117,9 @@ class LaneSerializer(serializers.Serializer):
 def _shapes(data: ComparisonData) -> dict[str, tuple[list[str], int]] | None:
     """Columns and rows of each table at the first point; None where that cannot be told."""
     try:
-        recipe = resolved_of(data)
+        return shapes(resolved_of(data))
     except BadInput:
         return None
-    return {
-        name: ([column.name for column in table.columns], recipe.rows_of(name))
-        for name, table in recipe.tables.items()
-    }
 
 
 def _sheet(approach, shapes: dict[str, tuple[list[str], int]] | None, good: bool) -> dict | None:
