@@ -23,6 +23,10 @@ def columns(**formulas):
     return Sheet(columns=tuple(Column(name=n, formula=f) for n, f in formulas.items()))
 
 
+def changed(**where):
+    return Sheet(columns=columns(a="=1").columns, timed=("change",), change=Change(to=1, **where))
+
+
 class Reader(unittest.TestCase):
     def test_precedence_as_in_the_standard(self):
         for text, whole in (
@@ -128,21 +132,8 @@ class Checks(unittest.TestCase):
                 Sheet(columns=columns(a="=1").columns, change=Change(cell="rate", to=1)),
                 "names no cell “rate”",
             ),
-            (
-                Sheet(
-                    columns=columns(a="=1").columns,
-                    change=Change(table="boats", to=1),
-                    timed=("change",),
-                ),
-                "no table “boats”",
-            ),
-            (
-                Sheet(
-                    columns=columns(a="=1").columns,
-                    change=Change(table="barges", column="hull", row=6001, to=1),
-                ),
-                "6,000 rows",
-            ),
+            (changed(table="boats"), "no table “boats”"),
+            (changed(table="barges", column="hull", row=6001), "6,000 rows"),
             (
                 Sheet(
                     cells=(Cell(name="m", value=1),),
