@@ -1,12 +1,16 @@
 """Figures against programs whose truth is known."""
 
+import subprocess
+import sys
+import time
 import unittest
 from pathlib import Path
 
 from ivrell.core.measure import group as group_module
+from ivrell.core.measure import proportional
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.trial.conduct import read_curve
-from tests.support.comparisons import HEAD, TrialCase, approach
+from tests.support.comparisons import HEAD, TrialCase, approach, python_answer
 
 MB = 1_000_000
 
@@ -195,8 +199,24 @@ class Memory(TrialCase):
         self.assertLess(self.above_start(run), 5 * MB)
         self.assertGreater(run["start_memory_bytes"], 200 * MB)
 
+    def seen_closely(self, body):
+        """What the lane's memory run says, and the lane's findings."""
+        trial = self.trial(HEAD + approach("only", python_answer(body)), rounds=2)
+        lane = trial.conduct()["points"][0]["lanes"][0]
+        (closely,) = [run for run in trial.runs if run["memory_run"]]
+        counted = [run for run in trial.runs if not run["memory_run"]]
+        self.assertEqual(len(counted), 2)
+        for run in counted:
+            self.assertIsNone(run["peak_memory_bytes"])
+            self.assertIn("share memory", run["not_measured"]["peak_memory_bytes"])
+        self.assertEqual(lane["memory_run"], closely["run"])
+        self.assertEqual(lane["peak_memory"]["median"], self.above_start(closely))
+        self.assertEqual(lane["elapsed"]["count"], 2)
+        self.assertIn("proportional", closely["memory_method"])
+        return self.above_start(closely)
+
     def test_children_are_summed(self):
-        run = self.run_one(
+        above = self.seen_closely(
             """
 for _ in range(2):
     if not os.fork():
@@ -207,9 +227,45 @@ for _ in range(2):
     os.wait()
 """
         )
-        self.assertGreater(self.above_start(run), 190 * MB)
-        self.assertLess(self.above_start(run), 260 * MB)
-        self.assertIn("tree", run["memory_method"])
+        self.assertAlmostEqual(above, 200 * MB, delta=0.06 * 200 * MB)
+
+    def test_pages_shared_by_fork_count_once(self):
+        above = self.seen_closely(
+            """
+shared = bytearray(os.urandom(1000)) * 150_000
+for _ in range(3):
+    if not os.fork():
+        own = bytearray(50_000_000)
+        time.sleep(0.5)
+        os._exit(0)
+for _ in range(3):
+    os.wait()
+"""
+        )
+        self.assertAlmostEqual(above, 300 * MB, delta=0.06 * 300 * MB)
+
+    def test_peaks_of_children_that_last_130_ms(self):
+        above = self.seen_closely(
+            """
+for _ in range(2):
+    if not os.fork():
+        held = bytearray(100_000_000)
+        time.sleep(0.13)
+        del held
+        os._exit(0)
+for _ in range(2):
+    os.wait()
+"""
+        )
+        self.assertAlmostEqual(above, 200 * MB, delta=0.06 * 200 * MB)
+
+    def test_processes_held_still_one_by_one_where_no_group_can(self):
+        with subprocess.Popen([sys.executable, "-c", "import sys; sys.stdin.read()"], stdin=subprocess.PIPE) as child:
+            time.sleep(0.2)
+            alone = proportional.sum_of([child.pid], None)
+            self.assertGreater(alone, 1 * MB)
+            self.assertNotIn("T", Path(f"/proc/{child.pid}/stat").read_text().split()[2])
+            child.stdin.close()
 
     def test_curve_follows_the_run(self):
         trial_run = self.run_one("time.sleep(0.3)\nheld = bytearray(100_000_000)\ntime.sleep(0.3)")

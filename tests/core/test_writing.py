@@ -5,6 +5,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import pyarrow as pa
+
 from ivrell.core.engines.explain import from_duckdb, from_postgres, from_sqlite
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial.interrupted import interrupted
@@ -103,6 +105,157 @@ class Buckets(EngineCase):
         of_table = runs["index"]["counters"]["readings: blocks found in buffers"]
         self.assertGreater(of_table, 8000)
         self.assertEqual(runs["index"]["counters"]["rows deleted"], 8000)
+
+
+class Repeated(EngineCase):
+    """Each call of a lane that writes finds the tables as the first one did."""
+
+    DELETES = "DELETE FROM readings WHERE reading <= 1000"
+    LEFT = 'writes = true\nanswer = "SELECT count(*) AS n FROM readings"\n'
+
+    def deleted(self, run):
+        counters = run["counters"]
+        return counters.get("rows deleted", counters.get("rows changed"))
+
+    def test_short_calls_that_delete_are_repeated_on_restored_tables(self):
+        client_code = f"def answer(data, knobs, stage, db):\n    db.execute({self.DELETES!r})"
+        lanes, runs = self.conducted(
+            sql("server", "postgres", self.DELETES, self.LEFT),
+            sql("lite", "sqlite", self.DELETES, self.LEFT),
+            sql("duck", "duckdb", self.DELETES, 'input = "duckdb"\n' + self.LEFT),
+            client("client", client_code, 'answer = "SELECT count(*) AS n FROM readings"\n'),
+            text=BIG,
+            shortest_s=0.05,
+            rounds=2,
+        )
+        for name, run in runs.items():
+            with self.subTest(lane=name):
+                self.assertTrue(lanes[name]["agreement"]["agrees"], lanes[name]["agreement"])
+                self.assertEqual(lanes[name]["agreement"]["rows"], 1)
+                if name == "duck":
+                    continue
+                self.assertGreater(run["inner_repeats"], 1)
+                self.assertEqual(self.deleted(run), 1000)
+                self.assertGreater(run["elapsed_s"], run["first_elapsed_s"] / 10)
+
+    def test_calls_of_a_kept_process_are_told_apart(self):
+        _, runs = self.conducted(
+            sql("server", "postgres", self.DELETES, self.LEFT),
+            sql("lite", "sqlite", self.DELETES, self.LEFT),
+            text=BIG,
+            kept=3,
+        )
+        for run in runs.values():
+            counted = [self.deleted(call) for call in run["calls"]]
+            self.assertEqual(counted, [1000, 1000, 1000])
+            self.assertGreater(run["tables_s"], 0)
+
+    def test_setup_comes_before_each_call_of_sql_in_a_session_of_its_own(self):
+        setup = 'setup = "CREATE TEMP TABLE seen (n int); INSERT INTO seen VALUES (1)"\n'
+        code = "INSERT INTO seen VALUES (2); SELECT 'Ash' AS gauge, count(*) AS n FROM seen"
+        lanes, _ = self.conducted(
+            sql("duck", "duckdb", code, setup),
+            sql("lite", "sqlite", code, setup + "writes = true\n"),
+            sql("server", "postgres", code, setup),
+            kept=3,
+        )
+        for name, lane in lanes.items():
+            self.assertTrue(lane["agreement"]["agrees"], name)
+        trial = self.trial(HEAD + sql("one", "postgres", code, setup), name="once", kept=3)
+        trial.conduct()
+        (answer,) = (trial.folder / "answers").glob("*.arrow")
+        with pa.OSFile(str(answer)) as source:
+            self.assertEqual(pa.ipc.open_file(source).read_all()["n"].to_pylist(), [2])
+
+
+class Counters(EngineCase):
+    """What PostgreSQL counted is the lane's alone, or null with its reason."""
+
+    def counters(self, code, more=""):
+        name = f"trial-{len(list(self.folder.glob('trial-*')))}"
+        trial = self.trial(BIG + sql("one", "postgres", code, more), name=name)
+        trial.conduct()
+        run = trial.runs[0]
+        self.assertIsNone(run["error"])
+        return run["counters"], run["not_measured"]
+
+    def test_one_statement_is_one_commit_whatever_workers_help(self):
+        helped = "set_config('max_parallel_workers_per_gather', '2', false)"
+        parallel = (
+            "settings = { max_parallel_workers_per_gather = 2, parallel_setup_cost = 0, "
+            "parallel_tuple_cost = 0, min_parallel_table_scan_size = 0 }\n"
+        )
+        for code, more in (
+            ("SELECT 1 AS one", ""),
+            ("SELECT count(*) AS n FROM readings", parallel),
+            ("SELECT 1 AS one", f'setup = "SELECT {helped}"\n'),
+        ):
+            with self.subTest(code=code, more=more):
+                counted, _ = self.counters(code, more)
+                self.assertEqual(counted["commits"], 1)
+                self.assertEqual(counted["rollbacks"], 0)
+
+    def test_each_statement_of_its_own_is_a_commit(self):
+        code = ONE_BY_ONE.replace("db):", "db):\n        db.execute('DELETE FROM readings')", 1)
+        code = code.replace("ledger VALUES", "readings VALUES")
+        code = code.replace("FROM readings\")", "FROM readings WHERE reading < 0\")")
+        answer = 'answer = "SELECT count(*) AS n FROM readings"\n'
+        trial = self.trial(BIG + client("one", code, answer))
+        trial.conduct()
+        self.assertEqual(trial.runs[0]["counters"]["commits"], 2)
+
+    def test_scanned_rows_are_those_of_the_user_s_tables(self):
+        self.assertEqual(self.counters("SELECT 1 AS one")[0]["rows scanned"], 0)
+        counted, _ = self.counters("SELECT count(*) AS n FROM readings")
+        self.assertEqual(counted["rows scanned"], 20_000)
+        self.assertGreater(counted["blocks found in buffers"], 100)
+        self.assertEqual(
+            counted["blocks found in buffers"], counted["readings: blocks found in buffers"]
+        )
+
+    def test_tables_that_change_names_are_told_apart_by_what_they_are(self):
+        moved = (
+            "CREATE TABLE kept AS SELECT * FROM readings WHERE reading <= 100; "
+            "ALTER TABLE readings RENAME TO old; ALTER TABLE kept RENAME TO readings"
+        )
+        more = 'writes = true\nanswer = "SELECT count(*) AS n FROM readings"\n'
+        counted, _ = self.counters(moved, more)
+        self.assertEqual(counted["rows inserted"], 100)
+        self.assertGreater(counted["old: blocks found in buffers"], 100)
+        self.assertTrue(all(value >= 0 for value in counted.values()), counted)
+
+    def test_what_went_with_a_dropped_table_is_null_with_its_reason(self):
+        moved = "CREATE TABLE kept AS SELECT * FROM readings; DROP TABLE readings; " \
+                "ALTER TABLE kept RENAME TO readings"
+        more = 'writes = true\nanswer = "SELECT count(*) AS n FROM readings"\n'
+        counted, why = self.counters(moved, more)
+        self.assertNotIn("rows scanned", counted)
+        self.assertIn("dropped", why["rows scanned"])
+        self.assertTrue(all(value >= 0 for value in counted.values()), counted)
+        self.assertEqual(counted["commits"], 3)
+        rolled = "BEGIN; CREATE TABLE a AS SELECT * FROM readings; ROLLBACK; SELECT 1 AS one"
+        counted, why = self.counters(rolled, "writes = true\n")
+        self.assertIn("dropped", why["rows inserted"])
+        self.assertEqual((counted["commits"], counted["rollbacks"]), (1, 1))
+
+    def test_further_sessions_and_open_transactions_are_not_guessed_at(self):
+        more = 'answer = "SELECT 1 AS n"\n'
+        left_open = "db.autocommit = False\n    db.execute('SELECT count(*) FROM readings')"
+        code = f"def answer(data, knobs, stage, db):\n    {left_open}"
+        trial = self.trial(BIG + client("one", code, more))
+        trial.conduct()
+        self.assertIn("transaction open", trial.runs[0]["not_measured"]["commits"])
+        another = (
+            "import psycopg\ndef answer(data, knobs, stage, db):\n"
+            "    with psycopg.connect(db.address) as other:\n"
+            "        other.execute('SELECT count(*) FROM readings')"
+        )
+        trial = self.trial(BIG + client("one", another, more), name="another")
+        trial.conduct()
+        run = trial.runs[0]
+        self.assertIsNone(run["error"])
+        self.assertIn("more sessions", run["not_measured"]["commits"])
+        self.assertEqual(run["counters"]["rows scanned"], 20_000)
 
 
 class Explained(EngineCase):

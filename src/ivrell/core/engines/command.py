@@ -43,6 +43,8 @@ class CommandApproach(Approach):
 
 
 class _Task(Task):
+    hands_over_as_is = False
+
     def __init__(self, job: Job) -> None:
         approach = job.approach
         self._answer: str = approach.get("answer", "csv")

@@ -1,6 +1,8 @@
 """Approaches written as SQL for DuckDB, over files or over loaded tables."""
 
 import re
+import shutil
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal
@@ -36,9 +38,15 @@ class _Task(SqlTask):
 
         super().__init__(job, mark="$")
         self._duckdb_error = duckdb.Error
-        writes = bool(job.approach.get("writes"))
+        self._job = job
+        self.open()
+
+    def connect(self) -> None:
+        import duckdb
+
+        job = self._job
         if job.form == LOADED:
-            self._db = duckdb.connect(job.database["place"], read_only=not writes)
+            self._db = duckdb.connect(job.database["place"], read_only=not self.writes)
         else:
             self._db = duckdb.connect(":memory:")
         self._db.execute("SET enable_progress_bar = false")
@@ -54,7 +62,16 @@ class _Task(SqlTask):
             options = ", hive_partitioning = true" if "=" in Path(paths[0]).parent.name else ""
             reader = f"{_READERS[job.form]}({files}{options})"
             self._db.execute(f'CREATE VIEW "{name}" AS FROM {reader}')
-        self.set_up()
+
+    def disconnect(self) -> None:
+        self._db.close()
+
+    def put_back(self, restore: Callable[[], None]) -> None:
+        # Tables in memory are gone with their session.
+        if self._job.form == LOADED:
+            place = self._job.database["place"]
+            Path(f"{place}.wal").unlink(missing_ok=True)
+            shutil.copyfile(self._job.database["pristine"], place)
 
     def _set(self, name: str, value: object) -> None:
         try:
@@ -98,10 +115,6 @@ class _Task(SqlTask):
     def threads(self) -> dict[str, int]:
         rows = self._db.sql("SELECT current_setting('threads')").fetchall()
         return {"duckdb": int(rows[0][0])}
-
-    def close(self) -> None:
-        self.tear_down()
-        self._db.close()
 
 
 def _quoted(text: str) -> str:

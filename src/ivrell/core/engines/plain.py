@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ivrell.core.engines.buckets import COLUMN, are_buckets
+from ivrell.core.engines.rows import Rows
 from ivrell.core.engines.task import ApproachFailed
 
 if TYPE_CHECKING:
@@ -92,3 +93,53 @@ def _written(values: list[Any], kind: str) -> list[Any]:
     if kind == "decimal":
         return [None if value is None else str(value) for value in values]
     return [None if value is None else value.isoformat() for value in values]
+
+
+_MOST_PLAIN = 20_000
+_PLAIN_TYPES = (bool, int, float, str, dt.datetime, dt.date, decimal.Decimal)
+_LEAST_INT, _LARGEST_INT = -(2**63), 2**63 - 1
+
+
+def plain_columns(answer: object) -> dict[str, list[Any]] | None:
+    """A small answer of plain rows or columns as columns that can be left as they are, or None
+    where a table library has to look at it: other types, mixed ones, or none at all."""
+    if isinstance(answer, Rows):
+        rows = answer.rows
+        columns = {name: [row[i] for row in rows] for i, name in enumerate(answer.names)}
+        if len(columns) < len(answer.names):
+            return None
+    elif isinstance(answer, list) and answer and all(type(row) is dict for row in answer):
+        if len(answer) > _MOST_PLAIN or any(row.keys() != answer[0].keys() for row in answer):
+            return None
+        columns = {name: [row[name] for row in answer] for name in answer[0]}
+    else:
+        return None
+    if not columns or any(type(name) is not str for name in columns):
+        return None
+    if len(next(iter(columns.values()))) > _MOST_PLAIN:
+        return None
+    return columns if all(map(_is_plain, columns.values())) else None
+
+
+def _is_plain(values: list[Any]) -> bool:
+    """Whether a column is of one type that JSON gives back as it was."""
+    kinds = {type(value) for value in values} - {type(None)}
+    if len(kinds) != 1 or not kinds <= set(_PLAIN_TYPES):
+        return False
+    kind = kinds.pop()
+    if kind is int:
+        return all(v is None or _LEAST_INT <= v <= _LARGEST_INT for v in values)
+    if kind is dt.datetime:
+        # A zone has a name besides its distance, which the written form does not hold.
+        return all(v is None or v.tzinfo in (None, dt.timezone.utc) for v in values)  # noqa: UP017
+    if kind is decimal.Decimal:
+        return all(v is None or v.is_finite() for v in values)
+    return kind is not str or all(v is None or _encodes(v) for v in values)
+
+
+def _encodes(text: str) -> bool:
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return False
+    return True

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ivrell.core.engines.answers import how_to_force
-from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task
+from ivrell.core.engines.task import ApproachFailed, Counted, Job, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -124,13 +124,31 @@ class DrivingTask(PythonTask):
 
     def __init__(self, job: Job) -> None:
         # Loaded only where it is needed, for what it would weigh.
-        from ivrell.core.engines.postgres import Counting, connected
         from ivrell.core.engines.sql import queries_for_answer
 
-        super().__init__(job, connected(job.database, job.approach.get("settings", {}), raw=False))
-        self._session = self._more[0]
-        self._counting = Counting(job.database["address"])
+        self._job = job
+        self._connect()
+        super().__init__(job, self._session)
+        self.writes = bool(job.approach.get("writes"))
+        self.renews = self.writes
         self._reads = queries_for_answer(job, mark="")
+        self.hands_over_as_is = not self._reads
+
+    def _connect(self) -> None:
+        # Loaded only where it is needed, for what it would weigh.
+        from ivrell.core.engines.postgres import connected
+        from ivrell.core.engines.postgres_counters import Counting
+
+        settings = self._job.approach.get("settings", {})
+        self._session = connected(self._job.database, settings, raw=False)
+        self._counting = Counting(self._job.database)
+
+    def renew(self, restore: Callable[[], None]) -> None:
+        self._counting.close()
+        self._session.close()
+        restore()
+        self._connect()
+        self._more = (self._session,)
 
     def before_each(self) -> None:
         super().before_each()
@@ -150,7 +168,7 @@ class DrivingTask(PythonTask):
         """Values of the knobs by name."""
         return {name: getattr(self._knobs, name) for name in self._knobs.__dict__["_names"]}
 
-    def counters(self) -> dict[str, float]:
+    def counted(self) -> Counted:
         return self._counting.since(self._session)
 
     def close(self) -> None:

@@ -8,7 +8,7 @@ from typing import Any, Literal
 from ivrell.core.engines.base import Approach, Problem
 from ivrell.core.engines.python import problem_of
 from ivrell.core.engines.python_task import PythonTask
-from ivrell.core.engines.task import Job
+from ivrell.core.engines.task import Counted, Job
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -59,9 +59,11 @@ class _Task(PythonTask):
         super().before_each()
         self._before = self._service.counters()
 
-    def counters(self) -> dict[str, float]:
+    def counted(self) -> Counted:
         now = self._service.counters()
-        return {f"service: {name}": now[name] - self._before.get(name, 0) for name in now}
+        return Counted(
+            {f"service: {name}": now[name] - self._before.get(name, 0) for name in now}
+        )
 
     def close(self) -> None:
         self._service.close()

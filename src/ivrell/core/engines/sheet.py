@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import Approach, Problem
-from ivrell.core.engines.task import Job, Stage, Task
+from ivrell.core.engines.task import Counted, Job, Stage, Task
 from ivrell.core.sheets.check import Cost, Wrong, cost, labelled, problem
 from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
 
@@ -61,6 +61,7 @@ def _sheet(approach: Mapping[str, Any]) -> Sheet:
 
 class _Task(Task):
     sets_up_each = True
+    hands_over_as_is = False
 
     def __init__(self, job: Job) -> None:
         from ivrell.core.sheets.office import Office
@@ -146,7 +147,7 @@ class _Task(Task):
         assert self._values is not None
         return answer_table(self._values, {c.name: c.kind for c in self._sheet.columns})
 
-    def counters(self) -> dict[str, float]:
+    def counted(self) -> Counted:
         assert self._book
         found = dict(self._counted)
         calculating = self._took.get("calculate")
@@ -156,7 +157,7 @@ class _Task(Task):
             found["share recalculated after the change"] = self._took["change"] / calculating
         for kind, count in self._book.errors().items():
             found[f"errors: {kind}"] = float(count)
-        return found
+        return Counted(found)
 
     def engine_process(self) -> str:
         """Name of the process that does the work, told apart from this client's."""

@@ -16,14 +16,15 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class SqlApproach(Approach):
-    """SQL whose last statement gives the answer; ``setup`` and ``teardown`` are untimed.
+    """SQL whose last statement gives the answer; ``setup`` and ``teardown`` are untimed, run
+    before and after each call, which has a session of its own then.
 
     ``answer`` is a query that reads the answer untimed, after statements that write;
     ``buckets`` are several by name, whose rows together are the answer.
     ``delivery`` says whether the rows of the answer are fetched inside the clock ("rows") or
     only computed there and counted ("discard"). Of loaded tables ``keys`` and ``indexes`` name
     columns as in ``passages(lock)``; an approach that ``writes`` finds them anew before each
-    run. ``settings`` are the engine's own, set untimed.
+    call. ``settings`` are the engine's own, set untimed.
     """
 
     code: str
@@ -56,6 +57,9 @@ class SqlTask(Task):
         self._setup = statements(approach.get("setup", ""), job.knobs, mark=mark)
         self._teardown = statements(approach.get("teardown", ""), job.knobs, mark=mark)
         self._reads = queries_for_answer(job, mark)
+        self.hands_over_as_is = not self._reads
+        self.writes = bool(approach.get("writes"))
+        self.renews = self.writes or bool(self._setup)
         if not self._code:
             raise ApproachFailed("no answer", "There is no statement in the code. Write a SELECT.")
 
@@ -66,10 +70,34 @@ class SqlTask(Task):
         """
         raise NotImplementedError
 
-    def set_up(self) -> None:
-        """Run the untimed statements before the clock; called once connected."""
+    def connect(self) -> None:
+        """Open the session that statements run in, on the run's tables."""
+        raise NotImplementedError
+
+    def disconnect(self) -> None:
+        """Close that session."""
+        raise NotImplementedError
+
+    def put_back(self, restore: Callable[[], None]) -> None:
+        """Bring the run's own tables back to what they were, while no session is open."""
+        restore()
+
+    def open(self) -> None:
+        """Connect, and run the untimed statements before the clock."""
+        self.connect()
         for statement in self._setup:
             self.execute(statement)
+
+    def renew(self, restore: Callable[[], None]) -> None:
+        self.tear_down()
+        self.disconnect()
+        if self.writes:
+            self.put_back(restore)
+        self.open()
+
+    def close(self) -> None:
+        self.tear_down()
+        self.disconnect()
 
     def run(self, stage: Stage) -> object:
         named = any(statement.stage for statement in self._code)
@@ -107,7 +135,7 @@ class SqlTask(Task):
         return read_together(self._reads, read)
 
     def tear_down(self) -> None:
-        """Run the untimed statements after everything."""
+        """Run the untimed statements after a call."""
         for statement in self._teardown:
             self.execute(statement)
 

@@ -1,7 +1,10 @@
 """Approaches written as SQL for SQLite, over loaded tables."""
 
+import shutil
 import sqlite3
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Literal
 
 from ivrell.core.engines.base import Problem
@@ -9,7 +12,7 @@ from ivrell.core.engines.explain import Step, from_sqlite
 from ivrell.core.engines.rows import Rows, fetched
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
-from ivrell.core.engines.task import ApproachFailed, Job
+from ivrell.core.engines.task import ApproachFailed, Counted, Job
 
 LOADED = "sqlite"
 
@@ -25,15 +28,27 @@ class SqliteApproach(SqlApproach):
 class _Task(SqlTask):
     def __init__(self, job: Job) -> None:
         super().__init__(job, mark=":")
-        place = job.database["place"]
-        mode = "rw" if job.approach.get("writes") else "ro&immutable=1"
-        self._db = sqlite3.connect(f"file:{place}?mode={mode}", uri=True, isolation_level=None)
-        for name, value in job.approach.get("settings", {}).items():
+        self._job = job
+        self._place = job.database["place"]
+        self.open()
+
+    def connect(self) -> None:
+        mode = "rw" if self.writes else "ro&immutable=1"
+        address = f"file:{self._place}?mode={mode}"
+        self._db = sqlite3.connect(address, uri=True, isolation_level=None)
+        for name, value in self._job.approach.get("settings", {}).items():
             try:
                 self._db.execute(f"PRAGMA {name} = {value}")
             except sqlite3.Error as error:
                 raise ApproachFailed("bad setting", f"settings.{name}: {error}") from error
-        self.set_up()
+
+    def disconnect(self) -> None:
+        self._db.close()
+
+    def put_back(self, restore: Callable[[], None]) -> None:
+        for beside in ("-wal", "-shm", "-journal"):
+            Path(f"{self._place}{beside}").unlink(missing_ok=True)
+        shutil.copyfile(self._job.database["pristine"], self._place)
 
     def before_each(self) -> None:
         self._changes = self._db.total_changes
@@ -55,12 +70,8 @@ class _Task(SqlTask):
         self.execute(statement)
         return from_sqlite(rows.rows)
 
-    def counters(self) -> dict[str, float]:
-        return {"rows changed": float(self._db.total_changes - self._changes)}
-
-    def close(self) -> None:
-        self.tear_down()
-        self._db.close()
+    def counted(self) -> Counted:
+        return Counted({"rows changed": float(self._db.total_changes - self._changes)})
 
 
 class SqliteEngine:

@@ -29,8 +29,9 @@ class Job:
         knobs: value of each knob at this point.
         folder: the run's own working folder.
         threads: how many threads its libraries may use, or None for their own choice.
-        database: where tables are loaded: ``place`` (a file) or ``address`` (a connection
-            string); empty for forms that are files.
+        database: where tables are loaded: ``place`` (a file; ``pristine`` is the one that it
+            was copied from where the approach writes) or ``address`` (a connection string);
+            empty for forms that are files.
         service: address of the remote service, for approaches that ask one.
         shapes: of each table its ``rows`` and its Arrow ``schema`` in hexadecimal digits, for
             engines that lay tables out themselves.
@@ -58,11 +59,39 @@ class ApproachFailed(Exception):
         self.trace = trace
 
 
+@dataclass(frozen=True)
+class Counted:
+    """What an engine counted during one call, or several.
+
+    Attributes:
+        values: figures by plain names.
+        unknown: names of figures that could not be told apart from other work, each with the
+            reason.
+    """
+
+    values: Mapping[str, float] = field(default_factory=dict)
+    unknown: Mapping[str, str] = field(default_factory=dict)
+
+
 class Task:
     """An approach made ready to run in this process; engines say how."""
 
     sets_up_each = False
     """Whether something is to be set up before each call."""
+
+    hands_over_as_is = True
+    """Whether ``hand_over`` only makes a table of the answer, reading nothing more."""
+
+    renews = False
+    """Whether each call after the first needs a fresh session or its tables as they were; such
+    calls are timed one by one."""
+
+    def renew(self, restore: Callable[[], None]) -> None:
+        """Bring session and tables back to what the first call found; outside the clock.
+
+        ``restore`` has whoever started the run put a server's tables back, and returns when they
+        are; no session may be open on them then.
+        """
 
     def before_each(self) -> None:
         """Set up for one call; outside the clock."""
@@ -92,9 +121,9 @@ class Task:
 
         return to_arrow(answer)
 
-    def counters(self) -> dict[str, float]:
-        """What the engine counted during ``run``."""
-        return {}
+    def counted(self) -> Counted:
+        """What the engine counted since ``before_each``; asked after the clock has stopped."""
+        return Counted()
 
     def threads(self) -> dict[str, int]:
         """What the engine says of the threads that it works with."""

@@ -15,6 +15,8 @@ from typing import Self
 from ivrell.core.measure.proc import Cpu, read
 
 _REMOVE_S = 2.0
+_FREEZE_S = 0.1
+_FREEZE_LOOK_S = 0.0002
 
 
 def _own_groups() -> dict[str, Path]:
@@ -120,6 +122,31 @@ class RunGroup:
         """How often the kernel refused another process."""
         path = self._paths.get("pids")
         return int(_pairs(path / "pids.events").get("max", 0)) if path else 0
+
+    def freeze(self) -> bool:
+        """Hold every process of the group still; False where the group cannot."""
+        path = self._paths.get("")
+        if path is None:
+            return False
+        try:
+            (path / "cgroup.freeze").write_text("1")
+        except OSError:
+            return False
+        deadline = time.monotonic() + _FREEZE_S
+        while time.monotonic() < deadline:
+            if _pairs(path / "cgroup.events").get("frozen"):
+                return True
+            time.sleep(_FREEZE_LOOK_S)
+        self.thaw()
+        return False
+
+    def thaw(self) -> None:
+        """Let them go on."""
+        if path := self._paths.get(""):
+            try:
+                (path / "cgroup.freeze").write_text("0")
+            except OSError:
+                pass
 
     def kill(self) -> None:
         """End every process in the group."""

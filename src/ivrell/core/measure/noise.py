@@ -5,6 +5,7 @@ A ratio that the machine brings about by itself, with nothing to tell apart, is 
 
 import json
 from collections.abc import Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +25,11 @@ def floor(logs: Sequence[float], rounds: int) -> float:
     """
     if not len(logs) or rounds < 1:
         raise ValueError("a noise floor needs ratios and rounds")
+    return _floor(tuple(logs), rounds)
+
+
+@lru_cache(maxsize=256)
+def _floor(logs: tuple[float, ...], rounds: int) -> float:
     rng = np.random.default_rng(1)
     # The two lanes are the same, so either order of them is as likely.
     both = np.concatenate([np.asarray(logs, dtype=float), -np.asarray(logs, dtype=float)])

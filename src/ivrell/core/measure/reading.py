@@ -107,15 +107,15 @@ class Reading:
         by_worker: Cpu,
         elapsed_s: float,
         at_end: proc.Status | None,
-        sampled_peak: int | None,
+        single: bool,
         server_peak: int = 0,
         set_up: Cpu | None = None,
     ) -> dict[str, Any]:
         """Figures of the timed part; what is not in it could not be measured.
 
         ``by_worker`` is the worker's own account of itself and of children it waited for,
-        ``at_end`` its state right after the clock stopped, ``sampled_peak`` the largest
-        sampled sum over the tree when it had children, else None, ``server_peak`` the most
+        ``at_end`` its state right after the clock stopped, ``single`` whether the run was that
+        one process (of several, which share pages, no memory is told), ``server_peak`` the most
         that the server's processes were seen to hold above their start, ``set_up`` CPU time of
         set-ups between repeated calls, which is no part of them.
         """
@@ -130,10 +130,12 @@ class Reading:
             found["others_cpu_s"] = max(0.0, busy - self._busy - used.total)
         found |= {"cpu_user_s": used.user, "cpu_system_s": used.system, "cpu_method": method}
         if at_end:
-            found.update(self._memory(at_end.peak, sampled_peak))
+            if single:
+                found.update(self._memory(at_end.peak))
+            if self._tree.server is not None:
+                found["server_memory_bytes"] = server_peak
             if self._tree.server is not None and found.get("peak_memory_bytes") is not None:
                 found["peak_memory_bytes"] += server_peak
-                found["server_memory_bytes"] = server_peak
                 found["memory_method"] += "; with what the server's processes held at most beyond "
                 found["memory_method"] += "their start, sampled, shared buffers aside"
             if self._status:
@@ -173,17 +175,13 @@ class Reading:
                 used = used - before
         return used
 
-    def _memory(self, high_water: int, sampled_peak: int | None) -> dict[str, Any]:
+    def _memory(self, high_water: int) -> dict[str, Any]:
         if not self._peak_was_reset:
             return {}
-        peak, method = high_water, "kernel high-water mark"
-        if sampled_peak is not None:
-            peak = max(peak, sampled_peak)
-            method = "sampled sum over the tree, private memory of children"
         return {
             "start_memory_bytes": self.start_memory,
-            "peak_memory_bytes": peak,
-            "memory_method": method,
+            "peak_memory_bytes": high_water,
+            "memory_method": "kernel high-water mark",
         }
 
     def _waited(self) -> dict[str, Any]:

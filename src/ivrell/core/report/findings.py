@@ -12,7 +12,7 @@ from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.stats.cautions import Scene, cautions
-from ivrell.core.stats.ratio import Ratio, ratio
+from ivrell.core.stats.ratio import Ratio, bounded, ratio
 from ivrell.core.stats.summary import summarize
 
 Run = Mapping[str, Any]
@@ -48,14 +48,17 @@ def findings(
     Returns plain data: ``lanes`` in the file's order, ``ranking`` of lane ids (quickest
     first; lanes that disagree or did not finish last), ``conclusion`` and ``cautions``.
     """
-    here = [run for run in runs if run["point"] == point]
-    baseline = _counted(here, comparison.baseline_id)
+    here = [run for run in runs if run["point"] == point and not run.get("memory_run")]
+    closely = {run["approach"]: run for run in runs
+               if run["point"] == point and run.get("memory_run")}  # fmt: skip
+    baseline = [run for run in here if run["approach"] == comparison.baseline_id]
     lanes = []
     for approach in comparison.approach:
         own = [run for run in here if run["approach"] == approach.id]
         if own:
             lane = _lane(approach, own, agreement.get(approach.id), baseline, machine)
             lane["baseline"] = approach.id == comparison.baseline_id
+            _tell_memory(lane, closely.get(approach.id))
             lanes.append(lane)
     found = {
         "point": dict(point),
@@ -95,6 +98,7 @@ def _lane(
         "runs": [_dot(run) for run in runs],
     }
     lane["told"] = _told(runs, lane["state"])
+    lane["failure"] = _failure(runs)
     for name, key in _MEASURES.items():
         values = [run[key] for run in map(_with_derived, counted) if run.get(key) is not None]
         lane[name] = asdict(summarize(values)) if values else None
@@ -116,7 +120,10 @@ def _lane(
     lane["answer_rows"] = next((run["answer_rows"] for run in counted), None)
     lane["start"] = _median(run["start_s"] for run in counted if run.get("start_s") is not None)
     lane["stages"] = _stages(counted)
-    lane["ratio"] = _ratio(baseline, counted, machine)
+    lane["ratio"] = _ratio(baseline, runs, machine)
+    lane["counters"] = _counters(counted)
+    for name in ("left_bytes", "answer_bytes", "tables_s"):
+        lane[name] = _median(run[name] for run in counted if run.get(name) is not None)
     lane["inner_repeats"] = _median(run.get("inner_repeats", 1) for run in counted)
     lane["first_call"] = _median(
         run["first_elapsed_s"] for run in counted if run.get("first_elapsed_s") is not None
@@ -131,6 +138,32 @@ def _lane(
     )
     lane["calls"] = next((run["calls"] for run in reversed(counted) if run.get("calls")), [])
     return lane
+
+
+def _tell_memory(lane: dict[str, Any], closely: Run | None) -> None:
+    """Of a lane that is several processes the memory is that of its memory run."""
+    lane["memory_run"] = lane["memory_method"] = None
+    if closely is None or closely["state"] != "done":
+        return
+    measured = _with_derived(closely)
+    lane["memory_run"], lane["memory_method"] = closely["run"], closely["memory_method"]
+    for name in ("peak_memory", "peak_memory_absolute"):
+        value = measured.get(_MEASURES[name])
+        lane[name] = asdict(summarize([value])) if value is not None else None
+
+
+def _failure(runs: list[Run]) -> dict[str, Any] | None:
+    """The error of the lane's first run that failed, with what it printed last."""
+    return next((run["error"] for run in runs if run["state"] == "failed" and run["error"]), None)
+
+
+def _counters(counted: list[Run]) -> dict[str, float]:
+    """Median of each counter over the runs that have it."""
+    values: dict[str, list[float]] = {}
+    for run in counted:
+        for name, value in run.get("counters", {}).items():
+            values.setdefault(name, []).append(value)
+    return {name: float(np.median(found)) for name, found in values.items()}
 
 
 def _with_derived(run: Run) -> dict[str, Any]:
@@ -220,9 +253,21 @@ def noise_floor(machine: Mapping[str, Any], rounds: int) -> float | None:
 
 
 def _ratio(
-    baseline: list[Run], counted: list[Run], machine: Mapping[str, Any]
+    baseline: list[Run], own: list[Run], machine: Mapping[str, Any]
 ) -> dict[str, Any] | None:
-    """Times faster than the baseline, from the rounds in which both have a run."""
+    """Times faster than the baseline, from the rounds in which both have a run; a bound where
+    one of the two was ended at a limit."""
+    if not baseline or not own:
+        return None
+    itself = baseline[0]["approach"] == own[0]["approach"]
+    ends = _until_limit(baseline), _until_limit(own)
+    baseline, counted = (_counted(runs, runs[0]["approach"]) for runs in (baseline, own))
+    if not itself and ends[0] and not ends[1] and counted:
+        times = [run["elapsed_s"] for run in counted]
+        return asdict(bounded(ends[0], times, unfinished="baseline"))
+    if not itself and ends[1] and not ends[0] and baseline:
+        times = [run["elapsed_s"] for run in baseline]
+        return asdict(bounded(times, ends[1], unfinished="other"))
     first = {run["round"]: run["elapsed_s"] for run in baseline}
     pairs = [
         (first[run["round"]], run["elapsed_s"])
@@ -231,10 +276,19 @@ def _ratio(
     ]
     if not pairs:
         return None
-    if baseline and counted and baseline[0]["approach"] == counted[0]["approach"]:
+    if itself:
         return asdict(Ratio(1.0, None, None, len(pairs), "cannot tell apart"))
     within = noise_floor(machine, len(pairs))
     return asdict(ratio([a for a, _ in pairs], [b for _, b in pairs], floor=within))
+
+
+def _until_limit(runs: list[Run]) -> list[float]:
+    """Seconds that runs had gone on for when they were ended at a limit."""
+    return [
+        run["elapsed_at_least_s"]
+        for run in runs
+        if run["state"] == "limit" and run.get("elapsed_at_least_s")
+    ]
 
 
 def trusted(lane: Mapping[str, Any]) -> bool:
@@ -307,13 +361,15 @@ def conclusion(found: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
 def times_told(found: Mapping[str, Any]) -> str:
     """A ratio to the baseline in words that go before the baseline's name."""
     value, low, high = found["value"], found["low"], found["high"]
+    bound = f"{found['bound']} " if found.get("bound") else ""
     if found["verdict"] == "cannot tell apart":
         return "it cannot be told apart from"
     if found["verdict"] == "slower":
         value, low, high = 1 / value, 1 / high if high else None, 1 / low if low else None
+        bound = "at least " if bound else ""
     span = f" ({three_figures(low)} to {three_figures(high)})" if low and high else ""
     word = "faster" if found["verdict"] == "faster" else "slower"
-    return f"{three_figures(value)} times{span} {word} than"
+    return f"{bound}{three_figures(value)} times{span} {word} than"
 
 
 def conditions(point: Mapping[str, Any], machine: Mapping[str, Any]) -> str:

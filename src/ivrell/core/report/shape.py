@@ -25,11 +25,13 @@ class Dot(BaseModel):
 
 
 class Call(BaseModel):
-    """One call of a process that was kept for several; seconds per repeat."""
+    """One call of a process that was kept for several; seconds per repeat, and what the engine
+    counted of it."""
 
     elapsed_s: float
     cpu_s: float | None
     repeats: int
+    counters: dict[str, float] = {}
 
 
 class StageShape(BaseModel):
@@ -112,6 +114,17 @@ class AgreementShape(BaseModel):
     examples: list[dict[str, Any]]
 
 
+class Failure(BaseModel):
+    """Why a run failed; ``printed`` holds the last lines that it printed."""
+
+    kind: str
+    message: str
+    line: int | None
+    trace: str
+    part: str
+    printed: str = ""
+
+
 class LaneFindings(BaseModel):
     """One lane at one point."""
 
@@ -139,6 +152,13 @@ class LaneFindings(BaseModel):
     calls: list[Call] = []
     peak_memory: Summary | None
     peak_memory_absolute: Summary | None
+    memory_run: int | None = None
+    memory_method: str | None = None
+    counters: dict[str, float] = {}
+    left_bytes: float | None = None
+    answer_bytes: float | None = None
+    tables_s: float | None = None
+    failure: Failure | None = None
     ratio: Ratio | None
     stages: list[StageShape]
     agreement: AgreementShape | None

@@ -5,11 +5,11 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
-from scipy.stats import bootstrap, t
+from scipy.special import stdtrit
+
+from ivrell.core.stats.median_bootstrap import interval
 
 LEVEL = 0.95
-_RESAMPLES = 4999
 _ENOUGH = 6
 
 Verdict = Literal["faster", "slower", "cannot tell apart"]
@@ -19,7 +19,8 @@ Verdict = Literal["faster", "slower", "cannot tell apart"]
 class Ratio:
     """Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
     with fewer than two rounds. ``floor`` is the factor that the machine's own noise reaches,
-    null where it was never measured."""
+    null where it was never measured. ``bound`` says that one of the two did not finish: the
+    other is "at least" or "at most" so many times faster."""
 
     value: float
     low: float | None
@@ -27,6 +28,27 @@ class Ratio:
     rounds: int
     verdict: Verdict
     floor: float | None = None
+    bound: Literal["at least", "at most"] | None = None
+
+
+def bounded(
+    baseline: Sequence[float], other: Sequence[float], *, unfinished: Literal["baseline", "other"]
+) -> Ratio:
+    """The ratio of two lanes of which one was ended at a limit: its times, in seconds, are those
+    that it had run for until then, the other's are of whole runs.
+
+    The bound is the longest time without an end over the median of the whole runs. Raises
+    ValueError where either has no times.
+    """
+    if not len(baseline) or not len(other):
+        raise ValueError("a bound needs times of both")
+    if unfinished == "baseline":
+        value = max(baseline) / float(np.median(other))
+        verdict: Verdict = "faster" if value > 1 else "cannot tell apart"
+        return Ratio(value, None, None, len(other), verdict, bound="at least")
+    value = float(np.median(baseline)) / max(other)
+    verdict = "slower" if value < 1 else "cannot tell apart"
+    return Ratio(value, None, None, len(baseline), verdict, bound="at most")
 
 
 def ratio(
@@ -34,14 +56,13 @@ def ratio(
     other: Sequence[float],
     *,
     floor: float | None = None,
-    seed: int = 1,
 ) -> Ratio:
     """Compare elapsed times paired by round (equal lengths, at least one pair).
 
-    Value: the median of ``baseline[i] / other[i]``. Interval at 95 %: a percentile
-    bootstrap of that median on the log scale (Efron and Tibshirani, An Introduction to the
-    Bootstrap, 1993, chapter 13). With fewer than six rounds the bootstrap cannot be wide
-    enough, so the interval also covers Student's t interval of the mean log ratio.
+    Value: the median of ``baseline[i] / other[i]``. Interval at 95 %: the percentile
+    bootstrap of that median on the log scale (see median_bootstrap). With fewer than six rounds
+    the bootstrap cannot be wide enough, so the interval also covers Student's t interval of the
+    mean log ratio.
 
     Verdict "cannot tell apart" when the interval holds 1 or there is none, or when the value
     lies within ``floor``, the factor that two equal lanes can be apart on this machine.
@@ -57,9 +78,9 @@ def ratio(
     value = float(np.exp(np.median(logs)))
     if len(logs) < 2:
         return Ratio(value, None, None, len(logs), "cannot tell apart", floor)
-    low, high = _bootstrapped(logs, seed)
+    low, high = interval(logs, LEVEL)
     if len(logs) < _ENOUGH:
-        half = t.ppf((1 + LEVEL) / 2, len(logs) - 1) * logs.std(ddof=1) / np.sqrt(len(logs))
+        half = stdtrit(len(logs) - 1, (1 + LEVEL) / 2) * logs.std(ddof=1) / np.sqrt(len(logs))
         low, high = min(low, logs.mean() - half), max(high, logs.mean() + half)
     verdict: Verdict = "cannot tell apart"
     if low > 0:
@@ -69,17 +90,3 @@ def ratio(
     if floor is not None and max(value, 1 / value) <= floor:
         verdict = "cannot tell apart"
     return Ratio(value, float(np.exp(low)), float(np.exp(high)), len(logs), verdict, floor)
-
-
-def _bootstrapped(logs: NDArray[np.float64], seed: int) -> tuple[float, float]:
-    if np.ptp(logs) == 0:
-        return float(logs[0]), float(logs[0])
-    found = bootstrap(
-        (logs,),
-        np.median,
-        n_resamples=_RESAMPLES,
-        confidence_level=LEVEL,
-        method="percentile",
-        random_state=np.random.default_rng(seed),
-    ).confidence_interval
-    return float(found.low), float(found.high)

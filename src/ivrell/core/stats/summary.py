@@ -2,9 +2,10 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
-from scipy.stats import binom
+from scipy.special import bdtr
 
 LEVEL = 0.95
 
@@ -62,6 +63,7 @@ def summarize(values: Sequence[float]) -> Summary:
     )
 
 
+@lru_cache(maxsize=4096)
 def _coverage(n: int, inner: int) -> float:
     """Chance that the median lies between the values ``inner`` from either end."""
-    return float(1 - 2 * binom.cdf(inner, n, 0.5))
+    return float(1 - 2 * bdtr(inner, n, 0.5))

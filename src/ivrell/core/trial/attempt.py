@@ -3,6 +3,7 @@
 import os
 import shutil
 import sys
+import time
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import asdict, dataclass
@@ -28,7 +29,7 @@ from ivrell.core.service.running import stand_in
 from ivrell.core.trial.launch import Runner, RunnerGone, scrubbed_environment
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
-from ivrell.core.trial.sandbox import why_not
+from ivrell.core.trial.sandbox import OURS, why_not
 from ivrell.core.trial.threads import thread_environment
 
 _OF_SERVER = ("cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes")
@@ -38,7 +39,8 @@ Tell = Callable[[str, dict[str, Any]], None]
 @dataclass(frozen=True)
 class Place:
     """Where one run works: its folder, tables as files or loaded (see Job.database), whether it
-    writes to them, and what of them is in the page cache."""
+    writes to them, what of them is in the page cache, and seconds that it took to bring them
+    there."""
 
     folder: Path
     made: Mapping[str, Made]
@@ -46,6 +48,8 @@ class Place:
     writes: bool
     cache: Mapping[str, Any]
     store: DatabaseStore | None = None
+    loaded: Loaded | None = None
+    seconds: float = 0.0
 
 
 class Attempts:
@@ -90,7 +94,7 @@ class Attempts:
     def learn(self, run: Mapping[str, Any]) -> None:
         """Take from a run that was done how often its lane's calls are repeated at its point,
         so that all its runs are alike."""
-        if run["state"] == "done":
+        if run["state"] == "done" and not run.get("memory_run"):
             place = (run["approach"], point_name(run["point"]))
             self._repeats.setdefault(place, run["inner_repeats"])
 
@@ -124,16 +128,18 @@ class Attempts:
         folder = self._scratch / str(planned.number)
         folder.mkdir(parents=True)
         asked = planned.point.get("cache", self._plan.cache[0])
+        began = time.monotonic()
         if isinstance(made, Loaded):
             writes = bool(getattr(approach, "writes", False))
             store = self._databases.of(approach)
             database = store.for_run(made, planned.number, folder, writes, asked)
             files = [Path(database["place"])] if "place" in database else []
-            return Place(
-                folder, {}, database, writes, {"asked": asked, "share": cached_share(files)}, store
-            )
+            cache = {"asked": asked, "share": cached_share(files)}
+            took = time.monotonic() - began
+            return Place(folder, {}, database, writes, cache, store, made, took)
         paths = [Path(path) for table in made.values() for path in table.paths]
-        return Place(folder, made, {}, False, set_cache(paths, asked))
+        cache = set_cache(paths, asked)
+        return Place(folder, made, {}, False, cache, seconds=time.monotonic() - began)
 
     def leave(self, place: Place) -> None:
         """Remove what a run had for itself."""
@@ -153,12 +159,19 @@ class Attempts:
         """Do a run in a place; ``otherwise`` are fields of its job or limits that differ."""
         approach = self._comparison.lane(planned.approach)
         ended: dict[str, Any] | None = None
+        restoring = 0.0
         try:
             with self._service(approach, place) as address:
                 spec = self._spec(planned, place, address, otherwise)
                 for event in self._runner.events(spec, wanted_stop):
                     if event["event"] == "progress":
                         tell("progress", {**event, "approach": planned.approach})
+                    elif event["event"] == "restore":
+                        began = time.monotonic()
+                        assert place.store and place.loaded
+                        place.store.restore(place.loaded, place.database)
+                        restoring += time.monotonic() - began
+                        self._runner.restored(planned.number)
                     elif event["event"] == "ended":
                         ended = event
         except RunnerGone as gone:
@@ -183,12 +196,20 @@ class Attempts:
             # The stand-in is no stranger on the machine.
             run["others_cpu_s"] = max(0.0, run["others_cpu_s"] - served)
         run["cache"] = place.cache
+        run["tables_s"] = place.seconds + restoring
         run["sandboxed"] = self._sandboxed
         run["cores"] = len(self._cores) if self._cores else None
         if self._mode == "explained":
             run["plans"] = (ended["handed"] or {}).get("plans", [])
         elif run["state"] == "done":
-            run["answer_fingerprint"] = take(answer_in(place.folder))
+            try:
+                run["answer_fingerprint"] = take(answer_in(place.folder))
+            except (pa.ArrowException, ValueError, TypeError) as error:
+                run["state"] = "failed"
+                run["error"] = {
+                    "kind": "answer cannot be read", "message": str(error), "line": None,
+                    "trace": "", "part": "handing over", "printed": "",
+                }  # fmt: skip
         return run, ended["curve"]
 
     def _shapes_for(self, planned: PlannedRun, approach: Approach) -> dict[str, dict[str, Any]]:
@@ -219,14 +240,14 @@ class Attempts:
         sandbox = None
         if self._sandboxed:
             places = [str(Path(path).parent) for table in made.values() for path in table.paths]
-            if "place" in database:
-                places.append(database["place"])
+            places += (database[key] for key in ("pristine", "place") if key in database)
             if "name" in database:
                 assert place.store
                 places += filter(None, [str(place.store.cluster.socket_folder or "")])
             if runtime:
                 places += runtime.prefixes
             sandbox = {
+                "ours": OURS,
                 "inputs": tuple(places),
                 "hidden": (str(data_folder()),),
                 "network": bool(service) or bool(place.store and place.store.given),
@@ -239,6 +260,7 @@ class Attempts:
             "cores": self._cores,
             "background": planned.point.get("background", self._plan.background[0]),
             "sandbox": sandbox,
+            "memory_alone": planned.memory_alone,
             "server": place.store.cluster.pid if place.store and "name" in database else None,
             "job": {
                 "approach": asdict(approach) | otherwise.get("approach", {}),
@@ -251,9 +273,11 @@ class Attempts:
                 "service": service,
                 "shapes": self._shapes_for(planned, approach),
                 "mode": otherwise.get("mode", self._mode),
-                "kept": self._plan.kept,
-                "shortest_s": self._plan.shortest_s,
-                "repeats": self._repeats.get((planned.approach, point_name(planned.point))),
+                "kept": 1 if planned.memory_alone else self._plan.kept,
+                "shortest_s": 0.0 if planned.memory_alone else self._plan.shortest_s,
+                "repeats": None
+                if planned.memory_alone
+                else self._repeats.get((planned.approach, point_name(planned.point))),
             },
         }
 
@@ -301,6 +325,7 @@ def _not_measured(kind: str, message: str) -> dict[str, Any]:
             "line": None,
             "trace": "",
             "part": "running",
+            "printed": "",
         },
         "limit": None,
         "left_bytes": None,

@@ -12,7 +12,7 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, TextIO
 
 import pyarrow as pa
 import pyarrow.parquet
@@ -23,6 +23,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.json_lines import as_line, cut_to_whole_lines, whole_lines
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
@@ -36,7 +37,7 @@ from ivrell.core.report.html import report_html
 from ivrell.core.runtimes import Runtimes
 from ivrell.core.trial.attempt import Attempts
 from ivrell.core.trial.enough import enough
-from ivrell.core.trial.plan import Plan, PlannedRun, ordered_runs
+from ivrell.core.trial.plan import Plan, PlannedRun, memory_run, ordered_runs
 
 _FAILURES_BEFORE_OUT = 2
 _SETTLE_S = 0.3
@@ -129,6 +130,8 @@ class Trial:
         self.out: dict[tuple[str, str], str] = {}
         self.made: list[dict[str, Any]] = []
         self._failures: Counter[tuple[str, str]] = Counter()
+        self._several: set[tuple[str, str]] = set()
+        self._seen_closely: set[tuple[str, str]] = set()
         self.databases = Databases(store.root.with_name("loaded"), runtimes)
         self._made: dict[DataPlace, dict[str, Made] | Loaded] = {}
         based = self.comparison.data.based_on(Path(plan.own_files or Path.cwd()))
@@ -176,7 +179,13 @@ class Trial:
         self._write("plan.json", self.plan.model_dump_json(indent=2))
         self.machine = snapshot(self.folder)
         self.machine["runtimes"] = {
-            name: f"{found.implementation} {found.version}" for name, found in self.runtimes.items()
+            name: {
+                "implementation": found.implementation,
+                "version": found.version,
+                "interpreter": found.interpreter,
+                "packages": dict(found.packages),
+            }
+            for name, found in self.runtimes.items()
         }
         self._keep_machine()
         self.answers = self._answers()
@@ -191,6 +200,9 @@ class Trial:
             self._do_runs()
         except Stopped:
             ended = "stopped"
+        finally:
+            # However it ended: no server is left behind.
+            self.databases.stop()
         return self._finish(ended)
 
     def prepare(self) -> dict[str, Made] | Loaded:
@@ -244,13 +256,7 @@ class Trial:
 
     def _take_up(self) -> None:
         """Read what an earlier session of this trial left."""
-        path = self.folder / "runs.jsonl"
-        if not path.exists():
-            return
-        whole = [line for line in path.read_text().splitlines(keepends=True) if line.endswith("\n")]
-        path.write_text("".join(whole))
-        for line in whole:
-            run = json.loads(line)
+        for run in whole_lines(self.folder / "runs.jsonl"):
             self.runs.append(run)
             self._note_trouble(run)
             if run["answer_fingerprint"]:
@@ -317,10 +323,12 @@ class Trial:
         )
         for run in self.runs:
             attempts.learn(run)
-        began = time.monotonic()
+        began = time.monotonic() - self._spent_before()
         ended_round = -self.plan.warm_ups
+        path = self.folder / "runs.jsonl"
         try:
-            with (self.folder / "runs.jsonl").open("a", encoding="utf-8") as lines:
+            with path.open("a", encoding="utf-8") as lines:
+                cut_to_whole_lines(path)
                 for planned in ordered_runs(self.comparison, self.plan):
                     if self.control.stop_all():
                         raise Stopped
@@ -328,26 +336,47 @@ class Trial:
                         ended_round = planned.round - 1
                         if self._enough(ended_round, time.monotonic() - began):
                             return
-                    if planned.number in done or self._is_out(planned):
-                        continue
-                    run = self._do_run(attempts, planned)
-                    self.runs.append(run)
-                    lines.write(json.dumps(run, ensure_ascii=False) + "\n")
-                    lines.flush()
-                    os.fsync(lines.fileno())
-                    self._note_trouble(run)
-                    self.listen("run ended", run)
+                    if planned.number not in done and not self._is_out(planned):
+                        self._keep_run(self._do_run(attempts, planned), lines, began)
+                    if self._wants_memory_run(planned):
+                        closely = memory_run(self.comparison, self.plan, planned)
+                        self._keep_run(self._do_run(attempts, closely), lines, began)
         finally:
             attempts.close()
-            self.databases.stop()
             shutil.rmtree(scratch, ignore_errors=True)
+
+    def _keep_run(self, run: dict[str, Any], lines: TextIO, began: float) -> None:
+        run["spent_s"] = time.monotonic() - began
+        self.runs.append(run)
+        lines.write(as_line(run))
+        lines.flush()
+        os.fsync(lines.fileno())
+        self._note_trouble(run)
+        self.listen("run ended", run)
+
+    def _spent_before(self) -> float:
+        """Seconds that earlier sessions of this trial spent on its runs."""
+        return max((float(run.get("spent_s") or 0.0) for run in self.runs), default=0.0)
+
+    def _wants_memory_run(self, planned: PlannedRun) -> bool:
+        """Whether a lane was seen to be several processes at a point, whose memory needs a run
+        of its own, and has had none there."""
+        wanted = self._place_of_run(planned) in self._several - self._seen_closely
+        return wanted and not self.explained and not self._is_out(planned)
+
+    def _place_of_run(self, planned: PlannedRun) -> tuple[str, str]:
+        return planned.approach, point_name(planned.point)
 
     def _enough(self, rounds: int, seconds: float) -> bool:
         """Whether the plan's rule ends the trial after so many whole rounds."""
         until = self.plan.until
         if until is None or rounds < 1:
             return False
-        running = [run for run in self.runs if self._place_of(run) not in self.out]
+        running = [
+            run
+            for run in self.runs
+            if self._place_of(run) not in self.out and not run.get("memory_run")
+        ]
         return enough(until, running, self.comparison.baseline_id, rounds, seconds / 60)
 
     def _place_of(self, run: dict[str, Any]) -> tuple[str, str]:
@@ -356,11 +385,16 @@ class Trial:
     def _is_out(self, planned: PlannedRun) -> bool:
         if planned.approach in self.control.dropped():
             return True
-        return (planned.approach, point_name(planned.point)) in self.out
+        return self._place_of_run(planned) in self.out
 
     def _note_trouble(self, run: dict[str, Any]) -> None:
         """Take a lane out at a point after a limit, or after failing twice in a row."""
         place = self._place_of(run)
+        if run.get("memory_run"):
+            self._seen_closely.add(place)
+            return
+        if run["state"] == "done" and run.get("several_processes"):
+            self._several.add(place)
         if run["state"] == "failed":
             self._failures[place] += 1
         elif run["state"] == "done":

@@ -54,7 +54,8 @@ class Runner:
         """Do one run and give its events as they come, the last one ``ended``.
 
         ``wanted_stop`` is asked every ``poll_s`` seconds; when it says yes the run's whole
-        tree is ended and the run is recorded as stopped. Raises RunnerGone.
+        tree is ended and the run is recorded as stopped. After an event ``restore`` the run
+        waits until ``restored`` is said. Raises RunnerGone.
         """
         self._say(spec)
         asked = False
@@ -65,7 +66,7 @@ class Runner:
             ready, _, _ = select.select([out], [], [], poll_s)
             if not asked and wanted_stop():
                 asked = True
-                self._say({"word": "stop"})
+                self._say({"word": "stop", "run": spec["run"]})
             if not ready:
                 continue
             data = os.read(out.fileno(), 1 << 16)
@@ -77,6 +78,10 @@ class Runner:
                 yield event
                 if event["event"] == "ended":
                     return
+
+    def restored(self, number: int) -> None:
+        """Tell a run that its tables are what they were. Raises RunnerGone."""
+        self._say({"word": "restored", "run": number})
 
     def _say(self, message: dict[str, Any]) -> None:
         stdin = self._process.stdin

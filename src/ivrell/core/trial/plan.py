@@ -2,7 +2,7 @@
 
 import random
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import product
 from typing import Annotated, Any, Literal, Self
 
@@ -159,18 +159,30 @@ class Plan(BaseModel):
 
 @dataclass(frozen=True)
 class PlannedRun:
-    """One run to be: its number in the trial from 1, round 0 and below being warm-ups."""
+    """One run to be: its number in the trial from 1, round 0 and below being warm-ups. One for
+    its ``memory_alone`` is looked at so closely that its times say nothing."""
 
     number: int
     approach: str
     point: dict[str, Any]
     round: int
     position: int
+    memory_alone: bool = False
 
     @property
     def warm_up(self) -> bool:
         """Whether it is kept but not counted."""
-        return self.round < 1
+        return self.round < 1 or self.memory_alone
+
+
+def memory_run(comparison: Comparison, plan: Plan, after: PlannedRun) -> PlannedRun:
+    """The memory run of a lane at a point, which follows the run that called for it; numbered
+    behind all that are planned, the same each time."""
+    lanes = plan.chosen_lanes(comparison)
+    contests = [(point, lane) for point in plan.points(comparison) for lane in lanes]
+    place = contests.index((after.point, after.approach))
+    number = len(contests) * (plan.warm_ups + plan.most_rounds) + place + 1
+    return replace(after, number=number, memory_alone=True)
 
 
 def ordered_runs(comparison: Comparison, plan: Plan) -> Iterator[PlannedRun]:

@@ -22,6 +22,10 @@ _FIGURES = (
     "others_cpu_s",
     "pressure",
 )
+SHARED_MEMORY = (
+    "several processes share memory, which cannot be told apart while they are timed; the lane's "
+    "memory run tells it"
+)
 _PER_REPEAT = (
     "elapsed_s",
     "cpu_user_s",
@@ -51,9 +55,9 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
 
     Of a process that was kept for several calls the figures are those of the call with the
     median time among all but the first; of repeats too short to be timed alone they are per
-    repeat.
+    repeat. A memory run's figures of time count for nothing.
     """
-    parts = [_per_repeat(part) for part in ended["parts"]]
+    parts = [_per_repeat(part) for part in _joined(ended["parts"])]
     measured = {**_headline(parts), "start_s": ended["start_s"]}
     why = {
         "failed": "the run failed before it could be measured",
@@ -69,6 +73,7 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
         "round": planned.round,
         "position": planned.position,
         "warm_up": planned.warm_up,
+        "memory_run": planned.memory_alone,
         "state": ended["state"],
         **{name: measured.get(name) for name in _FIGURES},
         "elapsed_at_least_s": ended["elapsed_at_least_s"],
@@ -83,7 +88,8 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
         "spans": measured.get("spans", []),
         "threads": handed.get("threads", {}),
         "most_threads": ended["most_threads"],
-        "counters": {**handed.get("counters", {}), **_by_client(measured)},
+        "several_processes": any(part.get("several_processes") for part in parts),
+        "counters": {**measured.get("counters", {}), **_by_client(measured)},
         "answer_rows": handed.get("rows"),
         "answer_bytes": handed.get("bytes"),
         "answer_fingerprint": None,
@@ -93,11 +99,41 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
         "output": ended["output"],
         "output_bytes": ended["output_bytes"],
         "not_measured": {
-            name: why or _WHY.get(name, _NOT_TOLD)
+            name: why or _why(name, measured)
             for name in _FIGURES
             if measured.get(name) is None
-        },
+        }
+        | measured.get("unknown", {}),
     }
+
+
+def _why(name: str, measured: Mapping[str, Any]) -> str:
+    if measured.get("several_processes") and name in ("peak_memory_bytes", "start_memory_bytes"):
+        return SHARED_MEMORY
+    return _WHY.get(name, _NOT_TOLD)
+
+
+def _joined(parts: Sequence[Mapping[str, Any]]) -> list[Mapping[str, Any]]:
+    """The parts, those that stand for repeats of one call as one: sums of what adds up, the
+    largest of what does not."""
+    single = [part for part in parts if not part.get("joined")]
+    repeats = [part for part in parts if part.get("joined")]
+    if not repeats:
+        return single
+    whole = {**repeats[-1], "repeats": len(repeats), "spans": []}
+    for name in _PER_REPEAT:
+        values = [part[name] for part in repeats if part.get(name) is not None]
+        whole[name] = sum(values) if len(values) == len(repeats) else None
+    peaks = [part["peak_memory_bytes"] for part in repeats if part.get("peak_memory_bytes")]
+    whole["peak_memory_bytes"] = max(peaks, default=None)
+    whole["several_processes"] = any(part["several_processes"] for part in repeats)
+    whole["unknown"] = {k: v for part in repeats for k, v in part.get("unknown", {}).items()}
+    names = {name for part in repeats for name in part.get("counters", {})}
+    whole["counters"] = {
+        name: sum(part.get("counters", {}).get(name, 0.0) for part in repeats) / len(repeats)
+        for name in sorted(names - whole["unknown"].keys())
+    }
+    return [*single, whole]
 
 
 def _by_client(measured: Mapping[str, Any]) -> dict[str, float]:
@@ -133,4 +169,5 @@ def _call(part: Mapping[str, Any]) -> dict[str, Any]:
         "elapsed_s": part["elapsed_s"],
         "cpu_s": None if user is None or system is None else user + system,
         "repeats": part["repeats"],
+        "counters": part.get("counters", {}),
     }

@@ -15,6 +15,8 @@ from ivrell.core.engines.task import Task
 from ivrell.core.trial.stages import Stages
 
 MOST_REPEATS = 10_000_000
+MOST_RENEWED = 50
+"""Repeats whose tables are put back before each: that takes far longer than such a call."""
 _MARGIN = 1.2
 
 
@@ -72,6 +74,12 @@ def timed(
         answer = task.run(_no_stage)
         elapsed += time.perf_counter() - start
     return elapsed, answer
+
+
+def renewed_calls(first_s: float, shortest_s: float) -> int:
+    """How many calls last ``shortest_s`` seconds together where each finds its tables anew, so
+    that none is much quicker than the first."""
+    return min(max(2, math.ceil(_MARGIN * shortest_s / max(first_s, 1e-8))), MOST_RENEWED)
 
 
 def calibrated(task: Task, first_s: float, shortest_s: float) -> int:

@@ -17,7 +17,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from ivrell.core.measure import proc
+from ivrell.core.measure import proc, proportional
 from ivrell.core.measure.curve import Curve
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.measure.proc import Cpu
@@ -26,11 +26,15 @@ from ivrell.core.trial.bounds import Bounds, left_bytes, set_hard_limits, tree_m
 from ivrell.core.trial.output import Output
 from ivrell.core.trial.sandbox import Sandbox
 from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
+from ivrell.core.trial.words import GONE, Words
 
 SAMPLE_S = 0.025
 _SAMPLING_SHARE = 0.012
 _LONGEST_GAP_S = 0.25
 _PROGRESS_S = 0.4
+_MEMORY_LOOK_S = 0.008
+_PRINTED_LINES = 12
+_PRINTED_CHARACTERS = 2000
 _PR_SET_PDEATHSIG = 1
 _WORKER = Path(__file__).with_name("worker.py")
 _GRACE_S = 5.0
@@ -47,7 +51,9 @@ class Run:
 
     Args:
         spec: ``run`` (number), ``interpreter``, ``environment``, ``limits``, ``cores`` (to be
-            pinned to, or None), ``sandbox`` (its settings, or None), ``job`` (for the worker).
+            pinned to, or None), ``sandbox`` (its settings, or None), ``job`` (for the worker),
+            ``memory_alone`` (whether the run is there for its memory only: looked at often and
+            closely, whatever time that costs it).
         tell: called with the name of an event and its fields.
         besides: processes of Ivrell's own that are not the run's.
     """
@@ -70,6 +76,8 @@ class Run:
         self.asked_to_stop = False
         self.phase = "preparing"
         self.most_threads = 0
+        self.memory_alone = bool(spec.get("memory_alone"))
+        self._closely_at = 0.0
         self._besides = besides or set()
         self._reading: Reading | None = None
         self._elapsed_at_least: float | None = None
@@ -77,6 +85,7 @@ class Run:
         self._cpu = 0.0
         self._processes = 1
         self._single = True
+        self._reaped_orphans = 0
         self._partial = b""
         self._client: int | None = None
 
@@ -127,20 +136,18 @@ class Run:
             self.group.join()
         set_hard_limits(self.limits)()
 
-    def watch(self, heard: Callable[[], str]) -> None:
-        """See the run through to its end; ``heard`` gives words from the conductor."""
+    def watch(self, words: Words) -> None:
+        """See the run through to its end; ``words`` come from the conductor."""
         self._cores = proc.core_times()
         open_fds = {self.events, self.printed}
         self._next_sample = self._next_look = self._next_progress = 0.0
         while self.exit_status is None:
-            ready, _, _ = select.select([*open_fds, sys.stdin], [], [], self._patience())
+            patience = 0.0 if words.waiting else self._patience()
+            ready, _, _ = select.select([*open_fds, words.fd], [], [], patience)
             for fd in open_fds & set(ready):
                 self._read(fd, open_fds)
-            if sys.stdin in ready and (word := heard()) in ("stop", "gone"):
-                self.asked_to_stop = True
-                self.end_tree()
-                if word == "gone":
-                    sys.exit("the conductor is gone")
+            if words.waiting or words.fd in ready:
+                self._hear_conductor(words.for_run(self.spec["run"]))
             self._look()
             self._reap()
         self.end_tree()
@@ -149,6 +156,16 @@ class Run:
             os.close(fd)
         if self.group:
             self.group.remove()
+
+    def _hear_conductor(self, word: str) -> None:
+        if word in ("stop", GONE):
+            self.asked_to_stop = True
+            self.end_tree()
+        if word == GONE:
+            sys.exit("the conductor is gone")
+        if word == "restored":
+            self._phase_at = time.monotonic()
+            self._say(word)
 
     def _patience(self) -> float:
         """Seconds until something must be looked at."""
@@ -164,7 +181,8 @@ class Run:
             self._sample(now)
             # The more processes the dearer a sample: then there are fewer of them.
             cost = time.monotonic() - now
-            self._next_sample = now + min(max(SAMPLE_S, cost / _SAMPLING_SHARE), _LONGEST_GAP_S)
+            gap = min(max(SAMPLE_S, cost / _SAMPLING_SHARE), _LONGEST_GAP_S)
+            self._next_sample = now + (cost + _MEMORY_LOOK_S if self.memory_alone else gap)
             if now >= self._next_progress:
                 self._next_progress = now + _PROGRESS_S
                 self._tell_progress(now)
@@ -172,11 +190,9 @@ class Run:
             children = self.tree.children()
             self._processes = 1 + len(children)
             self._memory = tree_memory(self.tree.worker, children)
-            if self._memory > self.limits["memory_bytes"]:
-                # Pages that children share count once only: looked at more closely.
-                self._memory, _ = self.tree.memory(children)
         else:
             return
+        self._look_closely(now)
         self._next_look = now + min(SAMPLE_S, self._bounds.next_look(self._memory))
         found = self._bounds.reached(
             self.phase, now - self._phase_at, self.output.size, self._memory, self._cpu,
@@ -189,6 +205,23 @@ class Run:
             if self.phase == "running":
                 self._elapsed_at_least = now - self._phase_at
             self.end_tree()
+
+    def _look_closely(self, now: float) -> None:
+        """Before a tree is held to have reached its memory limit: pages that its processes share
+        count once only. Such a look takes milliseconds, so it is not taken at every turn."""
+        limit = self.limits["memory_bytes"]
+        if self._memory <= limit or self._processes <= 1:
+            return
+        if now < self._closely_at:
+            self._memory = min(self._memory, limit)
+            return
+        began = time.monotonic()
+        pids = [self.tree.worker, *self.tree.children()]
+        self._memory = sum(map(proportional.proportional, pids))
+        if self.tree.server is not None and self._reading:
+            self._memory += max(0, self.tree.server_memory() - self._reading.server_memory)
+        # The nearer it is to the limit the sooner another look, a twentieth of the time at most.
+        self._closely_at = now + max(20 * (time.monotonic() - began), 0.05)
 
     def _refused(self) -> bool:
         """Whether the kernel itself refused the run another process."""
@@ -213,6 +246,10 @@ class Run:
                 self._go(event)
             elif kind == "stopped":
                 self._stopped(event)
+            elif kind == "counted":
+                self.parts[-1] |= event
+            elif kind == "restore":
+                self.tell("restore")
             elif kind == "handed":
                 self.handed = event
             elif kind == "failed":
@@ -229,9 +266,13 @@ class Run:
             if event.get("engine"):
                 self._measure_engine(event["engine"])
         self._reap()
-        self._single = True
+        self._single, self._reaped_orphans = True, 0
         self._sampled_peak = self._server_peak = 0
         self._reading = Reading(self.tree)
+        self._start_closely = 0
+        if self.memory_alone:
+            pids = [self.tree.worker, *self.tree.children()]
+            self._start_closely = proportional.sum_of(pids, self.tree.group)
         self._enter_phase("running")
         # Nothing is told at the start: whoever listens would work beside the run.
         self._next_sample = self._phase_at + SAMPLE_S
@@ -259,18 +300,27 @@ class Run:
         if self._client is not None:
             event["client_cpu_s"] = by_worker.total
             by_worker = proc.cpu_of(self.tree.worker) - self._reading.worker_cpu
+        if used.pop("faults_of_children") or self._reaped_orphans:
+            self._single = False
         figures = self._reading.finish(
             by_worker,
             event["elapsed_s"],
             at_end,
-            None if self._single else self._sampled_peak,
+            self._single,
             self._server_peak,
             set_up,
         )
+        if self.memory_alone:
+            figures |= {
+                "start_memory_bytes": self._start_closely,
+                "peak_memory_bytes": self._sampled_peak + self._server_peak,
+                "memory_method": proportional.METHOD,
+            }
         if self._client is not None and figures.get("others_cpu_s") is not None:
             # The client that drives the engine is no stranger.
             figures["others_cpu_s"] = max(0.0, figures["others_cpu_s"] - event["client_cpu_s"])
-        self.parts.append({**event, **figures, "page_faults": int(used["faults"])})
+        self.parts.append({**event, **figures, "page_faults": int(used["faults"]),
+                           "several_processes": not self._single})  # fmt: skip
         if event["more"]:
             self._enter_phase("preparing")
             self._say("on")
@@ -296,13 +346,15 @@ class Run:
             used -= self._reading.before.get(pid, Cpu()).total
         self._processes = 1 + len(children)
         self._memory, threads = self.tree.memory(children)
+        if self.memory_alone:
+            self._memory = proportional.sum_of([self.tree.worker, *children], self.tree.group)
         self._sampled_peak = max(self._sampled_peak, self._memory)
         if self.tree.server is not None:
             used += (self.tree.server_cpu() - self._reading.server_cpu).total
             by_server = self.tree.server_memory() - self._reading.server_memory
             self._server_peak = max(self._server_peak, by_server)
             self._memory += max(0, by_server)
-        if any(pid not in self._reading.before for pid in children):
+        if children:
             self._single = False
         self.most_threads = max(self.most_threads, threads)
         self._cpu = max(0.0, used)
@@ -336,6 +388,7 @@ class Run:
             if pid == self._child:
                 self.exit_status = os.waitstatus_to_exitcode(status)
             elif pid not in self._besides:
+                self._reaped_orphans += 1
                 self.tree.reaped = self.tree.reaped + Cpu(usage.ru_utime, usage.ru_stime)
 
     def end_tree(self) -> None:
@@ -381,7 +434,7 @@ class Run:
             "elapsed_at_least_s": self._elapsed_at_least,
             "most_threads": self.most_threads or None,
             "handed": self.handed,
-            "failed": self.failed if state == "failed" else None,
+            "failed": self._failure() if state == "failed" else None,
             "limit": self.limit,
             "left_bytes": left_bytes(self.folder),
             "curve": self.curve.finished(),
@@ -389,8 +442,26 @@ class Run:
             "output_bytes": self.output.size,
         }
 
+    def _failure(self) -> dict[str, Any]:
+        """What failed, with the last lines that were printed: why a child failed may stand
+        there alone."""
+        assert self.failed
+        lines = self.output.text().rstrip().splitlines()[-_PRINTED_LINES:]
+        return {**self.failed, "printed": "\n".join(lines)[-_PRINTED_CHARACTERS:]}
+
     def _sudden_end(self) -> dict[str, Any]:
         code = self.exit_status or 0
+        said = self.output.text().strip()
+        if self.spec.get("sandbox") and self.start_s is None and said.startswith("bwrap: "):
+            return {
+                "kind": "sandbox failed",
+                "message": f"The sandbox could not start the run: {said.splitlines()[0]}. The "
+                "approach itself was not reached. Run ./ivrell machine to see whether the "
+                "sandbox works here; --no-sandbox runs without it.",
+                "line": None,
+                "trace": "",
+                "part": self.phase,
+            }
         if self.spec.get("sandbox") and code > 128:
             # A sandbox tells the signal that ended its process as a shell does.
             code = 128 - code

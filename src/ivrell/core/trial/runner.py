@@ -23,6 +23,7 @@ sys.path.append(str(Path(__file__).resolve().parents[3]))
 from ivrell.core.measure.group import sweep
 from ivrell.core.trial.background import QUIET, Background
 from ivrell.core.trial.run import Run, prctl
+from ivrell.core.trial.words import Words
 
 _PR_SET_CHILD_SUBREAPER = 36
 _LOAD_SETTLES_S = 0.2
@@ -45,13 +46,11 @@ def main(journal_path: str) -> None:
         sys.stdout.write(line + "\n")
         sys.stdout.flush()
 
-    def heard() -> str:
-        line = sys.stdin.readline()
-        return str(json.loads(line).get("word")) if line else "gone"
-
-    while line := sys.stdin.readline():
+    words = Words(sys.stdin.fileno())
+    while line := words.next():
         spec = json.loads(line)
         if "job" not in spec:
+            # A word for a run that has ended meanwhile.
             continue
         number = spec["run"]
         tell("started", run=number, approach=spec["job"]["approach"]["id"])
@@ -65,7 +64,7 @@ def main(journal_path: str) -> None:
                 background.pids,
             )
             run.start()
-            run.watch(heard)
+            run.watch(words)
         tell("ended", run=number, **run.result())
 
 

@@ -6,6 +6,7 @@ its own. Where it is not installed or may not work, runs go on without, and thei
 so.
 """
 
+import os
 import shutil
 import subprocess
 import sys
@@ -14,8 +15,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
+from ivrell.core.folders import data_folder
+
 _TRY_S = 10.0
-_OURS = tuple(
+OURS = tuple(
     str(path)
     for path in dict.fromkeys(
         (Path(__file__).resolve().parents[3], Path(sys.prefix), Path(sys.base_prefix))
@@ -30,12 +33,15 @@ class Sandbox:
 
     Attributes:
         folder: the run's own folder, the only place that it can write to.
+        ours: folders of Ivrell and of its interpreter, which lie anywhere; as the process that
+            was started with its packages sees them.
         inputs: files and folders shown read-only although they lie in a hidden place.
         hidden: folders shown empty, such as Ivrell's own data.
         network: whether it may reach beyond this machine's memory and disk.
     """
 
     folder: Path
+    ours: tuple[str, ...] = ()
     inputs: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()
     network: bool = False
@@ -54,7 +60,7 @@ class Sandbox:
             if Path(place).exists():
                 line += ["--tmpfs", place]
         # Ivrell and its interpreter must be seen wherever they are installed.
-        for path in dict.fromkeys((*_OURS, *self.inputs)):
+        for path in dict.fromkeys((*self.ours, *self.inputs)):
             line += ["--ro-bind", path, path]
         line += ["--bind", str(self.folder), str(self.folder), "--chdir", str(self.folder)]
         return [*line, "--", *command]
@@ -62,14 +68,22 @@ class Sandbox:
 
 @lru_cache(maxsize=1)
 def why_not() -> str | None:
-    """Why runs cannot be sandboxed here, or None when they can."""
+    """Why runs cannot be sandboxed here, or None when they can: found by starting in one just
+    what runs start."""
+    import tempfile  # what the runner does not need would weigh on its size
+
     if shutil.which("bwrap") is None:
         return "bubblewrap is not installed (apt-get install bubblewrap)"
-    trial = Sandbox(Path("/tmp")).around(["true"])
-    try:
-        done = subprocess.run(trial, capture_output=True, text=True, timeout=_TRY_S)
-    except (OSError, subprocess.TimeoutExpired) as error:
-        return f"bubblewrap does not work here: {error}"
+    with tempfile.TemporaryDirectory(prefix="ivrell-look-") as folder:
+        look = [sys.executable, "-c", "import ivrell.core.trial.worker"]
+        trial = Sandbox(Path(folder), ours=OURS, hidden=(str(data_folder()),)).around(look)
+        try:
+            done = subprocess.run(
+                trial, capture_output=True, text=True, timeout=_TRY_S,
+                env={"PATH": os.environ.get("PATH", os.defpath), "LANG": "C.UTF-8"},
+            )  # fmt: skip
+        except (OSError, subprocess.TimeoutExpired) as error:
+            return f"bubblewrap does not work here: {error}"
     if done.returncode:
-        return f"bubblewrap does not work here: {done.stderr.strip()[-200:]}"
+        return f"bubblewrap does not work here: {done.stderr.strip()[-300:]}"
     return None

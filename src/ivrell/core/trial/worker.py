@@ -23,10 +23,15 @@ if TYPE_CHECKING:
 _STARTED = time.perf_counter()
 sys.path.append(str(Path(__file__).resolve().parents[3]))
 
-from ivrell.core.engines.plain import PLAIN, leave_plain  # noqa: E402
+from ivrell.core.engines.plain import PLAIN, leave_plain, plain_columns  # noqa: E402
 from ivrell.core.engines.python_task import PythonTask  # noqa: E402
 from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task  # noqa: E402
-from ivrell.core.trial.repeats import SetUps, calibrated, timed  # noqa: E402
+from ivrell.core.trial.repeats import (  # noqa: E402
+    SetUps,
+    calibrated,
+    renewed_calls,
+    timed,
+)
 from ivrell.core.trial.stages import BOARD_BYTES, Stages  # noqa: E402
 from ivrell.core.trial.threads import threads_told, use_threads  # noqa: E402
 
@@ -47,6 +52,11 @@ class _Line:
         if said != word:
             os._exit(3)
 
+    def restore(self) -> None:
+        """Have the tables on a server put back to what they were."""
+        self.tell("restore")
+        self.wait_for("restored")
+
 
 def _usage() -> dict[str, float]:
     own = resource.getrusage(resource.RUSAGE_SELF)
@@ -55,6 +65,8 @@ def _usage() -> dict[str, float]:
         "user": own.ru_utime + waited.ru_utime,
         "system": own.ru_stime + waited.ru_stime,
         "faults": own.ru_minflt + own.ru_majflt + waited.ru_minflt + waited.ru_majflt,
+        # Any process takes some: so it is known whether there were children.
+        "faults_of_children": waited.ru_minflt + waited.ru_majflt,
     }
 
 
@@ -71,7 +83,8 @@ def _failed(line: _Line, error: ApproachFailed, part: str) -> None:
 
 class _Parts:
     """The timed parts of one process: one as a rule; more when it is kept for several runs,
-    and a second of many repeats when one call is too short to be measured."""
+    and a second of many repeats when one call is too short to be measured. Calls that need
+    their tables anew are a part each."""
 
     def __init__(self, line: _Line, task: Task, board: mmap.mmap, wanted: dict[str, Any]):
         self._line = line
@@ -87,6 +100,9 @@ class _Parts:
     def run(self) -> None:
         """Run all parts. Raises ApproachFailed of the first that fails."""
         elapsed = self._part(1, more=lambda took: self._kept > 1 or self._again(took))
+        if self._task.renews:
+            self._run_renewed(elapsed)
+            return
         repeats = self._repeats or 1
         if self._repeats is None and self._again(elapsed):
             repeats = calibrated(self._task, elapsed, self._shortest_s)
@@ -94,13 +110,26 @@ class _Parts:
         for number in range(left, 0, -1):
             self._part(repeats, more=lambda took, number=number: number > 1)
 
+    def _run_renewed(self, first_s: float) -> None:
+        """The calls after the first, each on tables and in a session as the first found them."""
+        joined = self._kept == 1
+        left = self._kept - 1
+        if joined and self._again(first_s):
+            left = int(self._repeats or renewed_calls(first_s, self._shortest_s))
+        for number in range(left, 0, -1):
+            self._task.renew(self._line.restore)
+            self._part(1, more=lambda took, number=number: number > 1, joined=joined)
+        if joined:
+            self.repeats = left or 1
+
     def _again(self, first_s: float) -> bool:
         """Whether one call is too short, as the first run said or as this one finds."""
         if self._repeats is not None:
             return int(self._repeats) > 1
         return bool(first_s < self._shortest_s)
 
-    def _part(self, repeats: int, more: Any) -> float:
+    def _part(self, repeats: int, more: Any, joined: bool = False) -> float:
+        """One timed part; ``joined`` ones stand for repeats of one call together."""
         stages = Stages(self._board)
         failure: ApproachFailed | None = None
         self.repeats = repeats
@@ -133,11 +162,23 @@ class _Parts:
             stages=stages.records(),
             spans=stages.spans,
             more=goes_on,
+            joined=joined,
         )
         self._line.wait_for("on" if goes_on else "hand over")
         if failure:
             raise failure
+        self._count(repeats)
         return elapsed
+
+    def _count(self, repeats: int) -> None:
+        """Tell what the engine counted of the part, before anything else makes it work on."""
+        counted = self._task.counted()
+        over = 1 if self._task.sets_up_each else repeats
+        self._line.tell(
+            "counted",
+            counters={name: value / over for name, value in counted.values.items()},
+            unknown=dict(counted.unknown),
+        )
 
 
 def main(job_path: str, events: int, words: int, board_fd: int) -> int:
@@ -166,16 +207,11 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
         parts = _Parts(line, task, mmap.mmap(board_fd, BOARD_BYTES), given)
         parts.run()
         part = "handing over"
-        # Counters first: handing over may make the engine work on.
-        counters = task.counters()
-        if not task.sets_up_each:
-            # Counted over all repeats of the last part; told of one call, as the times are.
-            counters = {name: value / parts.repeats for name, value in counters.items()}
         threads = {**threads_told(), **task.threads()}
         handed = _hand_over(task, parts.answer, job.folder)
         if isinstance(task, Explained):
             handed["plans"] = task.plans
-        line.tell("handed", **handed, counters=counters, threads=threads)
+        line.tell("handed", **handed, threads=threads)
         task.close()
     except ApproachFailed as error:
         _failed(line, error, part)
@@ -232,6 +268,10 @@ def _prepared(job: Job) -> Task:
 def _hand_over(task: Task, answer: object, folder: Path) -> dict[str, Any]:
     if importlib.util.find_spec("pyarrow") is None:
         return leave_plain(answer, folder / PLAIN)
+    as_is = task.hands_over_as_is and "pyarrow" not in sys.modules
+    # Loading it takes longer than most such runs; whoever reads the answer has it already.
+    if as_is and (columns := plain_columns(answer)) is not None:
+        return leave_plain(columns, folder / PLAIN)
     table = task.hand_over(answer)
     import pyarrow as pa
 

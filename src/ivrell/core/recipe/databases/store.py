@@ -265,19 +265,27 @@ class DatabaseStore:
             database["address"] = self.cluster.socket_address(database["name"])
         return database
 
+    def restore(self, loaded: Loaded, database: Mapping[str, str]) -> None:
+        """Put a run's own tables on a server back to what they were, and into its buffers."""
+        self._copy(loaded, database["name"])
+        self._set_cache(database, loaded, "warm")
+
+    def _copy(self, loaded: Loaded, name: str) -> None:
+        self._serve(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
+        self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{loaded.place}"')
+
     def _for_run(self, loaded: Loaded, number: int, folder: Path, writes: bool) -> dict[str, str]:
         if loaded.engine == "postgres":
             name = loaded.place
             if writes:
                 name = f"{loaded.place[:40]}_run{number}"
-                self._serve(f'DROP DATABASE IF EXISTS "{name}"')
-                self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{loaded.place}"')
-            return {"name": name}
+                self._copy(loaded, name)
+            return {"name": name, **({"shared": "yes"} if self.given else {})}
         if not writes:
             return {"place": loaded.place}
         copy = folder / f".job-{Path(loaded.place).name}"
         shutil.copyfile(loaded.place, copy)
-        return {"place": str(copy)}
+        return {"place": str(copy), "pristine": loaded.place}
 
     def after_run(self, database: Mapping[str, str], writes: bool) -> None:
         """Remove the copy that a run on the server had."""
