@@ -2,17 +2,22 @@
 
 import json
 import os
+import shutil
 import signal
+import site
 import subprocess
 import sys
+import tempfile
+import textwrap
 import time
 import unittest
 from pathlib import Path
 from unittest import mock
 
+from ivrell.core.json_lines import whole_lines
 from ivrell.core.measure import group, proc
 from ivrell.core.measure.group import RunGroup
-from ivrell.core.trial import attempt, sandbox
+from ivrell.core.trial import attempt, launch, sandbox
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with
@@ -194,6 +199,79 @@ class Shut(TrialCase):
             seen, _, processes = self.body(body).partition("/")
         self.assertEqual(seen, "")
         self.assertLess(int(processes), 6)
+
+
+class WordsOfTheConductor(TrialCase):
+    def test_a_stop_said_right_behind_the_run_is_heard(self):
+        spec = {
+            "run": 7, "interpreter": sys.executable, "environment": {"PATH": os.defpath},
+            "limits": Plan().limits.model_dump(), "cores": None, "sandbox": None,
+            "job": {"approach": {"id": "one", "engine": "python",
+                                 "code": python_answer("time.sleep(60)")},
+                    "tables": {}, "form": "csv", "knobs": {}, "folder": str(self.folder / "7")},
+        }  # fmt: skip
+        said = [spec, {"word": "stop", "run": 6}, {"word": "stop", "run": 7}]
+        with launch.Runner(self.folder / "journal.jsonl") as runner:
+            runner._process.stdin.write(b"".join(json.dumps(s).encode() + b"\n" for s in said))
+            began = time.monotonic()
+            runner._process.stdin.flush()
+            events = [json.loads(runner._process.stdout.readline()) for _ in range(2)]
+        self.assertLess(time.monotonic() - began, 20)
+        self.assertEqual([e["event"] for e in events], ["started", "ended"])
+        self.assertEqual(events[1]["state"], "stopped")
+
+
+class FailuresInWords(TrialCase):
+    def test_the_last_lines_printed_stand_with_the_error(self):
+        body = """
+        import subprocess
+        subprocess.run([sys.executable, "-c", "raise SystemExit('the lock is shut')"], check=True)
+        """
+        error = self.run_one(textwrap.dedent(body))["error"]
+        self.assertEqual(error["kind"], "CalledProcessError")
+        self.assertIn("the lock is shut", error["printed"])
+
+    def test_what_the_sandbox_could_not_start_is_not_blamed_on_the_approach(self):
+        if sandbox.why_not():
+            self.skipTest(sandbox.why_not())
+        made = attempt.Attempts._spec
+
+        def elsewhere(*given):
+            return made(*given) | {"interpreter": "/tmp/no/such/python"}
+
+        with mock.patch.object(attempt.Attempts, "_spec", elsewhere):
+            error = self.run_one("pass")["error"]
+        self.assertEqual(error["kind"], "sandbox failed")
+        self.assertIn("No such file", error["message"])
+
+
+class BelowTmp(TrialCase):
+    """An Ivrell whose folder lies where sandboxes put an empty one."""
+
+    def test_its_runs_are_sandboxed_too(self):
+        if sandbox.why_not():
+            self.skipTest(sandbox.why_not())
+        with tempfile.TemporaryDirectory(prefix="ivrell-below-", dir="/tmp") as name:
+            home = Path(name)
+            shutil.copytree(ROOT / "src", home / "src")
+            subprocess.run(
+                [sys.executable, "-m", "venv", "--without-pip", home / "venv"], check=True
+            )
+            (packages,) = (home / "venv").glob("lib/python*/site-packages")
+            (packages / "ours.pth").write_text(
+                "\n".join([str(home / "src"), *site.getsitepackages()])
+            )
+            file = home / "gauges.toml"
+            file.write_text(HEAD + approach("count", COUNTING))
+            done = subprocess.run(
+                [home / "venv/bin/python", "-m", "ivrell.cli", "run", file, "--rounds", "1",
+                 "--out", home / "out"],
+                capture_output=True, text=True, cwd="/",
+                env={**os.environ, "IVRELL_DATA": str(home / "data")},
+            )  # fmt: skip
+            self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+            runs = whole_lines(home / "out" / "runs.jsonl")
+        self.assertTrue(all(run["sandboxed"] for run in runs))
 
 
 class CrashSafety(TrialCase):

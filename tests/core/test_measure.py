@@ -260,7 +260,9 @@ for _ in range(2):
         self.assertAlmostEqual(above, 200 * MB, delta=0.06 * 200 * MB)
 
     def test_processes_held_still_one_by_one_where_no_group_can(self):
-        with subprocess.Popen([sys.executable, "-c", "import sys; sys.stdin.read()"], stdin=subprocess.PIPE) as child:
+        with subprocess.Popen(
+            [sys.executable, "-c", "import sys; sys.stdin.read()"], stdin=subprocess.PIPE
+        ) as child:
             time.sleep(0.2)
             alone = proportional.sum_of([child.pid], None)
             self.assertGreater(alone, 1 * MB)

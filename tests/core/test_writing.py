@@ -198,7 +198,7 @@ class Counters(EngineCase):
     def test_each_statement_of_its_own_is_a_commit(self):
         code = ONE_BY_ONE.replace("db):", "db):\n        db.execute('DELETE FROM readings')", 1)
         code = code.replace("ledger VALUES", "readings VALUES")
-        code = code.replace("FROM readings\")", "FROM readings WHERE reading < 0\")")
+        code = code.replace('FROM readings")', 'FROM readings WHERE reading < 0")')
         answer = 'answer = "SELECT count(*) AS n FROM readings"\n'
         trial = self.trial(BIG + client("one", code, answer))
         trial.conduct()
@@ -225,8 +225,10 @@ class Counters(EngineCase):
         self.assertTrue(all(value >= 0 for value in counted.values()), counted)
 
     def test_what_went_with_a_dropped_table_is_null_with_its_reason(self):
-        moved = "CREATE TABLE kept AS SELECT * FROM readings; DROP TABLE readings; " \
-                "ALTER TABLE kept RENAME TO readings"
+        moved = (
+            "CREATE TABLE kept AS SELECT * FROM readings; DROP TABLE readings; "
+            "ALTER TABLE kept RENAME TO readings"
+        )
         more = 'writes = true\nanswer = "SELECT count(*) AS n FROM readings"\n'
         counted, why = self.counters(moved, more)
         self.assertNotIn("rows scanned", counted)

@@ -61,9 +61,7 @@ class _Task(PythonTask):
 
     def counted(self) -> Counted:
         now = self._service.counters()
-        return Counted(
-            {f"service: {name}": now[name] - self._before.get(name, 0) for name in now}
-        )
+        return Counted({f"service: {name}": now[name] - self._before.get(name, 0) for name in now})
 
     def close(self) -> None:
         self._service.close()

@@ -99,9 +99,7 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
         "output": ended["output"],
         "output_bytes": ended["output_bytes"],
         "not_measured": {
-            name: why or _why(name, measured)
-            for name in _FIGURES
-            if measured.get(name) is None
+            name: why or _why(name, measured) for name in _FIGURES if measured.get(name) is None
         }
         | measured.get("unknown", {}),
     }
