@@ -11,7 +11,8 @@ import pyarrow.compute as pc
 from ivrell.core.agreement.canonical import sums_of
 from ivrell.core.agreement.distance import near
 from ivrell.core.agreement.evidence import column_evidence, examples, rows_in_common
-from ivrell.core.agreement.pairing import Hashes, Paired, Side, paired
+from ivrell.core.agreement.pairing import Paired, paired
+from ivrell.core.agreement.side import Side
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.agreement.types import common, matched_names
 from ivrell.core.comparison.model import Answer, Statistics
@@ -121,12 +122,8 @@ def compare(
     same_in_order = _same_in_order(left, right)
     if not same_in_order:
         sides = Side(left, _floats(left)), Side(right, _floats(right))
-        hashes = (
-            sides[0].hashed(reference.column_names),
-            sides[1].hashed(reference.column_names),
-        )
-        if left.num_rows != right.num_rows or sums_of(hashes[0]) != sums_of(hashes[1]):
-            _compare_values(*sides, hashes, question, found, sources)
+        if not _same_rows(*sides):
+            _compare_values(*sides, question, found, sources)
     found.reasons += [drift.words for drift in drifts]
     if found.verdict == DIFFERENT:
         return found
@@ -138,6 +135,29 @@ def compare(
         found.verdict = DIFFERENT
         found.reasons.insert(0, "the rows come in another order, and order matters here")
     return found
+
+
+def _same_rows(ours: Side, theirs: Side) -> bool:
+    """Whether two answers have the same rows in whatever order, by the hashes of their rows."""
+    names = ours.table.column_names
+    if ours.table.num_rows != theirs.table.num_rows or _sums_differ(ours.table, theirs.table):
+        return False
+    return sums_of(ours.hashed(names)) == sums_of(theirs.hashed(names))
+
+
+def _sums_differ(left: pa.Table, right: pa.Table) -> bool:
+    """Whether some column of numbers cannot hold the same values, by the sum of their bits,
+    which takes no time."""
+    for ours, theirs in zip(left.columns, right.columns, strict=True):
+        if ours.null_count or theirs.null_count or not _is_number(ours.type):
+            continue
+        a, b = (
+            sum(int(chunk.to_numpy().view(np.uint64).sum(dtype=np.uint64)) for chunk in side.chunks)
+            for side in (ours, theirs)
+        )
+        if (a - b) % 2**64:
+            return True
+    return False
 
 
 _FEWEST_FOR_SPREAD = 30
@@ -216,14 +236,14 @@ def _near_in_order(left: pa.Table, right: pa.Table, question: Answer) -> bool:
 def _compare_values(
     ours: Side,
     theirs: Side,
-    hashes: tuple[Hashes, Hashes],
     question: Answer,
     found: Agreement,
     sources: Sources | None,
 ) -> None:
-    """Fill in ``found`` for two answers of equal schema whose rows' hashes differ."""
-    pairs = paired(ours, theirs, question, hashes)
-    found.evidence, off = column_evidence(ours, theirs, pairs, question)
+    """Fill in ``found`` for two answers of equal schema whose rows are not the same."""
+    pairs = paired(ours, theirs, question)
+    ours, theirs = pairs.left, pairs.right
+    found.evidence, off = column_evidence(pairs, question)
     for column in found.evidence:
         if column["different"]:
             found.columns[column["name"]] = column["different"]
@@ -234,10 +254,10 @@ def _compare_values(
     found.missing_rows, found.extra_rows = len(pairs.missing), len(pairs.extra)
     found.different_rows = int(off.sum()) + found.missing_rows + found.extra_rows
     if not found.different_rows:
-        found.verdict = CLOSE
+        found.verdict = CLOSE if any(column["within"] for column in found.evidence) else SAME
         return
     found.verdict = DIFFERENT
-    found.reasons += _reasons(ours, theirs, pairs, question, found)
+    found.reasons += _reasons(pairs, question, found)
     some = pairs.apart[off][:_LOOKED_UP, 1]
     if sources and question.key and len(some):
         table = sources.are_rows(theirs.table.take(pa.array(some)))
@@ -248,11 +268,13 @@ def _compare_values(
     found.examples = examples(ours, theirs, pairs.apart[off], pairs.missing, pairs.extra, _EXAMPLES)
 
 
-def _reasons(
-    ours: Side, theirs: Side, pairs: Paired, question: Answer, found: Agreement
-) -> list[str]:
+def _reasons(pairs: Paired, question: Answer, found: Agreement) -> list[str]:
+    ours, theirs = pairs.left, pairs.right
     names = ours.table.column_names
-    said = []
+    said = [
+        f"keys differ by {what} in {rows:,} {'row' if rows == 1 else 'rows'}"
+        for what, rows in pairs.misspelt.items()
+    ]
     keys = [name for name in question.key if name in names]
     for rows, side, words in (
         (pairs.missing, ours, ("of the reference is missing", "of the reference are missing")),
@@ -262,7 +284,7 @@ def _reasons(
             alike = rows_in_common(side.table, rows, names)
             told = f"1 row {words[0]}" if len(rows) == 1 else f"{len(rows):,} rows {words[1]}"
             said.append(told + (f": {alike}" if alike else ""))
-    if keys:
+    if keys and not pairs.unique_keys:
         found.repeated_keys = _repeated(theirs, keys) - _repeated(ours, keys)
         if found.repeated_keys > 0:
             said.append(f"{found.repeated_keys:,} rows repeat a key")

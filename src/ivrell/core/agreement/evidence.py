@@ -1,6 +1,8 @@
 """What differs between paired rows, column by column, and what it looks like."""
 
+import os
 from collections.abc import Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
@@ -10,7 +12,8 @@ from numpy.typing import NDArray
 
 from ivrell.core.agreement.canonical import is_text
 from ivrell.core.agreement.distance import Distances, near
-from ivrell.core.agreement.pairing import Paired, Rows, Side
+from ivrell.core.agreement.pairing import Paired
+from ivrell.core.agreement.side import Rows, Side
 from ivrell.core.comparison.model import Answer
 
 _FEW = 3
@@ -20,7 +23,7 @@ _AT_ONCE = 1 << 20
 
 
 def column_evidence(
-    left: Side, right: Side, found: Paired, question: Answer
+    found: Paired, question: Answer
 ) -> tuple[list[dict[str, Any]], NDArray[np.bool_]]:
     """How each column stands over all pairs, and which of the pairs apart really differ.
 
@@ -28,14 +31,16 @@ def column_evidence(
     ``different``, ``distances`` (see Distances; None for columns without numbers), ``remarks``
     on what the differences look like.
     """
+    left, right = found.left, found.right
     off = np.zeros(len(found.apart), dtype=bool)
-    told = []
-    for name in left.table.column_names:
+
+    def of_column(name: str) -> tuple[dict[str, Any], NDArray[np.bool_]]:
         distances = None
         within = 0
         if name in left.floats:
             gathered = Distances()
-            within = _add(gathered, left, right, found.close, name, question)
+            within = _add_stretches(gathered, found, name, question)
+            within += _add(gathered, left, right, found.close, name, question)
             within += _add(gathered, left, right, found.apart, name, question)
             distances = gathered.as_dict()
         elif len(found.apart) and pa.types.is_integer(left.table.schema.field(name).type):
@@ -44,19 +49,41 @@ def column_evidence(
             gathered.add(a, b, a == b)
             distances = gathered.as_dict()
         differs, remarks = _differences(left, right, found.apart, name, question)
-        off |= differs
         different = int(differs.sum())
-        told.append(
-            {
-                "name": name,
-                "equal": found.twins + len(found.close) + len(found.apart) - within - different,
-                "within": within,
-                "different": different,
-                "distances": distances,
-                "remarks": remarks,
-            }
-        )
-    return told, off
+        return {
+            "name": name,
+            "equal": found.count - within - different,
+            "within": within,
+            "different": different,
+            "distances": distances,
+            "remarks": remarks,
+        }, differs
+
+    # What it does for the most part holds no lock of the interpreter's.
+    with ThreadPoolExecutor(len(os.sched_getaffinity(0))) as columns:
+        looked_at = list(columns.map(of_column, left.table.column_names))
+    for _, differs in looked_at:
+        off |= differs
+    return [column for column, _ in looked_at], off
+
+
+def _add_stretches(gathered: Distances, found: Paired, name: str, question: Answer) -> int:
+    """Take in the distances of a float column where rows lie side by side, which all agree; how
+    many differ."""
+    if not found.stretches:
+        return 0
+    within = 0
+    ours, theirs = (
+        np.asarray(side.table.column(name).to_numpy(), dtype=float)
+        for side in (found.left, found.right)
+    )
+    for stretch in found.stretches:
+        for start in range(0, stretch.rows, _AT_ONCE):
+            count = min(_AT_ONCE, stretch.rows - start)
+            a = ours[stretch.ours + start :][:count]
+            b = theirs[stretch.theirs + start :][:count]
+            within += gathered.add_agreeing(a, b)
+    return within
 
 
 def _add(
@@ -82,9 +109,11 @@ def _differences(
     ours = left.table.column(name).take(pa.array(pairs[:, 0])).combine_chunks()
     theirs = right.table.column(name).take(pa.array(pairs[:, 1])).combine_chunks()
     no_ours, no_theirs = (pc.is_null(c).to_numpy(zero_copy_only=False) for c in (ours, theirs))
+    odd = np.zeros(len(pairs), dtype=bool)
     if name in left.floats:
         a, b = (np.asarray(c.to_numpy(zero_copy_only=False), dtype=float) for c in (ours, theirs))
         differs = ~near(a, b, question) | (no_ours != no_theirs)
+        odd = np.isnan(b) & ~no_theirs
     elif pa.types.is_null(ours.type):
         differs = np.zeros(len(pairs), dtype=bool)
     else:
@@ -96,7 +125,8 @@ def _differences(
         f"{int(count):,} {what}"
         for count, what in (
             ((differs & no_theirs).sum(), "null where the reference has a value"),
-            ((differs & no_ours).sum(), "a value where the reference has null"),
+            ((differs & no_ours & ~odd).sum(), "a value where the reference has null"),
+            ((differs & no_ours & odd).sum(), "not a number where the reference is null"),
         )
         if count
     ]

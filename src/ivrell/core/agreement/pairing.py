@@ -16,12 +16,11 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import maximum_bipartite_matching
 
-from ivrell.core.agreement.canonical import row_hash
+from ivrell.core.agreement.aligned import Aligned, aligned
+from ivrell.core.agreement.canonical import is_text
 from ivrell.core.agreement.distance import Floats, near
+from ivrell.core.agreement.side import Hashes, Rows, Side, Stretch
 from ivrell.core.comparison.model import Answer
-
-Rows = NDArray[np.int64]
-Hashes = NDArray[np.uint64]
 
 _PORTION = 1_000_000
 _MOST_MATCHED = 3_000
@@ -31,86 +30,95 @@ _MOST_GUESSES = 3
 
 
 @dataclass
-class Side:
-    """One answer in common types, its floats to hand as numbers."""
-
-    table: pa.Table
-    floats: list[str]
-    _numbers: dict[str, Floats] = field(default_factory=dict)
-
-    def hashed(self, names: list[str], rows: Rows | None = None) -> Hashes:
-        """Hash of each row over some columns, of all rows or of those."""
-        count = self.table.num_rows if rows is None else len(rows)
-        some = None if rows is None or count == self.table.num_rows else pa.array(rows)
-        columns = (self.table.column(name) for name in names)
-        # Column by column: of some rows no more than one column is copied at a time.
-        return row_hash((c if some is None else c.take(some) for c in columns), count)
-
-    def numbers(self, name: str, rows: Rows) -> Floats:
-        """Numbers of a column in some rows, nulls as not-a-number."""
-        column = self.table.column(name)
-        if len(rows) < self.table.num_rows:
-            column = column.take(pa.array(rows))
-            return _as_numbers(column)
-        if name not in self._numbers:
-            self._numbers[name] = _as_numbers(column)
-        return self._numbers[name][rows]
-
-    def nulls(self, name: str, rows: Rows) -> NDArray[np.bool_]:
-        """Where a column is null in some rows."""
-        column = self.table.column(name).take(pa.array(rows))
-        found: NDArray[np.bool_] = pc.is_null(column).to_numpy()
-        return found
-
-
-def _as_numbers(column: pa.ChunkedArray) -> Floats:
-    found: Floats = np.asarray(column.to_numpy(), dtype=np.float64)
-    return found
-
-
-@dataclass
 class Paired:
     """Rows of both sides, by how they belong together.
 
     Attributes:
-        twins: number of rows that stand on both sides to the last digit.
+        left, right: the answers, in the order that the numbers are of.
+        twins: number of rows that stand on both sides to the last digit, and in none of the
+            others.
+        stretches: runs of rows that lie side by side and agree within the tolerance.
         close: pairs of row numbers, shape (n, 2), that agree within the tolerance.
         apart: pairs that belong together by key, or by most of their values, and differ.
         missing: rows of the reference without a partner.
         extra: rows of the answer without one.
+        unique_keys: whether no key stands twice on either side.
+        misspelt: of pairs apart, how many keys are the same but for what; see ``keys``.
     """
 
+    left: Side
+    right: Side
     twins: int
+    stretches: list[Stretch]
     close: Rows
     apart: Rows
     missing: Rows
     extra: Rows
+    unique_keys: bool = False
+    misspelt: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def count(self) -> int:
+        """How many pairs there are."""
+        beside = sum(stretch.rows for stretch in self.stretches)
+        return self.twins + beside + len(self.close) + len(self.apart)
 
 
-def paired(
-    left: Side, right: Side, question: Answer, hashes: tuple[Hashes, Hashes] | None = None
-) -> Paired:
-    """Pair the rows of two answers that have the same columns of the same types.
+def paired(left: Side, right: Side, question: Answer) -> Paired:
+    """Pair the rows of two answers that have the same columns of the same types: side by side
+    where sorting lays most of them so, exactly where it does not."""
+    beside = aligned(left, right, question)
+    found = _exactly(left, right, question) if beside is None else _settled(beside, question)
+    return with_misspelt_keys(found, question)
 
-    ``hashes`` are those of all their rows, where they are known already.
-    """
+
+def _settled(beside: Aligned, question: Answer) -> Paired:
+    """What is left over of two answers that lie side by side, paired exactly."""
+    left, right, ours, theirs = beside.left, beside.right, beside.ours, beside.theirs
+    close, apart, stretches = beside.close, beside.apart, beside.stretches
+    if beside.by_unique_key:
+        return Paired(left, right, 0, stretches, close, apart, ours, theirs, unique_keys=True)
+    if len(ours) and len(theirs):
+        more, ours, theirs = _close(left, right, ours, theirs, question)
+        if len(ours) and len(theirs) and left.floats:
+            sides = [np.concatenate([np.arange(s[which], s[which] + s.rows) for s in stretches]
+                                    or [np.empty(0, dtype=np.int64)])
+                     for which in (0, 1)]  # fmt: skip
+            close, stretches = np.concatenate([close, more, np.column_stack(sides)]), []
+            more = more[:0]
+            none = np.zeros(left.table.num_rows, dtype=bool)
+            close, ours, theirs = _with_twins(left, right, close, ours, theirs, none, question)
+        close = np.concatenate([close, more])
+    apart, ours, theirs = _by_what_is_alike(left, right, ours, theirs, question)
+    return Paired(left, right, 0, stretches, close, apart, ours, theirs)
+
+
+def _exactly(left: Side, right: Side, question: Answer) -> Paired:
+    """All rows by their hashes."""
     names = left.table.column_names
-    ours, theirs = _without_twins(*(hashes or (left.hashed(names), right.hashed(names))))
+    ours, theirs = _without_twins(left.hashed(names), right.hashed(names))
     is_twin = np.ones(left.table.num_rows, dtype=bool)
     is_twin[ours] = False
     close, ours, theirs = _close(left, right, ours, theirs, question)
     if len(ours) and len(theirs) and left.floats:
         close, ours, theirs = _with_twins(left, right, close, ours, theirs, is_twin, question)
     twins = int(is_twin.sum())
+    apart, ours, theirs = _by_what_is_alike(left, right, ours, theirs, question)
+    return Paired(left, right, twins, [], close, apart, ours, theirs)
+
+
+def _by_what_is_alike(
+    left: Side, right: Side, ours: Rows, theirs: Rows, question: Answer
+) -> tuple[Rows, Rows, Rows]:
+    """Pairs of rows that differ but belong together, by key or by most of their values; then
+    what is left of each side."""
+    names = left.table.column_names
+    if not len(ours) or not len(theirs):
+        return np.empty((0, 2), dtype=np.int64), ours, theirs
+    if keys := [name for name in question.key if name in names]:
+        return _alike(left, right, ours, theirs, keys)
     exact = [name for name in names if name not in left.floats]
-    keys = [name for name in question.key if name in names]
-    apart = np.empty((0, 2), dtype=np.int64)
-    if len(ours) and len(theirs):
-        if keys:
-            apart, ours, theirs = _alike(left, right, ours, theirs, keys)
-        else:
-            apart, ours, theirs = _alike_mostly(left, right, ours, theirs, exact)
-    return Paired(twins, close, apart, ours, theirs)
+    return _alike_mostly(left, right, ours, theirs, exact)
 
 
 def _portions(ours: Hashes, theirs: Hashes) -> Iterator[tuple[Rows, Rows]]:
@@ -419,3 +427,46 @@ def _alike_mostly(
         found.append(best[0])
         _, ours, theirs = best
     return np.concatenate(found), ours, theirs
+
+
+def with_misspelt_keys(found: Paired, question: Answer) -> Paired:
+    """Rows without a partner paired by keys that are the same but for spaces around them or for
+    capital letters; ``misspelt`` tells how many."""
+    left, right = found.left, found.right
+    keys = [name for name in question.key if name in left.table.column_names]
+    texts = [name for name in keys if is_text(left.table.schema.field(name).type)]
+    if not texts:
+        return found
+    for what, plain in MISSPELT.items():
+        ours, theirs = found.missing, found.extra
+        if not len(ours) or not len(theirs):
+            break
+        sides = [
+            Side(_in_plain(side.table.select(keys).take(pa.array(rows)), texts, plain), [])
+            for side, rows in ((left, ours), (right, theirs))
+        ]
+        every = np.arange(len(ours)), np.arange(len(theirs))
+        pairs, free_ours, free_theirs = _alike(sides[0], sides[1], *every, keys)
+        if len(pairs):
+            found.misspelt[what] = len(pairs)
+            belong = np.column_stack([ours[pairs[:, 0]], theirs[pairs[:, 1]]])
+            found.apart = np.concatenate([found.apart, belong])
+            found.missing, found.extra = ours[free_ours], theirs[free_theirs]
+    return found
+
+
+MISSPELT: dict[str, Callable[[pa.ChunkedArray], pa.ChunkedArray]] = {
+    "spaces around them": pc.utf8_trim_whitespace,
+    "capital letters": pc.utf8_lower,
+    "spaces around them and capital letters": lambda c: pc.utf8_lower(pc.utf8_trim_whitespace(c)),
+}
+"""In what keys can differ and still be the same to a reader, each with what takes it away."""
+
+
+def _in_plain(
+    table: pa.Table, texts: list[str], plain: Callable[[pa.ChunkedArray], pa.ChunkedArray]
+) -> pa.Table:
+    for name in texts:
+        place = table.column_names.index(name)
+        table = table.set_column(place, name, plain(table.column(name)))
+    return table
