@@ -112,10 +112,62 @@ class Cases(unittest.TestCase):
 
     def test_leading_zeros_lost(self):
         found = compare(self.reference, self.answer(lock=[1, 2, 3]), WHOLE)
-        self.assertEqual(found.verdict, "same values, other types")
+        self.assertEqual((found.verdict, found.agrees), ("different", False))
         self.assertIn("lock: text became integer, leading zeros lost", found.reasons)
         wrong = compare(self.reference, self.answer(lock=[1, 2, 4]), WHOLE)
         self.assertEqual(wrong.verdict, "different")
+
+    def test_what_the_reference_lost_is_no_agreement_either(self):
+        found = compare(self.answer(lock=[1, 2, 3]), self.reference, WHOLE)
+        self.assertFalse(found.agrees)
+        self.assertIn("with leading zeros that the reference has lost", found.reasons[0])
+
+    def test_digits_that_a_float_cannot_hold(self):
+        near = [2**53 + 1, 2**53 + 3, 5]
+        ours = self.answer(passages=near)
+        found = compare(ours, self.answer(passages=[float(n) for n in near]), WHOLE)
+        self.assertFalse(found.agrees)
+        self.assertIn("passages: integer became float, digits lost", found.reasons)
+        told = compare(ours, self.answer(passages=[str(n) for n in near]), WHOLE)
+        self.assertEqual(told.verdict, "same values, other types")
+        off = compare(ours, self.answer(passages=[str(n - 1) for n in near]), WHOLE)
+        self.assertEqual(off.columns, {"passages": 3})
+        even = compare(self.answer(passages=[2**54, 4, 5]), self.answer(passages=[2.0**54, 4, 5]),
+                       WHOLE)  # fmt: skip
+        self.assertTrue(even.agrees)
+
+    def test_large_unsigned_numbers_are_exact(self):
+        ours = self.answer(passages=pa.array([2**64 - 1, 1, 2], pa.uint64()))
+        theirs = self.answer(passages=pa.array([2**64 - 2, 1, 2], pa.uint64()))
+        self.assertEqual(compare(ours, ours, WHOLE).verdict, "same")
+        self.assertEqual(compare(ours, theirs, WHOLE).columns, {"passages": 1})
+
+    def test_exact_types_may_be_asked_for(self):
+        floats = self.answer(passages=[3.0, 4.0, 5.0])
+        self.assertTrue(compare(self.reference, floats, WHOLE).agrees)
+        exact = WHOLE.model_copy(update={"exact_types": True})
+        self.assertFalse(compare(self.reference, floats, exact).agrees)
+        self.assertTrue(compare(self.reference, self.reference, exact).agrees)
+
+    def test_keys_that_differ_by_spaces_or_capitals_belong_together(self):
+        ours = pa.table({"lock": ["Ash", "Elm", "Oak", "Yew"], "n": [1, 2, 3, 4]})
+        theirs = pa.table({"lock": ["Ash ", "elm", " OAK", "Yew"], "n": [1, 2, 3, 5]})
+        found = compare(ours, theirs, Answer(key=["lock"]))
+        self.assertEqual((found.missing_rows, found.extra_rows), (0, 0))
+        self.assertEqual(found.reasons[:3], [
+            "keys differ by spaces around them in 1 row",
+            "keys differ by capital letters in 1 row",
+            "keys differ by spaces around them and capital letters in 1 row",
+        ])  # fmt: skip
+        self.assertEqual(found.columns, {"lock": 3, "n": 1})
+
+    def test_not_a_number_where_the_reference_is_null(self):
+        ours = pa.table({"lock": ["Ash", "Elm"], "toll": pa.array([None, 2.0])})
+        theirs = pa.table({"lock": ["Ash", "Elm"], "toll": pa.array([float("nan"), 2.0])})
+        (reason,) = compare(ours, theirs, Answer(key=["lock"])).reasons
+        self.assertEqual(
+            reason, "toll: 1 value differs (1 not a number where the reference is null)"
+        )
 
     def test_days_and_numbers_as_text_are_the_same_values_drifted(self):
         import datetime

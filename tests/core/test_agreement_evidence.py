@@ -164,7 +164,10 @@ class Types(unittest.TestCase):
         cut = pa.array([moment.replace(microsecond=0)], pa.timestamp("s"))
         found = self.same(naive, cut)
         self.assertEqual((found.verdict, found.reasons), (
-            "same values, other types", ["v: precision of time lost"]))  # fmt: skip
+            "different", ["v: precision of time lost"]))  # fmt: skip
+        found = self.same(zoned, naive)
+        self.assertEqual((found.verdict, found.reasons), (
+            "different", ["v: timestamp with zone became timestamp, time zone lost"]))  # fmt: skip
         later = pa.array([moment.replace(microsecond=0, second=1)], pa.timestamp("s"))
         self.assertEqual(self.same(naive, later).verdict, "different")
 

@@ -73,7 +73,7 @@ class Named(Case):
                 """,
             )
         )["guessed"]
-        self.assertEqual(found["verdict"], "same values, other types")
+        self.assertEqual((found["verdict"], found["agrees"]), ("different", False))
         self.assertEqual(found["reasons"], ["barge: text became integer, leading zeros lost"])
         self.assertEqual(found["drifted"][0]["lost"], "leading zeros")
 

@@ -20,9 +20,9 @@ _MIXERS = (
 
 
 def canonical(table: pa.Table) -> pa.Table:
-    """The same values in plain types: integers as int64 where they fit, floats as float64,
-    text, dictionaries and readable bytes as large text, days and moments as moments without a
-    zone (UTC) in microseconds, or nanoseconds where they have them, nested values as text.
+    """The same values in plain types: integers as int64 where they fit (else decimals), floats as
+    float64, text, dictionaries and readable bytes as large text, days and moments as moments without
+    a zone (UTC) in microseconds, or nanoseconds where they have them, nested values as text.
 
     Columns that are plain already are not copied. What the engine's own type was is told by
     ``type_word`` of the table as it came.
@@ -38,7 +38,7 @@ def plain(column: pa.ChunkedArray) -> pa.ChunkedArray:
         return plain(column.cast(kind.value_type))
     if pa.types.is_uint64(kind):
         largest = pc.max(column).as_py()
-        return column.cast(pa.int64() if (largest or 0) < _MOST_INT64 else pa.float64(), safe=False)
+        return column.cast(pa.int64() if (largest or 0) < _MOST_INT64 else pa.decimal128(20))
     if pa.types.is_integer(kind):
         return column.cast(pa.int64())
     if pa.types.is_floating(kind):

@@ -40,7 +40,7 @@ class Agreement:
         missing_columns, extra_columns: against the reference.
         renamed: columns whose names differ in case alone, the reference's name first.
         drifted: columns whose type is of another family, or that lost something by their type:
-            ``column``, ``reference`` and ``answer`` (families), ``lost``.
+            ``column``, ``reference`` and ``answer`` (families), ``lost``, ``lost_by_reference``.
         different_rows: rows with no partner in the reference, or with a partner whose
             values are further off than the tolerance.
         missing_rows, extra_rows: those of them without a partner, on either side.
@@ -94,7 +94,9 @@ def compare(
     """Hold an answer against the reference.
 
     With key columns rows are paired by key; without, as multisets of whole rows. Numbers agree
-    within ``absolute + relative * |reference|``; a null equals only a null, not-a-number only
+    within ``absolute + relative * |reference|``. A type that lost something (leading zeros, digits,
+    precision of time, a time zone) is another answer; one that lost nothing is not, unless the
+    question asks for exact types. A null equals only a null, not-a-number only
     not-a-number. Equal answers are known by the hashes of their rows, in one pass over each. Where
     they are not, memory beyond the tables themselves stays below that of both. ``sources`` tell
     whether rows that differ are rows of the input.
@@ -127,7 +129,9 @@ def compare(
     found.reasons += [drift.words for drift in drifts]
     if found.verdict == DIFFERENT:
         return found
-    if drifts:
+    if any(drift.loses for drift in drifts) or (drifts and question.exact_types):
+        found.verdict = DIFFERENT
+    elif drifts:
         found.verdict = OTHER_TYPES
     elif found.verdict == SAME and not same_in_order:
         found.verdict = OTHER_ORDER

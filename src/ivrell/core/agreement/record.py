@@ -99,7 +99,8 @@ class Answers:
         else the baseline; where that has no answer, the first lane that has one. A lane whose
         answer varies between runs gets its worst verdict, and says so. Lanes that say the same
         among themselves are in one ``camp``, the reference's being 0. With ``sources`` what
-        became of broken and repeated rows is told too.
+        became of broken and repeated rows is told too. ``reference`` names the lane (or
+        EXPECTED), ``itself`` says that a lane is that one.
         """
         name, reference = self._reference(lanes, point)
         found: dict[str, dict[str, Any]] = {}
@@ -115,7 +116,11 @@ class Answers:
                 worst = max(verdicts, key=lambda v: VERDICTS.index(v.verdict))
                 agreement = self._told(worst, verdicts, seen)
                 agreement["traced"] = self._traced(lane, point, sources)
-            found[lane] = agreement | {"reference": name, "fingerprints": dict(seen)}
+            found[lane] = agreement | {
+                "reference": name,
+                "itself": lane == name,
+                "fingerprints": dict(seen),
+            }
         self._put_in_camps(found, point)
         return found
 

@@ -8,6 +8,8 @@ import pyarrow.compute as pc
 from ivrell.core.agreement.canonical import canonical, is_text, type_word
 
 _ZEROS = r"^[+-]?0[0-9]"
+_EXACT_FLOATS = 2**53
+_ZONE = "time zone"
 _UNIT_NS = {"s": 10**9, "ms": 10**6, "us": 10**3, "ns": 1}
 _UNIT_WORDS = {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}
 
@@ -16,13 +18,20 @@ _UNIT_WORDS = {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns":
 class Drift:
     """A column whose type is of another family than the reference's, or that lost something.
 
-    ``lost`` names what: "leading zeros", "precision of time", or nothing.
+    ``lost`` names what: "leading zeros", "digits", "precision of time", "time zone", or
+    nothing; ``lost_by_reference`` what the reference lost and the answer has.
     """
 
     column: str
     reference: str
     answer: str
     lost: str = ""
+    lost_by_reference: str = ""
+
+    @property
+    def loses(self) -> bool:
+        """Whether either side lost something, so that the two are not the same answer."""
+        return bool(self.lost or self.lost_by_reference)
 
     @property
     def words(self) -> str:
@@ -30,6 +39,8 @@ class Drift:
         if self.reference == self.answer:
             return f"{self.column}: {self.lost} lost"
         lost = f", {self.lost} lost" if self.lost else ""
+        if self.lost_by_reference:
+            lost = f", with {self.lost_by_reference} that the reference has lost"
         return f"{self.column}: {self.reference} became {self.answer}{lost}"
 
 
@@ -60,7 +71,11 @@ def common(reference: pa.Table, answer: pa.Table) -> tuple[pa.Table, pa.Table, l
         own, theirs = reference.schema.field(name).type, answer.schema.field(name).type
         ours = left.column(name)
         others = right.column(name)
-        lost = ""
+        lost = _lost(reference.column(name), answer.column(name))
+        by_reference = _lost(answer.column(name), reference.column(name))
+        if by_reference == _ZONE:
+            # Moments without a zone are told as what they are, and got one.
+            by_reference = ""
         if _finer(own, theirs) and (coarse := _as_coarse(ours, theirs)) is not None:
             ours, others, lost = coarse, others.cast(coarse.type), "precision of time"
         if ours.type != others.type:
@@ -68,10 +83,9 @@ def common(reference: pa.Table, answer: pa.Table) -> tuple[pa.Table, pa.Table, l
             ours, others = _cast(ours, target), _cast(others, target)
         left = left.set_column(position, name, ours)
         right = right.set_column(position, name, others)
-        if _zeros_lost(reference.column(name), answer.column(name)):
-            lost = "leading zeros"
         if type_word(own) != type_word(theirs) or lost:
-            drifted.append(Drift(name, type_word(own), type_word(theirs), lost))
+            words = type_word(own), type_word(theirs)
+            drifted.append(Drift(name, *words, lost, "" if lost else by_reference))
     return left, right, drifted
 
 
@@ -90,8 +104,8 @@ def _target(ours: pa.ChunkedArray, theirs: pa.ChunkedArray) -> pa.DataType:
     known = [kind for kind in kinds if not pa.types.is_null(kind)]
     if len(known) < len(kinds):
         return known[0]
-    if all(map(pa.types.is_decimal, kinds)):
-        scale = max(kind.scale for kind in kinds)
+    if any(map(pa.types.is_decimal, kinds)) and all(map(_is_exact, kinds)):
+        scale = max(getattr(kind, "scale", 0) for kind in kinds)
         return pa.decimal256(76, scale)
     if all(map(pa.types.is_timestamp, kinds)):
         return pa.timestamp("ns")
@@ -103,14 +117,23 @@ def _target(ours: pa.ChunkedArray, theirs: pa.ChunkedArray) -> pa.DataType:
 def _read_as(ours: pa.ChunkedArray, theirs: pa.ChunkedArray) -> pa.DataType:
     """The type of whichever is not text, where all of the other's text can be read so."""
     text, other = (ours, theirs.type) if is_text(ours.type) else (theirs, ours.type)
-    target = pa.float64() if _numeric(other) else other if pa.types.is_timestamp(other) else None
-    if target is None or not is_text(text.type):
-        return pa.large_string()
-    try:
-        text.cast(target)
-    except pa.ArrowException:
-        return pa.large_string()
-    return target
+    targets: list[pa.DataType] = []
+    if _numeric(other):
+        # Whole numbers as such where they can be: a float holds no more than 15 digits.
+        targets = [pa.int64(), pa.float64()] if pa.types.is_integer(other) else [pa.float64()]
+    elif pa.types.is_timestamp(other):
+        targets = [other]
+    for target in targets if is_text(text.type) else []:
+        try:
+            text.cast(target)
+        except pa.ArrowException:
+            continue
+        return target
+    return pa.large_string()
+
+
+def _is_exact(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_decimal(kind) or pa.types.is_integer(kind))
 
 
 def _cast(column: pa.ChunkedArray, target: pa.DataType) -> pa.ChunkedArray:
@@ -123,12 +146,32 @@ def _cast(column: pa.ChunkedArray, target: pa.DataType) -> pa.ChunkedArray:
         return pa.chunked_array([pa.array(values, pa.large_string())])
 
 
-def _zeros_lost(reference: pa.ChunkedArray, answer: pa.ChunkedArray) -> bool:
-    """Whether digits kept as text began with zeros that a number cannot have."""
-    if type_word(reference.type) != "text" or type_word(answer.type) not in ("integer", "float"):
-        return False
-    text = reference.cast(pa.large_string())
+def _lost(whole: pa.ChunkedArray, other: pa.ChunkedArray) -> str:
+    """What the type of a column lost of what another one of the same values holds, or ""."""
+    had, has = type_word(whole.type), type_word(other.type)
+    if had == "text" and has in ("integer", "float", "decimal") and _has_zeros(whole):
+        return "leading zeros"
+    if had == "integer" and has == "float" and _beyond_floats(whole):
+        return "digits"
+    if had == "timestamp with zone" and has in ("timestamp", "date"):
+        return _ZONE
+    return ""
+
+
+def _has_zeros(column: pa.ChunkedArray) -> bool:
+    """Whether digits kept as text begin with zeros that a number cannot have."""
+    text = column.cast(pa.large_string())
     return bool(pc.any(pc.match_substring_regex(text, _ZEROS)).as_py())
+
+
+def _beyond_floats(column: pa.ChunkedArray) -> bool:
+    """Whether some whole number has no float of its own."""
+    ends = pc.min_max(column).as_py()
+    if ends["max"] is None or max(abs(ends["min"]), abs(ends["max"])) <= _EXACT_FLOATS:
+        return False
+    through = column.cast(pa.float64(), safe=False)
+    back = pc.equal(column.cast(pa.decimal128(20)), through.cast(pa.decimal128(20), safe=False))
+    return not pc.all(back).as_py()
 
 
 def _finer(own: pa.DataType, theirs: pa.DataType) -> bool:

@@ -69,11 +69,14 @@ class Answer(_Part):
     Numbers agree when they differ by at most ``absolute + relative * |reference|``. Answers are
     held against that of the lane ``reference`` (the baseline unless named), or against a stored
     one: ``expected`` is a parquet or csv file, knobs in braces in its name. Answers of random
-    models are held against each other by ``statistics`` instead of row by row.
+    models are held against each other by ``statistics`` instead of row by row. With
+    ``exact_types`` a column of another type than the reference's is another answer, even where
+    it lost nothing.
     """
 
     key: list[str] = []
     order: bool = False
+    exact_types: bool = False
     relative: Annotated[float, Field(ge=0, lt=1)] = 1e-9
     absolute: Annotated[float, Field(ge=0)] = 0.0
     reference: str | None = None

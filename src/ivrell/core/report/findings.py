@@ -64,10 +64,19 @@ def findings(
         "point": dict(point),
         "lanes": lanes,
         "ranking": _ranking(lanes),
-        "cautions": [asdict(c) for c in cautions(Scene(lanes, dict(machine), point))],
+        "cautions": [
+            asdict(c)
+            for c in cautions(Scene(lanes, dict(machine), point, _asked_reference(comparison)))
+        ],
     }
     found["conclusion"] = conclusion(found, machine)
     return found
+
+
+def _asked_reference(comparison: Comparison) -> str:
+    """The lane that the question wants answers held against; "" where that is a stored answer."""
+    answer = comparison.answer
+    return "" if answer.expected else answer.reference or comparison.baseline_id or ""
 
 
 def _counted(runs: Iterable[Run], lane: str | None) -> list[Run]:
@@ -350,6 +359,8 @@ def conclusion(found: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
     elif base is best and others and not level:
         text += f"; the baseline keeps its lead, with {others[0]['name']} next"
     text += "."
+    if base is None and others:
+        text += " The baseline did not run here, so there is nothing to be faster than."
     if best["cores_busy"] is not None and best["peak_memory"]:
         text += (
             f" It keeps {three_figures(best['cores_busy'])} cores busy and takes "

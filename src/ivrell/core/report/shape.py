@@ -49,6 +49,7 @@ class Drift(BaseModel):
     reference: str
     answer: str
     lost: str = ""
+    lost_by_reference: str = ""
 
 
 class DistancesShape(BaseModel):
@@ -93,6 +94,7 @@ class AgreementShape(BaseModel):
     unstable: bool = False
     reasons: list[str]
     reference: str | None
+    itself: bool = False
     rows: int
     reference_rows: int
     missing_columns: list[str]

@@ -38,11 +38,13 @@ class Caution:
 
 @dataclass(frozen=True)
 class Scene:
-    """What cautions look at: lanes of one point as findings hold them, and the machine."""
+    """What cautions look at: lanes of one point as findings hold them, the machine, and the
+    lane that the question names as the reference ("" for none, or a stored answer)."""
 
     lanes: list[dict[str, Any]]
     machine: dict[str, Any]
     point: Mapping[str, Any] = field(default_factory=dict)
+    reference: str = ""
 
 
 def _few_rounds(scene: Scene) -> Iterator[Caution]:
@@ -54,6 +56,27 @@ def _few_rounds(scene: Scene) -> Iterator[Caution]:
             f"{'run' if min(counts) == 1 else 'runs'}: intervals are wide and cover less "
             "than 95 %.",
             "Run at least five rounds, ten where time allows.",
+        )
+
+
+def _reference(scene: Scene) -> Iterator[Caution]:
+    """Whether answers were held against another lane than asked, or against none."""
+    held = [lane for lane in scene.lanes if lane["agreement"] and lane["agreement"]["reference"]]
+    itself = [lane for lane in held if lane["agreement"].get("itself")]
+    if held and len(held) == len(itself):
+        yield Caution(
+            "answer not checked",
+            f"{itself[0]['name']} alone gave an answer: there was none to hold it against.",
+            "Run the baseline or another lane beside it, or keep an expected answer.",
+            itself[0]["id"],
+        )
+    elif itself and scene.reference and itself[0]["id"] != scene.reference:
+        yield Caution(
+            "other reference",
+            f"{scene.reference} gave no answer here: the others were held against "
+            f"{itself[0]['name']}.",
+            f"Let {scene.reference} run too.",
+            itself[0]["id"],
         )
 
 
@@ -254,6 +277,7 @@ def _unequal_threads(scene: Scene) -> Iterator[Caution]:
 
 CAUTIONS: tuple[Callable[[Scene], Iterator[Caution]], ...] = (
     _disagreement,
+    _reference,
     _drift,
     _unfinished,
     _few_rounds,
