@@ -65,7 +65,7 @@ class CommandLine(unittest.TestCase):
             + approach("same", COUNTING)
         )
         done = self.ivrell("check", path)
-        self.assertEqual((done.returncode, done.stdout), (0, "good: reference\nsame: same\n"))
+        self.assertEqual((done.returncode, done.stdout), (0, "good: the reference\nsame: same\n"))
         path = self.file(HEAD + approach("good", COUNTING) + approach("wrong", wrong))
         done = self.ivrell("check", path)
         self.assertEqual(done.returncode, 1)
@@ -111,6 +111,64 @@ class CommandLine(unittest.TestCase):
         self.assertIn("gauges.toml, line 12, data.sead", done.stderr)
         self.assertEqual(done.stdout, "")
 
+    def test_nothing_in_a_table_is_cut_and_what_else_was_found_stands_below(self):
+        name = "A lane whose name is so long that no terminal of eighty columns could ever hold it"
+        path = self.file(
+            HEAD + approach("good", COUNTING, name=name)
+            + approach("wrong", COUNTING.replace("+ 1", "+ 2"))
+            + approach("broken", "import sys\ndef answer(data, knobs, stage):\n"
+                       "    print('the lock is shut')\n    sys.exit(3)")
+        )  # fmt: skip
+        done = self.ivrell("run", path, "--rounds", 2, "--set", "rows=300,400")
+        self.assertIn(name, done.stdout)
+        self.assertNotIn("…", done.stdout)
+        self.assertIn("stages: read", done.stdout)
+        self.assertIn("reference gauge Ash", done.stdout)
+        self.assertIn("    the lock is shut", done.stdout)
+        self.assertEqual(done.stdout.count("Caution, few rounds"), 1)
+
+    def test_a_lane_alone_or_without_the_baseline_says_what_it_was_held_against(self):
+        path = self.file(HEAD + approach("base", COUNTING) + approach("good", COUNTING)
+                         + approach("same", COUNTING))  # fmt: skip
+        alone = self.ivrell("run", path, "--rounds", 1, "--only", "good")
+        self.assertIn("the reference", alone.stdout)
+        self.assertIn("answer not checked", alone.stdout)
+        two = self.ivrell("run", path, "--rounds", 1, "--only", "good,same", "--out", "two")
+        self.assertIn("held against good", two.stdout)
+        self.assertIn("The baseline did not run here", two.stdout)
+
+    def test_try_explain_and_interrupt(self):
+        query = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
+        path = self.file(HEAD + approach("good", COUNTING) + approach("lite", query, "sqlite"))
+        tried = self.ivrell("try", path)
+        self.assertEqual(tried.returncode, 0, tried.stderr)
+        self.assertIn("good: ", tried.stdout)
+        self.assertRegex(tried.stdout, r"(?m)^Ash +\d+$")
+        self.assertIn("Scan, ", self.ivrell("explain", path, "lite").stdout)
+        none = self.ivrell("explain", path, "good")
+        self.assertEqual(none.returncode, 1)
+        self.assertIn("Only engines of SQL", none.stdout)
+        cut = json.loads(self.ivrell("interrupt", path, "good", "--json").stdout)
+        self.assertIn(cut["verdict"], ("can be started again", "was not killed"))
+
+    def test_help_and_errors_do_not_wait_for_libraries(self):
+        code = (
+            "import sys\nfrom ivrell.cli.main import main\n"
+            "try:\n    main(sys.argv[1:])\nexcept SystemExit:\n    pass\n"
+            "heavy = {'numpy', 'pyarrow', 'polars', 'scipy', 'pandas', 'pydantic', 'duckdb'}\n"
+            "print(sorted(heavy & sys.modules.keys()), file=sys.stderr)"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code, "--help"], capture_output=True, text=True
+        )
+        self.assertEqual(done.stderr.strip(), "[]")
+        bad = self.file(HEAD.replace("seed = 5", "sead = 5"))
+        done = subprocess.run(
+            [sys.executable, "-c", code, "check", str(bad)], capture_output=True, text=True
+        )
+        for library in ("polars", "scipy", "pandas", "duckdb"):
+            self.assertNotIn(library, done.stderr)
+
     def test_other_bad_input(self):
         path = self.file(HEAD + approach("good", COUNTING))
         for arguments, told in (
@@ -118,6 +176,9 @@ class CommandLine(unittest.TestCase):
             (("run", path, "--set", "loads=3"), 'no knob "loads"'),
             (("run", path, "--only", "bad"), 'no approach "bad"'),
             (("run", path, "--limit-memory", "lots"), "lots"),
+            (("run", path, "--set", "rows=10,rows=20"), "Say --set for each"),
+            (("run", path, "--cores", 99), "99"),
+            (("run", path, "--kept", 0), "at least 1"),
             (("run", path, "--out", self.folder), "not empty"),
             (("run", self.folder / "nowhere.toml"), "no file"),
             (("data", path, "--forms", "clay", "--out", self.folder / "d"), 'no form "clay"'),

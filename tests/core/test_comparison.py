@@ -32,7 +32,7 @@ class Reading(unittest.TestCase):
             ('engine = "duckdb"', 'engine = "duck"', r"approach\[3\]", "'duckdb'"),
             ('elapsed = "1 s"', 'elapsed = "1 fortnight"', r"targets.elapsed", "2 s"),
             ("low = 3,", "", r"columns\[4\]", "needs low"),
-            ("seed = 7302", 'seed = "x"', r"line 21, data.seed", "integer"),
+            ("seed = 7302", 'seed = "x"', r"line 21, data.seed", "whole number"),
             ('baseline = "loop"', 'baseline = "lop"', "baseline", "loop, pandas"),
             ('parent = "query"', 'perent = "query"', r"approach\[4\].perent", "delivery"),
             ('input = "parquet"', 'input = "parkay"', "parkay", "jsonl, parquet"),

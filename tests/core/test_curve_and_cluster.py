@@ -1,6 +1,8 @@
 """Curves stay small and keep their peaks; the private cluster starts, stops, and is private."""
 
 import shutil
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -65,10 +67,48 @@ class Clusters(unittest.TestCase):
         path = self.cluster.folder.with_name("records.password")
         self.assertEqual(path.stat().st_mode & 0o777, 0o600)
 
-    def test_one_that_runs_is_taken_over(self):
+    def test_one_that_runs_is_attached_to_and_not_ended_by_who_leaves(self):
         other = Cluster(self.cluster.folder)
         other.start()
         self.assertEqual(other.port, self.cluster.port)
+        other.stop()
+        with self.connect() as connection:
+            self.assertEqual(connection.execute("SELECT 1").fetchone(), (1,))
+
+    def test_the_last_of_two_processes_ends_it_whoever_started_it(self):
+        folder = self.folder / "shared"
+        first, second = (Cluster(folder, with_socket=True) for _ in range(2))
+        first.start({"fsync": "off"})
+        second.start()
+        self.assertEqual(second.socket_folder, first.socket_folder)
+        with self.assertRaisesRegex(BadInput, "Another Ivrell process uses"):
+            second.restart(lambda: None)
+        first.stop()
+        with psycopg.connect(second.socket_address("postgres")) as connection:
+            self.assertEqual(connection.execute("SELECT 1").fetchone(), (1,))
+        pid, socket_folder = second.pid, second.socket_folder
+        second.restart(lambda: None, {"fsync": "off"})
+        self.assertNotEqual(second.pid, pid)
+        pid = second.pid
+        second.stop()
+        self.assertFalse(Path(f"/proc/{pid}").exists())
+        self.assertFalse(socket_folder.exists())
+
+    def test_one_that_outlived_its_process_is_ended_by_the_next(self):
+        folder = self.folder / "orphan"
+        code = (
+            "import os, signal, sys\nfrom pathlib import Path\n"
+            "from ivrell.core.cluster import Cluster\n"
+            f"cluster = Cluster(Path({str(folder)!r}), with_socket=True)\ncluster.start()\n"
+            "print(cluster.pid, flush=True)\nos.kill(os.getpid(), signal.SIGKILL)"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        pid = int(done.stdout)
+        cluster = Cluster(folder, with_socket=True)
+        cluster.start()
+        self.assertEqual(cluster.pid, pid)
+        cluster.stop()
+        self.assertFalse(Path(f"/proc/{pid}").exists())
 
     def test_what_is_written_outlives_a_stop(self):
         cluster = Cluster(self.folder / "second")

@@ -3,8 +3,9 @@
 import unittest
 
 from ivrell.core.comparison.file import parse
-from ivrell.core.report.findings import findings, head_to_head, limit_told, trusted
+from ivrell.core.report.findings import findings, head_to_head, trusted
 from ivrell.core.report.shape import Findings
+from ivrell.core.report.words import limit_told
 from tests.support.comparisons import COUNTING, HEAD, approach
 
 TEXT = HEAD + "".join(approach(lane, COUNTING, name=lane.title()) for lane in ("a", "b", "c"))

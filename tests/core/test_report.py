@@ -44,8 +44,26 @@ class Report(TrialCase):
         self.assertIn("csv.DictReader", page.words)
         dots = [attributes for tag, attributes in page.tags if tag == "circle"]
         self.assertEqual(len(dots), 2 * 2 * 2)
+        self.assertIn("(python reading csv)", " ".join(page.words.split()))
         # Nothing is fetched from elsewhere.
         self.assertEqual(re.findall(r"(?:src|href)=|url\(|@import", html), [])
+
+    def test_settings_that_tell_lanes_apart_and_what_differs_stand_in_it(self):
+        count = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
+        fields = 'indexes = ["readings(gauge)"]\nsetup = "SELECT 1"\n'
+        text = HEAD + approach("plain", count, "sqlite")
+        text += approach("indexed", count, "sqlite") + fields
+        text += approach("wrong", COUNTING.replace("+ 1", "+ 2"))
+        self.trial(text, rounds=2, knobs={"rows": [20, 30]}).conduct()
+        words = " ".join(Parsed((self.folder / "trial" / "report.html").read_text()).words.split())
+        self.assertIn('indexes = ["readings(gauge)"]', words)
+        self.assertIn('setup = "SELECT 1"', words)
+        self.assertIn("Counted: rows changed 0", words)
+        self.assertIn("Stages: read", words)
+        self.assertIn("referenceAsh", words)
+        # What holds at every point is told once.
+        self.assertEqual(words.count("few rounds"), 1)
+        self.assertIn("At every point", words)
 
 
 class Axes(unittest.TestCase):

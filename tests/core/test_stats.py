@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 from ivrell.core.report.code_lines import code_lines
-from ivrell.core.report.findings import times_told
+from ivrell.core.report.words import times_told
 from ivrell.core.stats.cautions import Scene, cautions
 from ivrell.core.stats.ratio import ratio
 from ivrell.core.stats.summary import summarize

@@ -1,31 +1,28 @@
 """What the command line prints: progress on standard error, results on standard output."""
 
-import shutil
 import signal
+from collections.abc import Mapping
 from pathlib import Path
 from types import FrameType
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn
 from rich.progress import Progress as Bars
-from rich.table import Table
 
-from ivrell.core.engines.base import EngineState
-from ivrell.core.measure.noise import floor
-from ivrell.core.quantities import format_bytes, format_seconds, three_figures
-from ivrell.core.recipe.databases.store import Loaded
-from ivrell.core.recipe.store import Made
-from ivrell.core.runtimes import Runtime
-from ivrell.core.servers import Server
-from ivrell.core.trial.plan import Plan
+from ivrell.cli.tables import Heading, table
+from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
+from ivrell.core.report.words import common_cautions, limit_told, times_faster
 
-_out = Console(
-    highlight=False,
-    markup=False,
-    soft_wrap=True,
-    width=max(150, shutil.get_terminal_size().columns),
-)
+if TYPE_CHECKING:
+    from ivrell.core.engines.base import EngineState
+    from ivrell.core.recipe.databases.store import Loaded
+    from ivrell.core.recipe.store import Made
+    from ivrell.core.runtimes import Runtime
+    from ivrell.core.servers import Server
+    from ivrell.core.trial.plan import Plan
+
+_out = Console(highlight=False, markup=False, soft_wrap=True)
 _err = Console(stderr=True, highlight=False, markup=False)
 
 
@@ -63,9 +60,9 @@ class DataProgress:
 class Progress(DataProgress):
     """Progress of a trial; the first Ctrl-C stops it cleanly."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: "Plan") -> None:
         super().__init__()
-        self._runs = plan.rounds + plan.warm_ups
+        self._runs = plan.most_rounds + plan.warm_ups
         self._done: dict[str, int] = {}
         self._stop = False
         self._before: Any = None
@@ -73,7 +70,7 @@ class Progress(DataProgress):
     def listen(self, kind: str, fields: dict[str, Any]) -> None:
         if kind == "data":
             self.data(fields["table"], fields["form"], fields["rows"], fields["total"])
-        elif kind == "run ended":
+        elif kind == "run ended" and not fields["memory_run"]:
             lane = f"{fields['approach']} {fields['point'] or ''}".strip()
             self._done[lane] = self._done.get(lane, 0) + 1
             self.step(lane, self._done[lane], self._runs)
@@ -101,94 +98,206 @@ class Progress(DataProgress):
         signal.signal(signal.SIGINT, self._before)
 
 
+_FINDINGS = (
+    Heading("lane", text=True),
+    Heading("engine", text=True, dispensable=3),
+    Heading("median"),
+    Heading("interval", dispensable=1),
+    Heading("times faster"),
+    Heading("CPU", dispensable=2),
+    Heading("cores", dispensable=4),
+    Heading("peak", dispensable=2),
+    Heading("left behind", dispensable=5),
+    Heading("lines", dispensable=4),
+    Heading("answer", text=True),
+)
+_EXAMPLES = 3
+
+
 def findings(found: dict[str, Any], folder: Path) -> None:
-    """Print the findings of each point as a table with the conclusion above it."""
+    """Print the findings of each point as a table with the conclusion above it, then what the
+    engines counted, stages, rows that differ and cautions; what holds at every point once."""
+    everywhere = common_cautions(found["points"])
     for point in found["points"]:
+        lanes = {lane["id"]: lane for lane in point["lanes"]}
+        ranked = [lanes[lane] for lane in point["ranking"]]
         _out.print()
         _out.print(point["conclusion"])
-        table = Table(box=None, pad_edge=False)
-        for heading in (
-            "lane",
-            "engine",
-            "median",
-            "interval",
-            "times faster",
-            "CPU",
-            "cores",
-            "peak",
-            "lines",
-            "answer",
-        ):
-            words = heading in ("lane", "engine", "answer")
-            table.add_column(heading, justify="left" if words else "right", no_wrap=True)
-        order = {lane["id"]: lane for lane in point["lanes"]}
-        for lane_id in point["ranking"]:
-            table.add_row(*_row(order[lane_id]))
-        _out.print(table)
-        for caution in point["cautions"]:
-            _out.print(f"Caution, {caution['word']}: {caution['reason']} {caution['cure']}")
+        _out.print(table(_FINDINGS, [_row(lane) for lane in ranked]))
+        for lane in ranked:
+            for line in _beneath(lane):
+                _out.print(line)
+        _cautions([c for c in point["cautions"] if c not in everywhere])
+    if everywhere:
+        if len(found["points"]) > 1:
+            _out.print("\nAt every point:")
+        _cautions(everywhere)
     state = "" if found["ended"] == "done" else f" (trial {found['ended']})"
     _out.print(f"\nEverything is in {folder}{state}.")
 
 
+def _cautions(some: list[dict[str, Any]]) -> None:
+    for caution in some:
+        _out.print(f"Caution, {caution['word']}: {caution['reason']} {caution['cure']}")
+
+
+def _beneath(lane: dict[str, Any]) -> list[str]:
+    """What does not fit into a row: stages, counters, an error's last lines, rows that differ."""
+    lines = []
+    named = [stage for stage in lane["stages"] if stage["name"] is not None]
+    if named:
+        told = [f"{stage['name']} {format_seconds(stage['elapsed_s'])}" for stage in named]
+        lines.append(f"  {lane['name']}, stages: {', '.join(told)}")
+    if lane.get("counters"):
+        told = [f"{name} {counted(name, value)}" for name, value in lane["counters"].items()]
+        lines.append(f"  {lane['name']}, counted: {', '.join(told)}")
+    if (lane.get("failure") or {}).get("printed"):
+        lines.append(f"  {lane['name']} printed last:")
+        lines += [f"    {line}" for line in lane["failure"]["printed"].splitlines()]
+    agreement = lane["agreement"]
+    if agreement and not agreement["agrees"]:
+        lines.append(f"  {lane['name']}, answer: {'; '.join(agreement['reasons'])}")
+        for example in agreement.get("examples", [])[:_EXAMPLES]:
+            sides = (("reference", example["reference"]), ("answer", example["answer"]))
+            lines += [f"    {side:9} {_values(row)}" for side, row in sides]
+    return lines
+
+
+def _values(row: dict[str, Any] | None) -> str:
+    if row is None:
+        return "(no such row)"
+    return ", ".join(f"{name} {'null' if v is None else v}" for name, v in row.items())
+
+
+def answer_word(lane: dict[str, Any]) -> str:
+    """One word on a lane's answer: the verdict, or that it is the reference itself."""
+    agreement = lane["agreement"]
+    if not agreement:
+        return ""
+    return "the reference" if agreement.get("itself") else str(agreement["verdict"])
+
+
 def agreement(found: dict[str, Any]) -> None:
-    """Print the verdict on each lane's answer, with its reasons."""
+    """Print the verdict on each lane's answer, with its reasons and what it was held against."""
     for point in found["points"]:
         for lane in point["lanes"]:
-            verdict = lane["agreement"]["verdict"] if lane["agreement"] else lane["state"]
-            word = "reference" if lane["baseline"] else verdict
+            word = answer_word(lane) or lane["state"]
             reasons = "; ".join(lane["agreement"]["reasons"]) if lane["agreement"] else ""
             told = lane["told"] or reasons
             _out.print(f"{lane['name']}: {word}{f' ({told})' if told else ''}")
+            if not told.startswith(reasons) or not (lane["agreement"] or {}).get("agrees", True):
+                for line in _beneath(lane):
+                    _out.print(line)
+        _cautions([c for c in point["cautions"] if c["word"] in _OF_REFERENCES])
+
+
+_OF_REFERENCES = ("other reference", "answer not checked")
 
 
 def _row(lane: dict[str, Any]) -> list[str]:
     name = f"{lane['name']}{' (baseline)' if lane['baseline'] else ''}"
     elapsed = lane["elapsed"]
     if not elapsed or lane["state"] != "done":
-        return [name, lane["engine"], lane["state"]]
+        return [name, lane["engine"], lane["told"] or lane["state"]]
     span = ""
     if elapsed["low"] is not None:
         span = f"{format_seconds(elapsed['low'])} to {format_seconds(elapsed['high'])}"
-    times = lane["ratio"]
-    ratio = three_figures(times["value"]) if times else ""
-    if times and times["low"] is not None:
-        ratio += f" ({three_figures(times['low'])} to {three_figures(times['high'])})"
     cpu = ""
     if lane["cpu_user"] and lane["cpu_system"]:
         cpu = format_seconds(lane["cpu_user"]["median"] + lane["cpu_system"]["median"])
     cores = three_figures(lane["cores_busy"]) if lane["cores_busy"] is not None else ""
     peak = format_bytes(lane["peak_memory"]["median"]) if lane["peak_memory"] else ""
+    left = format_bytes(lane["left_bytes"]) if lane.get("left_bytes") else ""
     return [
-        name, lane["engine"], format_seconds(elapsed["median"]), span, ratio, cpu, cores, peak,
-        str(lane["code_lines"]), lane["agreement"]["verdict"] if lane["agreement"] else "",
+        name, lane["engine"], format_seconds(elapsed["median"]), span, times_faster(lane["ratio"]),
+        cpu, cores, peak, left, str(lane["code_lines"]), answer_word(lane),
     ]  # fmt: skip
 
 
-def made(tables: list[Made | Loaded]) -> None:
+def made(tables: "list[Made | Loaded]") -> None:
     """Print what was made: rows, size, time, rate and where it lies."""
-    table = Table(box=None, pad_edge=False)
-    for heading in ("table", "form", "rows", "size", "took", "rows a second", "hash", "place"):
-        table.add_column(heading)
+    from ivrell.core.recipe.databases.store import Loaded
+
+    rows: list[list[str]] = []
     for m in tables:
         if isinstance(m, Loaded):
             for one in m.tables:
                 size = "" if one.size_bytes is None else format_bytes(one.size_bytes)
                 rate = three_figures(one.rows / one.seconds)
-                table.add_row(
+                rows.append([
                     one.table, m.engine, f"{one.rows:,}", size, format_seconds(one.seconds), rate,
                     "", m.place,
-                )  # fmt: skip
+                ])  # fmt: skip
             continue
         rate = three_figures(m.rows_per_second) if m.seconds else "as it is"
-        table.add_row(
+        rows.append([
             m.table, m.form, f"{m.rows:,}", format_bytes(m.size_bytes), format_seconds(m.seconds),
             rate, m.bytes_hash[:16], m.paths[0],
-        )  # fmt: skip
-    _out.print(table)
+        ])  # fmt: skip
+    headings = [Heading(word, text=True) for word in ("table", "form")]
+    headings += [Heading(word) for word in ("rows", "size", "took", "rows a second")]
+    headings += [Heading("hash", text=True, dispensable=1), Heading("place", text=True)]
+    _out.print(table(headings, rows))
 
 
-def engines(states: list[EngineState]) -> None:
+def tried(name: str, found: Mapping[str, Any]) -> None:
+    """Print what a try of a lane took and the first rows of its answer."""
+    run = found["run"]
+    if run is None or run["state"] != "done":
+        error = (run or {}).get("error") or {}
+        told = error.get("message") or (limit_told(run["limit"]) if run and run["limit"] else "")
+        line = f" (line {error['line']})" if error.get("line") else ""
+        _out.print(f"{name}: {run['state'] if run else 'not run'}. {told}{line}")
+        for printed in (error.get("printed") or "").splitlines():
+            _out.print(f"    {printed}")
+        return
+    cpu = format_seconds((run["cpu_user_s"] or 0) + (run["cpu_system_s"] or 0))
+    _out.print(
+        f"{name}: {format_seconds(run['elapsed_s'])}, CPU {cpu}, {run['answer_rows']:,} rows"
+    )
+    headings = [Heading(column["name"], text=column["type"] == "string")
+                for column in found["columns"]]  # fmt: skip
+    if headings:
+        rows = [["null" if v is None else v for v in row] for row in found["rows"]]
+        _out.print(table(headings, rows))
+
+
+def explained(found: Mapping[str, Any]) -> None:
+    """Print the plan of each statement as a tree."""
+    for statement in found.get("plans") or []:
+        _out.print(f"line {statement['line']}: {statement['text'].strip().splitlines()[0]}")
+        if statement["plan"]:
+            _step(statement["plan"], 1)
+        else:
+            _out.print("  carried out, not explained")
+    if not found.get("plans"):
+        error = (found["run"] or {}).get("error") or {}
+        _out.print(error.get("message", "There is no plan."))
+
+
+def _step(step: Mapping[str, Any], depth: int) -> None:
+    told = [step["what"], step["detail"]]
+    if step["rows"] is not None:
+        expected = step["expected_rows"]
+        told.append(f"{step['rows']:,.0f} rows"
+                    + (f" ({expected:,.0f} expected)" if expected is not None else ""))  # fmt: skip
+    if step["own_s"] is not None:
+        told.append(format_seconds(step["own_s"]))
+    _out.print("  " * depth + ", ".join(filter(None, told)))
+    for below in step["steps"]:
+        _step(below, depth + 1)
+
+
+def interruption(found: Mapping[str, Any]) -> None:
+    """Print whether a lane can be started again, and what the kill left."""
+    _out.print(found["words"])
+    for bucket in found["whole"]:
+        of = f"{bucket}: " if bucket else ""
+        left, whole = found["left"].get(bucket, 0), found["whole"][bucket]
+        _out.print(f"  {of}{left:,} of {whole:,} rows were there after the kill")
+
+
+def engines(states: "list[EngineState]") -> None:
     """Print which engines there are and how to get the others."""
     for state in states:
         versions = ", ".join(f"{name} {version}" for name, version in state.versions.items())
@@ -196,7 +305,7 @@ def engines(states: list[EngineState]) -> None:
         _out.print(f"{state.name:10} {word}; {versions}")
 
 
-def runtimes(found: list[Runtime]) -> None:
+def runtimes(found: "list[Runtime]") -> None:
     """Print the registered interpreters, a line each."""
     if not found:
         _out.print("No other interpreter is registered. Add one: --add NAME PATH")
@@ -205,7 +314,7 @@ def runtimes(found: list[Runtime]) -> None:
         _out.print(f"{one.name:16} {one.interpreter}: {word}")
 
 
-def servers(found: list[Server]) -> None:
+def servers(found: "list[Server]") -> None:
     """Print the registered servers, a line each."""
     if not found:
         _out.print("No server of your own is registered. Add one: --add NAME ADDRESS")
@@ -218,6 +327,8 @@ def servers(found: list[Server]) -> None:
 def _noise(noise: dict[str, Any] | None) -> str:
     if noise is None:
         return "never measured; ./ivrell machine --noise measures it"
+    from ivrell.core.measure.noise import floor
+
     factors = {rounds: 100 * (floor(noise["logs"], rounds) - 1) for rounds in (5, 10)}
     return (
         f"equals come out up to {three_figures(factors[5])} % apart in 5 rounds, "

@@ -9,14 +9,18 @@ import socket
 import subprocess
 import tempfile
 import time
+from collections.abc import Callable
+from contextlib import AbstractContextManager
 from functools import lru_cache
 from pathlib import Path
 
 from ivrell.core.errors import BadInput
+from ivrell.core.locks import FileLock, alone
 
 _START_S = 60.0
 _STOP_S = 30.0
 _SYSTEM_USER = "postgres"
+_PID_FILE_LINES = 5
 
 
 def binaries() -> Path:
@@ -58,17 +62,21 @@ class Cluster:
 
     Run by root, the server runs as the system's ``postgres`` user, since PostgreSQL
     refuses root; otherwise as the user. It listens on loopback only and asks for a
-    password, which is kept in a file beside the folder that only its owner can read. With a
-    ``socket_folder`` it can be reached there too, by processes that have no network.
+    password, which is kept in a file beside the folder that only its owner can read.
+    ``with_socket`` it can be reached in a ``socket_folder`` too, by processes that have no
+    network.
+
+    Several processes may use one cluster: the first starts it, others attach to it, and the
+    last that stops using it ends it. A lock tells who does, so one that died counts no more.
     """
 
-    def __init__(
-        self, folder: Path, user: str = "ivrell", socket_folder: Path | None = None
-    ) -> None:
+    def __init__(self, folder: Path, user: str = "ivrell", *, with_socket: bool = False) -> None:
         self.folder = folder
         self.user = user
-        self.socket_folder = socket_folder
+        self.socket_folder: Path | None = None
+        self._with_socket = with_socket
         self._process: subprocess.Popen[bytes] | None = None
+        self._use = FileLock(folder.with_name(f"{folder.name}.use"))
         self.port = 0
 
     @property
@@ -139,17 +147,56 @@ class Cluster:
                 )
 
     def start(self, settings: dict[str, str] | None = None) -> None:
-        """Start the server and wait until it takes connections; take over one that runs.
+        """Start the server and wait until it takes connections, or attach to one that runs.
 
         Args:
-            settings: server settings beside port and address.
+            settings: server settings beside port and address, where it is started.
 
         Raises:
             BadInput: it did not start; the message has the end of its log.
         """
-        self.ensure()
+        self.folder.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            with self._one_at_a_time():
+                self.ensure()
+                self._use.take(shared=True, wait_s=_START_S)
+                self._attach_or_begin(settings)
+        except BaseException:
+            self._use.release()
+            raise
+
+    def _attach_or_begin(self, settings: dict[str, str] | None) -> None:
         if self._running_pid():
-            return
+            if not self._with_socket or (self.socket_folder and self.socket_folder.exists()):
+                return
+            # Its socket is gone, with whoever made it: nobody can be using it.
+            self._end()
+        self._begin(settings)
+
+    def restart(self, between: Callable[[], None], settings: dict[str, str] | None = None) -> None:
+        """Stop the server, do something, and start it again. Raises BadInput where another
+        process uses it."""
+        with self._one_at_a_time():
+            if not self._use.take():
+                self._use.take(shared=True)
+                raise BadInput(
+                    "Another Ivrell process uses the private PostgreSQL server, which has to be "
+                    "restarted for a cold cache.",
+                    where="cache",
+                    cure="Wait until the other trial has ended, or leave the cache warm.",
+                )
+            self._end()
+            between()
+            self._begin(settings)
+            self._use.take(shared=True)
+
+    def _one_at_a_time(self) -> AbstractContextManager[None]:
+        return alone(self.folder.with_name(f"{self.folder.name}.start"))
+
+    def _begin(self, settings: dict[str, str] | None) -> None:
+        if self._with_socket:
+            self.socket_folder = Path(tempfile.mkdtemp(prefix="ivrell-pg-"))
+            self.socket_folder.chmod(0o777)
         self.port = free_port()
         given = {
             "listen_addresses": "127.0.0.1",
@@ -180,7 +227,7 @@ class Cluster:
             time.sleep(0.05)
 
     def _running_pid(self) -> int | None:
-        """Process id of a server that runs on this folder already; sets the port."""
+        """Process id of a server that runs on this folder already; sets port and socket."""
         path = self.folder / "postmaster.pid"
         try:
             lines = path.read_text().splitlines()
@@ -189,9 +236,11 @@ class Cluster:
             command = Path(f"/proc/{pid}/comm").read_text().strip()
         except (OSError, ValueError, IndexError):
             return None
-        if command != "postgres" or len(lines) < 4:
+        if command != "postgres" or len(lines) < _PID_FILE_LINES:
             return None
         self.port = int(lines[3])
+        if self._with_socket:
+            self.socket_folder = Path(lines[4]) if lines[4] else None
         return pid if self._answers() else None
 
     def _answers(self) -> bool:
@@ -203,10 +252,28 @@ class Cluster:
         )
 
     def stop(self) -> None:
-        """Stop the server in order; connections are cut."""
-        pid = self._process.pid if self._process else self._running_pid()
-        if pid is None:
+        """Use it no more; the last to do so ends the server, in order, cutting connections."""
+        if not self.folder.exists():
+            self._use.release()
             return
+        with self._one_at_a_time():
+            alone_with_it = self._use.take()
+            try:
+                if alone_with_it:
+                    self._end()
+            finally:
+                self._use.release()
+
+    def _end(self) -> None:
+        pid = self._process.pid if self._process else self._running_pid()
+        if pid is not None:
+            self._interrupt(pid)
+        self._process = None
+        if self.socket_folder:
+            shutil.rmtree(self.socket_folder, ignore_errors=True)
+            self.socket_folder = None
+
+    def _interrupt(self, pid: int) -> None:
         try:
             os.kill(pid, signal.SIGINT)
         except ProcessLookupError:
@@ -217,7 +284,7 @@ class Cluster:
                 return
             if not self._process and not Path(f"/proc/{pid}").exists():
                 return
-            time.sleep(0.05)
+            time.sleep(0.02)
 
     def environment(self, database: str) -> dict[str, str]:
         """The variables that tell Ivrell's server where its records are."""

@@ -77,3 +77,12 @@ def format_bytes(size: float) -> str:
         if abs(size) >= limit:
             return f"{three_figures(size / limit)} {unit}"
     return f"{size:.0f} B"
+
+
+def counted(name: str, value: float) -> str:
+    """What an engine counted, in the unit that its name says."""
+    if name.endswith("bytes"):
+        return format_bytes(value)
+    if name.endswith("seconds"):
+        return format_seconds(value)
+    return f"{value:,.0f}" if value == round(value) else three_figures(value)

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from ivrell.core.errors import BadInput
+from ivrell.core.locks import alone
 
 _MOST_NAME = 60
 
@@ -27,16 +28,28 @@ class Registered:
         self._put_as = put_as
 
     def all(self) -> dict[str, str]:
-        """Every name with what it stands for."""
+        """Every name with what it stands for. Raises BadInput where the file cannot be read:
+        taken for empty, it would be lost with the next change."""
         try:
-            found: dict[str, str] = json.loads(self._path.read_text())
-        except (OSError, ValueError):
+            found = json.loads(self._path.read_text())
+            if not isinstance(found, dict) or not all(
+                isinstance(word, str) for pair in found.items() for word in pair
+            ):
+                raise ValueError("it holds something else than names")
+        except FileNotFoundError:
             return {}
+        except (OSError, ValueError) as error:
+            raise BadInput(
+                f"The list of every registered {self._what} cannot be read: {error}.",
+                where=str(self._path),
+                cure="Put it right, or move it away and register each one anew.",
+            ) from error
         return found
 
     def put(self, name: str, value: str) -> None:
         """Let a name stand for something."""
-        self._keep(self.all() | {name: value})
+        with alone(self._path.with_suffix(".lock")):
+            self._keep(self.all() | {name: value})
 
     def check_name(self, name: str) -> None:
         """Raise BadInput for what cannot be a name."""
@@ -60,8 +73,9 @@ class Registered:
 
     def remove(self, name: str) -> None:
         """Forget a name. Raises BadInput where it is not registered."""
-        self.get(name)
-        self._keep({other: value for other, value in self.all().items() if other != name})
+        with alone(self._path.with_suffix(".lock")):
+            self.get(name)
+            self._keep({other: value for other, value in self.all().items() if other != name})
 
     def _keep(self, kept: Mapping[str, str]) -> None:
         self._path.parent.mkdir(parents=True, exist_ok=True)

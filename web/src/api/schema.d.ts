@@ -664,6 +664,11 @@ export interface components {
             reasons: string[];
             /** Reference */
             reference: string | null;
+            /**
+             * Itself
+             * @default false
+             */
+            itself: boolean;
             /** Rows */
             rows: number;
             /** Reference Rows */
@@ -771,7 +776,8 @@ export interface components {
         };
         /**
          * Call
-         * @description One call of a process that was kept for several; seconds per repeat.
+         * @description One call of a process that was kept for several; seconds per repeat, and what the engine
+         *     counted of it.
          */
         Call: {
             /** Elapsed S */
@@ -780,6 +786,13 @@ export interface components {
             cpu_s: number | null;
             /** Repeats */
             repeats: number;
+            /**
+             * Counters
+             * @default {}
+             */
+            counters: {
+                [key: string]: number;
+            };
         };
         /**
          * Caution
@@ -940,6 +953,11 @@ export interface components {
              * @default
              */
             lost: string;
+            /**
+             * Lost By Reference
+             * @default
+             */
+            lost_by_reference: string;
         };
         /**
          * Edit
@@ -1037,6 +1055,27 @@ export interface components {
             } | null;
             /** Plans */
             plans: components["schemas"]["StatementPlan"][];
+        };
+        /**
+         * Failure
+         * @description Why a run failed; ``printed`` holds the last lines that it printed.
+         */
+        Failure: {
+            /** Kind */
+            kind: string;
+            /** Message */
+            message: string;
+            /** Line */
+            line: number | null;
+            /** Trace */
+            trace: string;
+            /** Part */
+            part: string;
+            /**
+             * Printed
+             * @default
+             */
+            printed: string;
         };
         /**
          * Histogram
@@ -1219,6 +1258,40 @@ export interface components {
             calls: components["schemas"]["Call"][];
             peak_memory: components["schemas"]["Summary"] | null;
             peak_memory_absolute: components["schemas"]["Summary"] | null;
+            /**
+             * Memory Run
+             * @default null
+             */
+            memory_run: number | null;
+            /**
+             * Memory Method
+             * @default null
+             */
+            memory_method: string | null;
+            /**
+             * Counters
+             * @default {}
+             */
+            counters: {
+                [key: string]: number;
+            };
+            /**
+             * Left Bytes
+             * @default null
+             */
+            left_bytes: number | null;
+            /**
+             * Answer Bytes
+             * @default null
+             */
+            answer_bytes: number | null;
+            /**
+             * Tables S
+             * @default null
+             */
+            tables_s: number | null;
+            /** @default null */
+            failure: components["schemas"]["Failure"] | null;
             ratio: components["schemas"]["Ratio"] | null;
             /** Stages */
             stages: components["schemas"]["StageShape"][];
@@ -1667,7 +1740,8 @@ export interface components {
          * Ratio
          * @description Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
          *     with fewer than two rounds. ``floor`` is the factor that the machine's own noise reaches,
-         *     null where it was never measured.
+         *     null where it was never measured. ``bound`` says that one of the two did not finish: the
+         *     other is "at least" or "at most" so many times faster.
          */
         Ratio: {
             /** Value */
@@ -1685,6 +1759,11 @@ export interface components {
              * @default null
              */
             floor: number | null;
+            /**
+             * Bound
+             * @default null
+             */
+            bound: ("at least" | "at most") | null;
         };
         /**
          * Rows

@@ -21,8 +21,9 @@ _MIXERS = (
 
 def canonical(table: pa.Table) -> pa.Table:
     """The same values in plain types: integers as int64 where they fit (else decimals), floats as
-    float64, text, dictionaries and readable bytes as large text, days and moments as moments without
-    a zone (UTC) in microseconds, or nanoseconds where they have them, nested values as text.
+    float64, text, dictionaries and readable bytes as large text, days and moments as moments
+    without a zone (UTC) in microseconds, or nanoseconds where they have them, nested values as
+    text.
 
     Columns that are plain already are not copied. What the engine's own type was is told by
     ``type_word`` of the table as it came.

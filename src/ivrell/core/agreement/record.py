@@ -1,6 +1,7 @@
 """Keeping track of the answers of a trial as its runs end."""
 
 import json
+import shutil
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -69,7 +70,10 @@ class Answers:
         self.count(lane, point, print_)
         kept = self.path(lane, print_)
         if not kept.exists():
-            file.replace(kept)
+            # The run's folder may lie on another file system, where nothing can be renamed from.
+            part = kept.with_suffix(".part")
+            shutil.move(file, part)
+            part.replace(kept)
         return print_, rows
 
     def count(self, lane: str, point: dict[str, Any], print_: str) -> None:

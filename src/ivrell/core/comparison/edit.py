@@ -217,9 +217,10 @@ def _plain(value: Any) -> Any:
     return [_plain(part) for part in value] if isinstance(value, list | tuple) else value
 
 
-def settings_text(approach: Approach) -> str:
-    """The settings of an approach beside its code, as TOML text."""
-    settings = {k: v for k, v in fields_of(approach).items() if k not in NOT_SETTINGS}
+def settings_text(approach: Approach, *, with_setup: bool = False) -> str:
+    """The settings of an approach beside its code, as TOML text; its set-up too where asked."""
+    without = NOT_SETTINGS - ({"setup"} if with_setup else set())
+    settings = {k: v for k, v in fields_of(approach).items() if k not in without}
     return tomlkit.dumps({key: _written(key, value) for key, value in settings.items()})
 
 

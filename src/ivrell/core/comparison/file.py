@@ -12,6 +12,7 @@ from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.kinds import KINDS
+from ivrell.core.wording import path_of, sentence
 
 _CURES = {
     "extra_forbidden": "Remove it, or check its spelling{near}.",
@@ -74,14 +75,12 @@ def _told(error: ValidationError, text: str, source: str) -> BadInput:
     problems = error.errors(include_url=False)
     problem = problems[0]
     keys = [part for position, part in enumerate(problem["loc"]) if _is_key(problem, position)]
-    message = problem["msg"].removeprefix("Value error, ")
+    message = sentence(problem)
     if not keys and ": " in message:
         # Rules over the whole file name their place at the head of the message.
         place, message = message.split(": ", 1)
         keys = [place]
-    path = ""
-    for key in keys:
-        path += f"[{key}]" if isinstance(key, int) else f".{key}" if path else str(key)
+    path = path_of(tuple(keys))
     context = {"near": "", **problem.get("ctx", {})}
     if problem["type"] in ("extra_forbidden", "unexpected_keyword_argument"):
         message = f'There is no setting "{keys[-1]}" here'
@@ -89,8 +88,9 @@ def _told(error: ValidationError, text: str, source: str) -> BadInput:
             context["near"] = f" (here there are: {near})"
     elif problem["type"] in ("missing", "missing_argument"):
         message = f'"{keys[-1]}" is missing'
-    elif "input" in problem and isinstance(problem["input"], str | int | float | bool):
-        message = f"{message}, not {problem['input']!r}"
+    elif problem["type"] == "union_tag_invalid":
+        message = f'There is no {context.get("discriminator")} "{context.get("tag")}"'
+        message = message.replace("'", "")
     cure = _CURES.get(problem["type"], "").format_map(_Known(context))
     if len(problems) > 1:
         others = f"{len(problems) - 1} more"

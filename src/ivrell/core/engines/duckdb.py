@@ -101,10 +101,11 @@ class _Task(SqlTask):
         if _AT_LINE.search(message):
             return message
         try:
-            self._db.execute(f"EXPLAIN {text}", values or None)
+            self._db.execute(f"{_EXPLAIN}{text}", values or None)
             self._db.abort()
         except self._duckdb_error as error:
-            return str(error) if _AT_LINE.search(str(error)) else message
+            told = str(error)
+            return _without_explain(told) if _AT_LINE.search(told) else message
         return message
 
     def explain(self, statement: Statement) -> Step:
@@ -115,6 +116,21 @@ class _Task(SqlTask):
     def threads(self) -> dict[str, int]:
         rows = self._db.sql("SELECT current_setting('threads')").fetchall()
         return {"duckdb": int(rows[0][0])}
+
+
+_EXPLAIN = "EXPLAIN "
+
+
+def _without_explain(message: str) -> str:
+    """The message of a statement that was explained to learn its line, as of the statement."""
+    lines = message.split("\n")
+    for number, line in enumerate(lines):
+        if line.startswith(f"LINE 1: {_EXPLAIN}"):
+            lines[number] = line.replace(_EXPLAIN, "", 1)
+            # The mark below it moves along.
+            for below in range(number + 1, min(number + 2, len(lines))):
+                lines[below] = lines[below].replace(" " * len(_EXPLAIN), "", 1)
+    return "\n".join(lines)
 
 
 def _quoted(text: str) -> str:

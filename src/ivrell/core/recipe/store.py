@@ -1,16 +1,14 @@
 """Made data on disk, kept by fingerprint so that it is made once."""
 
-import fcntl
 import json
 import os
 import shutil
-import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.locks import alone, not_in_use
 from ivrell.core.quantities import format_bytes
 from ivrell.core.recipe.encode import Files
 from ivrell.core.recipe.forms import FORMS, form_called, size_in
@@ -121,7 +119,7 @@ class DataStore:
         files = Files(Generator(recipe), table, wanted)
         files.check()
         folder.mkdir(parents=True, exist_ok=True)
-        with _alone(folder / f"{name}.lock", stopped):
+        with alone(folder / f"{name}.lock", stopped):
             if made := _known(record):
                 return made
             self._check_room(files, folder)
@@ -223,8 +221,12 @@ class DataStore:
     def trim(self, limit_bytes: int) -> int:
         """Remove what was used longest ago until no more than the limit is left.
 
-        Returns the bytes removed.
+        Returns the bytes removed. Raises BadInput where something uses it.
         """
+        with not_in_use(self.root):
+            return self._trim(limit_bytes)
+
+    def _trim(self, limit_bytes: int) -> int:
         kept = self.kept()
         total = sum(entry.size_bytes for entry in kept)
         removed = 0
@@ -243,22 +245,6 @@ def _known(record: Path) -> Made | None:
     except (OSError, ValueError, TypeError):
         return None
     return made if size == made.size_bytes else None
-
-
-@contextmanager
-def _alone(path: Path, stopped: Callable[[], bool] | None) -> Iterator[None]:
-    """Hold a lock that the kernel frees when this process ends, however it ends."""
-    with path.open("w") as lock:
-        while True:
-            try:
-                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                break
-            except BlockingIOError:
-                if stopped and stopped():
-                    raise Stopped(path.stem) from None
-                time.sleep(0.2)
-        yield
-        path.unlink(missing_ok=True)
 
 
 __all__ = ["FORMS", "DataStore", "Kept", "Made", "Progress"]

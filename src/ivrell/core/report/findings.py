@@ -11,6 +11,7 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.report.code_lines import code_lines
+from ivrell.core.report.words import conditions, limit_told, times_told
 from ivrell.core.stats.cautions import Scene, cautions
 from ivrell.core.stats.ratio import Ratio, bounded, ratio
 from ivrell.core.stats.summary import summarize
@@ -117,9 +118,7 @@ def _lane(
         if run.get("cpu_user_s") is not None and run["elapsed_s"] > 0
     )
     lane["core_wait_share"] = _median(
-        run["core_wait_s"] / run["elapsed_s"]
-        for run in counted
-        if run.get("core_wait_s") is not None and run["elapsed_s"] > 0
+        share for run in counted if (share := _share_waited(run)) is not None
     )
     lane["others_busy"] = _median(
         run["others_cpu_s"] / run["elapsed_s"]
@@ -147,6 +146,18 @@ def _lane(
     )
     lane["calls"] = next((run["calls"] for run in reversed(counted) if run.get("calls")), [])
     return lane
+
+
+def _share_waited(run: Run) -> float | None:
+    """Share of its time that a run was held up for want of a core: that in which any of its
+    tasks was, else what its threads waited each, on average."""
+    if not run["elapsed_s"]:
+        return None
+    if run.get("held_up_s") is not None:
+        return min(1.0, float(run["held_up_s"] / run["elapsed_s"]))
+    if run.get("core_wait_s") is None:
+        return None
+    return float(run["core_wait_s"] / run["elapsed_s"] / max(1, run.get("most_threads") or 1))
 
 
 def _tell_memory(lane: dict[str, Any], closely: Run | None) -> None:
@@ -212,21 +223,6 @@ def _told(runs: list[Run], state: str) -> str:
         line = f" (line {error['line']})" if error.get("line") else ""
         return f"{error['kind']}: {error['message']}{line}"
     return ""
-
-
-def limit_told(limit: Mapping[str, Any]) -> str:
-    """A limit that was reached, in words that follow the lane's name."""
-    value = limit["value"]
-    return {
-        "elapsed": f"did not finish in {value:g} s",
-        "memory": f"took more than {format_bytes(value)} of memory and was ended",
-        "output": f"printed more than {format_bytes(value)} and was ended",
-        "CPU time": f"used more than {value:g} s of CPU time and was ended",
-        "written": f"left more than {format_bytes(value)} in files and was ended",
-        "processes": f"started more than {value:g} processes and was ended",
-        "preparing": f"was not ready to start after {value:g} s",
-        "handing over": f"did not hand its answer over within {value:g} s",
-    }[limit["kind"]]
 
 
 def _median(values: Iterable[float]) -> float | None:
@@ -367,26 +363,6 @@ def conclusion(found: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
             f"{format_bytes(best['peak_memory']['median'])} above its start."
         )
     return text
-
-
-def times_told(found: Mapping[str, Any]) -> str:
-    """A ratio to the baseline in words that go before the baseline's name."""
-    value, low, high = found["value"], found["low"], found["high"]
-    bound = f"{found['bound']} " if found.get("bound") else ""
-    if found["verdict"] == "cannot tell apart":
-        return "it cannot be told apart from"
-    if found["verdict"] == "slower":
-        value, low, high = 1 / value, 1 / high if high else None, 1 / low if low else None
-        bound = "at least " if bound else ""
-    span = f" ({three_figures(low)} to {three_figures(high)})" if low and high else ""
-    word = "faster" if found["verdict"] == "faster" else "slower"
-    return f"{bound}{three_figures(value)} times{span} {word} than"
-
-
-def conditions(point: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
-    """Under what conditions a result holds, in short."""
-    knobs = [f"{k} = {v:,}" if isinstance(v, int) else f"{k} = {v}" for k, v in point.items()]
-    return ", ".join([*knobs, f"on {machine['cores']} cores"])
 
 
 def _listed(names: list[str]) -> str:

@@ -7,9 +7,10 @@ from typing import Any
 
 import jinja2
 
+from ivrell.core.comparison.edit import settings_text
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.quantities import format_bytes, format_seconds, three_figures
-from ivrell.core.report.findings import conditions
+from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
+from ivrell.core.report.words import common_cautions, conditions, times_faster
 
 COLOURS = (
     "#2860b0", "#c2561a", "#16806a", "#8b4aa8", "#a27a00",
@@ -60,10 +61,13 @@ class Axis:
 @lru_cache(maxsize=1)
 def _template() -> jinja2.Template:
     loader = jinja2.PackageLoader("ivrell.core.report", "")
-    environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True)
+    environment = jinja2.Environment(
+        loader=loader, autoescape=True, trim_blocks=True, undefined=jinja2.StrictUndefined
+    )
     environment.filters.update(
-        seconds=format_seconds, bytes=format_bytes, figures=three_figures
+        seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=times_faster
     )  # fmt: skip
+    environment.globals["counted"] = counted
     return environment.get_template("report.html")
 
 
@@ -81,6 +85,7 @@ def report_html(
         made: the tables that were made, as data.json holds them.
     """
     points = []
+    everywhere = common_cautions(found["points"]) if len(found["points"]) > 1 else []
     for point in found["points"]:
         lanes = {lane["id"]: lane for lane in point["lanes"]}
         times = [run["elapsed_s"] for lane in lanes.values() for run in lane["runs"]
@@ -89,6 +94,7 @@ def report_html(
         points.append(
             {
                 **point,
+                "cautions": [c for c in point["cautions"] if c not in everywhere],
                 "conditions": conditions(point["point"], machine),
                 "ranked": [lanes[lane] for lane in point["ranking"]],
                 "axis": Axis([*times, *([target] if target else [])]),
@@ -99,6 +105,8 @@ def report_html(
         comparison=comparison,
         ended=found["ended"],
         points=points,
+        everywhere=everywhere,
+        settings={a.id: settings_text(a, with_setup=True) for a in comparison.approach},
         machine=machine,
         made=made,
         colour={lane: COLOURS[place % len(COLOURS)] for lane, place in places.items()},

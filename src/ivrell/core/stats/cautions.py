@@ -61,7 +61,9 @@ def _few_rounds(scene: Scene) -> Iterator[Caution]:
 
 def _reference(scene: Scene) -> Iterator[Caution]:
     """Whether answers were held against another lane than asked, or against none."""
-    held = [lane for lane in scene.lanes if lane["agreement"] and lane["agreement"]["reference"]]
+    held = [
+        lane for lane in scene.lanes if lane["agreement"] and lane["agreement"].get("reference")
+    ]
     itself = [lane for lane in held if lane["agreement"].get("itself")]
     if held and len(held) == len(itself):
         yield Caution(

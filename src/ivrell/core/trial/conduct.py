@@ -24,6 +24,7 @@ from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.json_lines import as_line, cut_to_whole_lines, whole_lines
+from ivrell.core.locks import in_use
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
@@ -137,6 +138,7 @@ class Trial:
         based = self.comparison.data.based_on(Path(plan.own_files or Path.cwd()))
         self._recipes = {point_name(p): based.resolved(p) for p in self.points}
         self._check_engines()
+        self._check_cores()
         for lane in self.lanes:
             if getattr(self.comparison.lane(lane), "at", ""):
                 self.databases.of(self.comparison.lane(lane))
@@ -156,6 +158,15 @@ class Trial:
                     cure=f"Install it with: {state.cure}",
                 )
 
+    def _check_cores(self) -> None:
+        there = len(os.sched_getaffinity(0))
+        if self.plan.cores and self.plan.cores > there:
+            raise BadInput(
+                f"Runs cannot be pinned to {self.plan.cores} cores: there are {there}.",
+                where="cores",
+                cure=f"Ask for {there} at the most, or leave the choice of cores to the system.",
+            )
+
     def _check_layouts(self) -> None:
         """Refuse what cannot be laid out at a point, before anything is made."""
         for lane in self.lanes:
@@ -174,6 +185,10 @@ class Trial:
         Returns the findings of every point, as findings.json holds them. A stop leaves a
         complete folder of what was done until then, with ``ended`` saying so.
         """
+        with in_use(self.store.root), in_use(self.databases.root):
+            return self._conduct()
+
+    def _conduct(self) -> dict[str, Any]:
         self.folder.mkdir(parents=True, exist_ok=True)
         self._write("comparison.toml", self.text)
         self._write("plan.json", self.plan.model_dump_json(indent=2))

@@ -12,6 +12,7 @@ import pyarrow as pa
 from ivrell.core.agreement.compare import compare
 from ivrell.core.engines.buckets import COLUMN
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.locks import in_use
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial.attempt import Attempts, Place
 from ivrell.core.trial.conduct import Control, NoControl, Trial
@@ -55,6 +56,12 @@ def interrupted(
     )  # fmt: skip
     control = control or NoControl()
     trial = Trial(text, plan, folder, store, control=control)
+    with in_use(store.root), in_use(trial.databases.root):
+        return _interrupted(trial, lane, share, control)
+
+
+def _interrupted(trial: Trial, lane: str, share: float, control: Control) -> dict[str, Any]:
+    plan, folder = trial.plan, trial.folder
     made = trial.prepare()
     scratch = Path(tempfile.mkdtemp(prefix="ivrell-interrupted-"))
     journal = folder / "journal.jsonl"

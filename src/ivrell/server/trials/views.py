@@ -24,7 +24,7 @@ from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.measure.noise import floor
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
-from ivrell.core.report.findings import limit_told
+from ivrell.core.report.words import limit_told
 from ivrell.core.runtimes import Runtimes
 from ivrell.core.servers import Servers
 from ivrell.core.trial.plan import Plan

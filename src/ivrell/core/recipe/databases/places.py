@@ -16,7 +16,7 @@ class Databases:
     """
 
     def __init__(self, root: Path, registry: Path | None = None) -> None:
-        self._root = root
+        self.root = root
         self._registry = registry
         self._stores: dict[str, DatabaseStore] = {}
 
@@ -27,10 +27,10 @@ class Databases:
         if name not in self._stores:
             if name:
                 server = Servers(self._registry).get(name)
-                folder = self._root.with_name(f"{self._root.name}-at-{name}")
+                folder = self.root.with_name(f"{self.root.name}-at-{name}")
                 self._stores[name] = DatabaseStore(folder, server)
             else:
-                self._stores[name] = DatabaseStore(self._root)
+                self._stores[name] = DatabaseStore(self.root)
         return self._stores[name]
 
     def trim(self, limit_bytes: int) -> None:

@@ -4,7 +4,6 @@ import hashlib
 import json
 import os
 import shutil
-import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
@@ -17,9 +16,10 @@ import pyarrow as pa
 
 from ivrell.core.cluster import Cluster
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.locks import alone, not_in_use
 from ivrell.core.measure.cache import evict, warm
 from ivrell.core.recipe.databases import DATABASES, Loader
-from ivrell.core.recipe.databases.base import columns_of
+from ivrell.core.recipe.databases.base import Columns, columns_of
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.making import Progress
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
@@ -106,17 +106,14 @@ class DatabaseStore:
         return self._cluster
 
     def _started(self) -> Cluster:
-        socket = Path(tempfile.mkdtemp(prefix="ivrell-pg-"))
-        socket.chmod(0o777)
-        cluster = Cluster(self.root / "cluster", socket_folder=socket)
+        cluster = Cluster(self.root / "cluster", with_socket=True)
         cluster.start(CLUSTER_SETTINGS)
         return cluster
 
     def stop(self) -> None:
-        """Stop the private cluster if this store started it."""
+        """Use the private cluster no more, if this store did; the last to use it ends it."""
         if self._cluster:
             self._cluster.stop()
-            shutil.rmtree(self._cluster.socket_folder or "", ignore_errors=True)
             self._cluster = None
 
     def ensure(
@@ -145,6 +142,29 @@ class DatabaseStore:
             os.utime(record)
             return loaded
         self.root.mkdir(parents=True, exist_ok=True)
+        with alone(record.with_suffix(".lock"), stopped):
+            if loaded := self._known(record):
+                return loaded
+            return self._make(
+                recipe, engine, keys, indexes, declared_keys, declared, generator, record,
+                fingerprint, progress, stopped,
+            )  # fmt: skip
+
+    def _make(
+        self,
+        recipe: Recipe,
+        engine: str,
+        keys: Sequence[str],
+        indexes: Sequence[str],
+        declared_keys: Sequence[Columns],
+        declared: Sequence[Columns],
+        generator: Generator,
+        record: Path,
+        fingerprint: str,
+        progress: Progress | None,
+        stopped: Callable[[], bool] | None,
+    ) -> Loaded:
+        schemas = {table: generator.schema(table) for table in recipe.tables}
         final = self._place(engine, fingerprint)
         loader = self._loader(engine, final.with_name(f"{final.name}_half"))
         try:
@@ -308,11 +328,7 @@ class DatabaseStore:
                     cure="Leave the cache warm, or let the lane use the private server.",
                 )
             assert self._cluster
-            self._cluster.stop()
-            for path in (self.root / "cluster" / "base").rglob("*"):
-                if path.is_file():
-                    evict(path)
-            self._cluster.start(CLUSTER_SETTINGS)
+            self._cluster.restart(self._evict, CLUSTER_SETTINGS)
             return
         with psycopg.connect(self.cluster.address(database["name"]), autocommit=True) as db:
             try:
@@ -324,6 +340,11 @@ class DatabaseStore:
                 "SELECT pg_prewarm(c.oid) FROM pg_class c JOIN pg_namespace n "
                 "ON n.oid = c.relnamespace WHERE n.nspname = 'public' AND c.relkind IN ('r', 'i')"
             )
+
+    def _evict(self) -> None:
+        for path in (self.root / "cluster" / "base").rglob("*"):
+            if path.is_file():
+                evict(path)
 
     def _serve(self, sql: str) -> None:
         with psycopg.connect(self.cluster.address("postgres"), autocommit=True) as server:
@@ -341,8 +362,12 @@ class DatabaseStore:
     def trim(self, limit_bytes: int) -> int:
         """Remove what was loaded longest ago until no more than the limit is left.
 
-        Returns the bytes removed.
+        Returns the bytes removed. Raises BadInput where something uses them.
         """
+        with not_in_use(self.root):
+            return self._trim(limit_bytes)
+
+    def _trim(self, limit_bytes: int) -> int:
         records = sorted(self.root.glob("*-*.json"), key=lambda path: path.stat().st_mtime)
         sizes = {path: int(json.loads(path.read_text())["size_bytes"]) for path in records}
         left, removed = sum(sizes.values()), 0
@@ -359,10 +384,15 @@ class DatabaseStore:
         return removed
 
     def clear(self) -> int:
-        """Remove all loaded databases, and the cluster with them. Returns the bytes freed."""
-        freed = sum(loaded.size_bytes for loaded in self.kept())
-        self.stop()
-        shutil.rmtree(self.root, ignore_errors=True)
+        """Remove all loaded databases, and the cluster with them. Returns the bytes freed. Raises
+        BadInput where something uses them."""
+        with not_in_use(self.root):
+            freed = sum(loaded.size_bytes for loaded in self.kept())
+            if (self.root / "cluster").exists() and not self.given:
+                # One that outlived its process is ended too.
+                self._cluster = self._cluster or Cluster(self.root / "cluster", with_socket=True)
+            self.stop()
+            shutil.rmtree(self.root, ignore_errors=True)
         return freed
 
 

@@ -1,0 +1,337 @@
+"""What the commands do; each loads what it needs, so that the others need not wait for it."""
+
+import argparse
+import json
+import tempfile
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ivrell.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from ivrell.core.comparison.model import Comparison
+    from ivrell.core.recipe.databases.store import Loaded
+    from ivrell.core.recipe.store import DataStore, Made
+    from ivrell.core.trial.plan import Plan
+
+DONE, TROUBLE = 0, 1
+_CHECK_ROWS = 1_000
+
+
+def _knobs(given: Sequence[str], comparison: "Comparison") -> dict[str, list[Any]]:
+    """``rows=1000,10000`` as knob values; what is no number or truth value is text."""
+    found: dict[str, list[Any]] = {}
+    for entry in given:
+        name, equals, values = entry.partition("=")
+        if not equals or not values:
+            raise BadInput(f"--set {entry} cannot be read.", cure="Write --set knob=value,value.")
+        words = [value.strip() for value in values.split(",")]
+        for word in words[1:]:
+            other, equals, _ = word.partition("=")
+            if equals and other.strip() in comparison.knobs:
+                first = entry[: entry.index(f",{word}")] if f",{word}" in entry else name
+                raise BadInput(
+                    f"--set {entry} names two knobs.",
+                    cure=f"Say --set for each of them: --set {first} --set {word}",
+                )
+        found[name] = [_value(word) for word in words]
+    return found
+
+
+def _value(text: str) -> Any:
+    try:
+        return json.loads(text.replace("_", "") if text.replace("_", "").isdigit() else text)
+    except json.JSONDecodeError:
+        return text
+
+
+def _read(path: Path) -> "tuple[str, Comparison]":
+    from ivrell.core.comparison.file import parse, read_text
+
+    text = read_text(path)
+    return text, parse(text, source=path.name)
+
+
+def _store() -> "DataStore":
+    from ivrell.core.folders import data_folder
+    from ivrell.core.recipe.store import DataStore
+
+    return DataStore(data_folder() / "made")
+
+
+def _tell(args: argparse.Namespace, found: Any, shown: Callable[[], None]) -> None:
+    """Print an outcome for machines or for people."""
+    if args.json:
+        print(json.dumps(found, indent=2, default=str))
+    else:
+        shown()
+
+
+def _run(args: argparse.Namespace) -> int:
+    text, comparison = _read(args.file)
+    plan = _plan(args, comparison)
+    folder = args.out or Path(f"{args.file.stem}-results")
+    if folder.exists() and any(folder.iterdir()):
+        raise BadInput(f"The folder {folder} is not empty.", cure="Name a new one with --out.")
+    found = _conduct(text, plan, folder)
+    _tell(args, found, lambda: _show().findings(found, folder))
+    return _status(found)
+
+
+def _show() -> Any:
+    from ivrell.cli import show
+
+    return show
+
+
+def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
+    from pydantic import ValidationError
+
+    from ivrell.core.quantities import parse_bytes, parse_seconds
+    from ivrell.core.trial.background import QUIET
+    from ivrell.core.trial.plan import Limits, Plan, Until
+
+    try:
+        until = None
+        if args.until is not None:
+            until = Until(
+                narrower_than=float(args.until.rstrip(" %")) / 100,
+                at_least=args.at_least,
+                at_most=args.at_most,
+                minutes=args.minutes,
+            )
+        return Plan(
+            rounds=args.rounds,
+            until=until,
+            warm_ups=args.warm_ups,
+            lanes=[lane for lane in args.only.split(",") if lane] or None,
+            knobs=_knobs(args.set, comparison),
+            cache=args.cache.split(","),
+            threads=[int(n) for n in args.threads.split(",") if n] or [None],
+            background=args.background or [QUIET],
+            cores=args.cores,
+            kept=args.kept,
+            shortest_s=parse_seconds(args.shortest),
+            sandbox="off" if args.no_sandbox else "auto",
+            limits=Limits(
+                seconds=parse_seconds(args.limit_seconds),
+                cpu_seconds=parse_seconds(args.limit_cpu) if args.limit_cpu else None,
+                memory_bytes=parse_bytes(args.limit_memory),
+                written_bytes=parse_bytes(args.limit_written),
+                processes=args.limit_processes,
+            ),
+            order_seed=args.order_seed,
+            own_files=str(args.file.parent.resolve()),
+        )
+    except ValidationError as error:
+        from ivrell.core.wording import told
+
+        problem = told(error)
+        raise BadInput(
+            f"The plan cannot be used: {problem.message}.",
+            where=problem.path,
+            cure="See ./ivrell run --help.",
+        ) from None
+    except ValueError as error:
+        raise BadInput(f"The plan cannot be used: {error}.") from None
+
+
+def _conduct(text: str, plan: "Plan", folder: Path) -> dict[str, Any]:
+    from ivrell.core.trial.conduct import Trial
+
+    with _show().Progress(plan) as progress:
+        trial = Trial(
+            text, plan, folder, _store(), listen=progress.listen, control=progress
+        )  # fmt: skip
+        return trial.conduct()
+
+
+def _status(found: Mapping[str, Any]) -> int:
+    lanes = [lane for point in found["points"] for lane in point["lanes"]]
+    good = all(lane["state"] == "done" and lane["agreement"]["agrees"] for lane in lanes)
+    return DONE if good and found["ended"] == "done" else TROUBLE
+
+
+def _check(args: argparse.Namespace) -> int:
+    text, comparison = _read(args.file)
+    from ivrell.core.trial.once import small_knobs
+    from ivrell.core.trial.plan import Plan
+
+    plan = Plan(
+        rounds=1,
+        warm_ups=0,
+        knobs={**small_knobs(text, _CHECK_ROWS), **_knobs(args.set, comparison)},
+        own_files=str(args.file.parent.resolve()),
+    )
+    with tempfile.TemporaryDirectory(prefix="ivrell-check-") as folder:
+        found = _conduct(text, plan, Path(folder))
+    _tell(args, found, lambda: _show().agreement(found))
+    return _status(found)
+
+
+def _try(args: argparse.Namespace) -> int:
+    text, comparison = _read(args.file)
+    from ivrell.core.trial.once import try_once
+
+    lanes = [args.lane] if args.lane else [a.id for a in comparison.approach if not a.retired]
+    found: dict[str, Any] = {}
+    for lane in lanes:
+        comparison.lane(lane)
+        with tempfile.TemporaryDirectory(prefix="ivrell-try-") as folder:
+            found[lane] = try_once(
+                text, lane, args.rows, Path(folder), _store(),
+                own_files=str(args.file.parent.resolve()),
+            )  # fmt: skip
+        if not args.json:
+            _show().tried(comparison.lane(lane).label, found[lane])
+    if args.json:
+        print(json.dumps(found, indent=2, default=str))
+    good = all(one["run"] and one["run"]["state"] == "done" for one in found.values())
+    return DONE if good else TROUBLE
+
+
+def _explain(args: argparse.Namespace) -> int:
+    text, comparison = _read(args.file)
+    from ivrell.core.trial.once import try_once
+
+    comparison.lane(args.lane)
+    with tempfile.TemporaryDirectory(prefix="ivrell-explain-") as folder:
+        found = try_once(
+            text, args.lane, args.rows, Path(folder), _store(),
+            own_files=str(args.file.parent.resolve()), explained=True,
+        )  # fmt: skip
+    _tell(args, found, lambda: _show().explained(found))
+    return DONE if found["run"] and found["run"]["state"] == "done" else TROUBLE
+
+
+def _interrupt(args: argparse.Namespace) -> int:
+    text, comparison = _read(args.file)
+    from ivrell.core.trial.interrupted import interrupted
+
+    comparison.lane(args.lane)
+    with tempfile.TemporaryDirectory(prefix="ivrell-interrupt-") as folder:
+        found = interrupted(
+            text, args.lane, args.rows, args.share, Path(folder), _store(),
+            own_files=str(args.file.parent.resolve()),
+        )  # fmt: skip
+    _tell(args, found, lambda: _show().interruption(found))
+    return DONE if found["verdict"] == "can be started again" else TROUBLE
+
+
+def _resume(args: argparse.Namespace) -> int:
+    from ivrell.core.comparison.file import read_text
+    from ivrell.core.trial.plan import Plan
+
+    plan_path = args.folder / "plan.json"
+    if not plan_path.exists():
+        raise BadInput(f"{args.folder} is no result folder of a trial: it has no plan.json.")
+    text = read_text(args.folder / "comparison.toml")
+    plan = Plan.model_validate_json(plan_path.read_text())
+    found = _conduct(text, plan, args.folder)
+    _tell(args, found, lambda: _show().findings(found, args.folder))
+    return _status(found)
+
+
+def _data(args: argparse.Namespace) -> int:
+    _, comparison = _read(args.file)
+    from ivrell.core.recipe.databases import DATABASES
+    from ivrell.core.recipe.databases.store import DatabaseStore
+    from ivrell.core.recipe.store import DataStore
+
+    based = comparison.data.based_on(args.file.parent.resolve())
+    store, databases = DataStore(args.out), DatabaseStore(args.out / "loaded")
+    made: list[Made | Loaded] = []
+    try:
+        with _show().DataProgress() as progress:
+            for point in comparison.points(_knobs(args.set, comparison)):
+                recipe = based.resolved(point)
+                for form in args.forms.split(","):
+                    if form in DATABASES:
+                        made.append(databases.ensure(recipe, form, progress=progress.data))
+                        continue
+                    for table in recipe.tables:
+                        made.append(
+                            store.ensure(
+                                recipe, table, form, workers=args.workers, progress=progress.data
+                            )
+                        )
+    finally:
+        databases.stop()
+    _tell(args, [asdict(m) for m in made], lambda: _show().made(made))
+    return DONE
+
+
+def _propose(args: argparse.Namespace) -> int:
+    from ivrell.core.propose.recipe import propose, table_name
+
+    tables = {table_name(path): path for path in args.files}
+    allowed = [place for place in args.allow.split(",") if place]
+    proposal = propose(tables, seed=args.seed, allow_values=allowed)
+    found = {"data": proposal.data, "distances": proposal.distances}
+    _tell(args, found, lambda: print(proposal.toml(), end=""))
+    return DONE
+
+
+def _engines(args: argparse.Namespace) -> int:
+    from ivrell.core.engines.base import state_of
+    from ivrell.core.engines.registry import ENGINES
+
+    states = [state_of(engine) for engine in ENGINES.values()]
+    _tell(args, [asdict(state) for state in states], lambda: _show().engines(states))
+    return DONE
+
+
+def _runtimes(args: argparse.Namespace) -> int:
+    from ivrell.core.runtimes import Runtimes
+
+    return _registry(args, Runtimes(), lambda found: _show().runtimes(found))
+
+
+def _servers(args: argparse.Namespace) -> int:
+    from ivrell.core.servers import Servers
+
+    return _registry(args, Servers(), lambda found: _show().servers(found))
+
+
+def _registry(args: argparse.Namespace, known: Any, shown: Callable[[Any], None]) -> int:
+    """Add to, take from, and print a registry of this machine."""
+    if args.add:
+        known.add(*args.add)
+    if args.remove:
+        known.remove(args.remove)
+    found = known.all()
+    _tell(args, [one.as_dict() for one in found], lambda: shown(found))
+    return DONE
+
+
+def _machine(args: argparse.Namespace) -> int:
+    from ivrell.core.folders import data_folder
+    from ivrell.core.measure.machine import busy_cores, snapshot
+
+    if args.noise:
+        from ivrell.core.trial.against_itself import ROUNDS, measure_noise
+        from ivrell.core.trial.plan import Plan
+
+        with _show().Progress(Plan(rounds=ROUNDS)) as progress:
+            measure_noise(data_folder(), ROUNDS, progress.listen, progress)
+    found = {**snapshot(Path.cwd()), "busy_cores": busy_cores()}
+    _tell(args, found, lambda: _show().machine(found))
+    return DONE
+
+
+COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
+    "run": _run,
+    "check": _check,
+    "try": _try,
+    "explain": _explain,
+    "interrupt": _interrupt,
+    "resume": _resume,
+    "data": _data,
+    "propose": _propose,
+    "runtimes": _runtimes,
+    "servers": _servers,
+    "engines": _engines,
+    "machine": _machine,
+}

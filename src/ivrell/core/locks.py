@@ -1,0 +1,92 @@
+"""Locks on files that the kernel frees when their holder ends, however it ends."""
+
+import fcntl
+import os
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from ivrell.core.errors import BadInput, Stopped
+
+_ASK_EVERY_S = 0.1
+
+
+class FileLock:
+    """A lock that one process holds alone, or several share.
+
+    The file stays: were it removed, one process could wait for it while another makes it anew.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._fd: int | None = None
+
+    def take(self, *, shared: bool = False, wait_s: float = 0.0) -> bool:
+        """Take the lock, or change the way it is held; False where others hold it so long."""
+        if self._fd is None:
+            self._path.parent.mkdir(parents=True, exist_ok=True)
+            self._fd = os.open(self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        how = (fcntl.LOCK_SH if shared else fcntl.LOCK_EX) | fcntl.LOCK_NB
+        deadline = time.monotonic() + wait_s
+        while True:
+            try:
+                fcntl.flock(self._fd, how)
+            except BlockingIOError:
+                if time.monotonic() >= deadline:
+                    return False
+                time.sleep(_ASK_EVERY_S)
+            else:
+                return True
+
+    def release(self) -> None:
+        """Let go of it."""
+        if self._fd is not None:
+            os.close(self._fd)
+            self._fd = None
+
+
+@contextmanager
+def alone(path: Path, stopped: Callable[[], bool] | None = None) -> Iterator[None]:
+    """Do something that one process at a time may do; others wait. Raises Stopped when
+    ``stopped`` says so meanwhile."""
+    lock = FileLock(path)
+    try:
+        while not lock.take(wait_s=_ASK_EVERY_S):
+            if stopped and stopped():
+                raise Stopped(path.stem)
+        yield
+    finally:
+        lock.release()
+
+
+@contextmanager
+def in_use(root: Path) -> Iterator[None]:
+    """Keep others from removing what lies in a folder."""
+    lock = FileLock(_beside(root))
+    try:
+        # Whoever removes something holds the lock for moments only.
+        lock.take(shared=True, wait_s=60.0)
+        yield
+    finally:
+        lock.release()
+
+
+@contextmanager
+def not_in_use(root: Path) -> Iterator[None]:
+    """Remove something from a folder. Raises BadInput where a process uses what is there."""
+    lock = FileLock(_beside(root))
+    try:
+        if not lock.take():
+            raise BadInput(
+                "Something is running that needs this data: a trial, a try, or data being made.",
+                where=str(root),
+                cure="Stop it, or wait until it ends.",
+            )
+        yield
+    finally:
+        lock.release()
+
+
+def _beside(root: Path) -> Path:
+    return root.with_name(f"{root.name}.in-use")

@@ -1,0 +1,60 @@
+"""Findings in words, the same wherever they are told."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from ivrell.core.quantities import format_bytes, three_figures
+
+
+def limit_told(limit: Mapping[str, Any]) -> str:
+    """A limit that was reached, in words that follow the lane's name."""
+    value = limit["value"]
+    return {
+        "elapsed": f"did not finish in {value:g} s",
+        "memory": f"took more than {format_bytes(value)} of memory and was ended",
+        "output": f"printed more than {format_bytes(value)} and was ended",
+        "CPU time": f"used more than {value:g} s of CPU time and was ended",
+        "written": f"left more than {format_bytes(value)} in files and was ended",
+        "processes": f"started more than {value:g} processes and was ended",
+        "preparing": f"was not ready to start after {value:g} s",
+        "handing over": f"did not hand its answer over within {value:g} s",
+    }[limit["kind"]]
+
+
+def times_told(found: Mapping[str, Any]) -> str:
+    """A ratio to the baseline in words that go before the baseline's name."""
+    value, low, high = found["value"], found["low"], found["high"]
+    bound = f"{found['bound']} " if found.get("bound") else ""
+    if found["verdict"] == "cannot tell apart":
+        return "it cannot be told apart from"
+    if found["verdict"] == "slower":
+        value, low, high = 1 / value, 1 / high if high else None, 1 / low if low else None
+        bound = "at least " if bound else ""
+    span = f" ({three_figures(low)} to {three_figures(high)})" if low and high else ""
+    word = "faster" if found["verdict"] == "faster" else "slower"
+    return f"{bound}{three_figures(value)} times{span} {word} than"
+
+
+def times_faster(found: Mapping[str, Any] | None) -> str:
+    """A ratio to the baseline as it stands in tables: "2.10 (1.95 to 2.31)", "at least 42.0"."""
+    if found is None:
+        return ""
+    value, bound = found["value"], found.get("bound")
+    if bound:
+        return f"{bound} {three_figures(value)}"
+    if found["low"] is None:
+        return three_figures(value)
+    span = f"{three_figures(found['low'])} to {three_figures(found['high'])}"
+    return f"{three_figures(value)} ({span})"
+
+
+def common_cautions(points: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """The cautions that every point has, to be told once; all of them where there is one point."""
+    first, *others = (point["cautions"] for point in points)
+    return [caution for caution in first if all(caution in other for other in others)]
+
+
+def conditions(point: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
+    """Under what conditions a result holds, in short."""
+    knobs = [f"{k} = {v:,}" if isinstance(v, int) else f"{k} = {v}" for k, v in point.items()]
+    return ", ".join([*knobs, f"on {machine['cores']} cores"])
