@@ -105,6 +105,7 @@ def browser(tally: Tally) -> None:
     tally.check("eslint and prettier", "npm", "run", "--silent", "lint", where=web)
     tally.check("tsc", "npm", "run", "--silent", "types", where=web)
     tally.check("typed client", PYTHON, "-m", "tests.support.client_is_current")
+    tally.check("first load of the page", PYTHON, "-m", "tests.support.first_load")
     tally.add(run_suite("browser"))
 
 

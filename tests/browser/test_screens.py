@@ -1,11 +1,13 @@
 """Screens beside the main road: trouble, evidence, undo, samples, what survives a reload."""
 
 import tempfile
+import time
 import unittest
 from pathlib import Path
 
 from selenium.webdriver.common.by import By
 
+from tests.support.axe import violations
 from tests.support.browser import Browser
 from tests.support.comparisons import COUNTING, HEAD, approach
 from tests.support.running import Running
@@ -38,6 +40,33 @@ class Screens(unittest.TestCase):
 
     def tearDown(self):
         self.assertEqual(self.browser.complaints(), [])
+
+    def test_main_views_keep_the_accessibility_guidelines_in_both_themes(self):
+        b, address = self.browser, self.ivrell.address
+        here = f"{address}/comparisons/{self.imported()}"
+        views = {
+            address: ".comparison-line, .list-head",
+            f"{address}/machine": '[data-testid="noise"]',
+            f"{here}/question": '[data-testid="rail-good"]',
+            f"{here}/data": '[data-testid="rail-good"]',
+            f"{here}/approaches?lane=good": '[data-testid="code"] .cm-content',
+            f"{here}/approaches?lane=floats": '[data-testid="code"] .cm-content',
+            f"{here}/agreement?lane=wrong": '[data-testid="rail-good"]',
+            f"{here}/trial": '[data-testid="race"]',
+            f"{here}/findings": '[data-testid="median"]',
+            f"{here}/findings?lane=good": ".facts-grid",
+            f"{here}/findings?lane=broken": ".lane-drawer .trouble",
+        }
+        for theme in ("light", "dark"):
+            b.driver.execute_script("localStorage.setItem('ivrell-theme', arguments[0])", theme)
+            self.addCleanup(b.driver.execute_script, "localStorage.removeItem('ivrell-theme')")
+            for view, shown in views.items():
+                with self.subTest(theme=theme, view=view.removeprefix(address)):
+                    b.open(view)
+                    b.find(shown)
+                    # Colours fade in, and half-way they are too pale.
+                    time.sleep(0.4)
+                    self.assertEqual(violations(b), [])
 
     def write(self, name, text):
         path = self.folder / name

@@ -12,6 +12,7 @@ from django.test import TransactionTestCase
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from ivrell.core.comparison.edit import change_approach
+from ivrell.core.locks import in_use
 from ivrell.core.trial.conduct import Trial as CoreTrial
 from ivrell.server.accounts.models import owner
 from ivrell.server.comparisons.models import Comparison
@@ -60,6 +61,31 @@ class Trials(ServerCase):
         self.assertEqual(run["code"], trial.read.lane(run["approach"]).text())
         line = self.call("get", "comparisons/")[0]
         self.assertEqual(line["last_trial"]["conclusion"], trial.conclusion)
+
+    def test_what_is_no_number_is_told_and_not_an_error_of_ours(self):
+        for given in ("abc", "", "-1", "9" * 30, "1.5"):
+            told = self.call("get", f"trials/?comparison={given}", status=400)
+            self.assertEqual(told["where"], "comparison")
+        self.call("get", f"trials/{10**15}/", status=404)
+
+    def test_an_error_in_what_is_answered_is_ours_and_logged(self):
+        trial = self.conducted(rounds=1, warm_ups=0)
+        record = trial.runs.get(number=1).record
+        trial.runs.filter(number=1).update(record={**record, "run": "not a number"})
+        with self.assertLogs("ivrell.api", "ERROR") as logged:
+            told = self.call("get", f"trials/{trial.pk}/runs/1/", status=500)
+        self.assertIn("inside Ivrell", told["what"])
+        self.assertIn("validation error", logged.output[0])
+
+    def test_two_who_drop_lanes_at_once_drop_both(self):
+        trial = self.launch()
+        stale = Trial.objects.get(pk=trial.pk)
+        self.call("post", f"trials/{trial.pk}/lanes/loop/drop/")
+        self.call("post", f"trials/{trial.pk}/lanes/query/drop/")
+        # What the worker does with a record that it read before takes nothing back.
+        stale.finish("stopped")
+        trial.refresh_from_db()
+        self.assertEqual(trial.dropped, ["loop", "query"])
 
     def test_report_can_be_downloaded(self):
         trial = self.launch()
@@ -209,6 +235,13 @@ class Trials(ServerCase):
         lanes = self.call("get", f"trials/{trial.pk}/findings/")["lanes"]
         self.assertEqual([lane["agreement"]["agrees"] for lane in lanes], [False, True])
         self.assertEqual(lanes[0]["agreement"]["reference"], "query")
+        before = trial.conclusion
+        trial.refresh_from_db()
+        self.assertEqual(
+            trial.conclusion, self.call("get", f"trials/{trial.pk}/findings/")["conclusion"]
+        )
+        self.assertNotEqual(trial.conclusion, before)
+        self.assertTrue(trial.conclusion.startswith("query "))
         self.call("post", f"trials/{trial.pk}/judge/", {"lane": "nobody"}, 400)
 
     def test_an_answer_is_kept_as_the_expected_one_and_held_to(self):
@@ -284,12 +317,15 @@ class Trials(ServerCase):
         self.assertIn("noise", self.call("get", "machine/"))
 
     def test_made_data_is_listed_and_cleared_but_not_under_a_trial(self):
-        trial = self.conducted(rounds=1, warm_ups=0)
+        self.conducted(rounds=1, warm_ups=0)
         found = self.call("get", "made/")
         self.assertEqual(found["kept"][0]["tables"], ["readings.csv"])
-        Trial.objects.filter(pk=trial.pk).update(state="running")
-        self.assertIn("needs its data", self.call("delete", "made/", status=400)["what"])
-        Trial.objects.filter(pk=trial.pk).update(state="done")
+        # Whatever uses it, in whatever process: a trial, a try, a making, the command line.
+        with in_use(settings.IVRELL_DATA / "made"):
+            told = self.call("delete", "made/", status=400)
+        self.assertIn("needs this data", told["what"])
+        with in_use(settings.IVRELL_DATA / "loaded"):
+            self.assertIn("trial, a try", self.call("delete", "made/", status=400)["what"])
         self.assertEqual(self.call("delete", "made/")["kept"], [])
 
     def test_now(self):

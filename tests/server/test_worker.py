@@ -6,16 +6,20 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.trials import tasks
 from ivrell.server.trials.management.commands.work import sweep
-from ivrell.server.trials.models import Trial
+from ivrell.server.trials.models import Trial, Try
 from tests.support.server import TWO_LANES
 
 
 class Sweep(TransactionTestCase):
     def setUp(self):
-        comparison = Comparison.objects.from_text(TWO_LANES)
-        self.cut_off = Trial.objects.launch(comparison, Plan(rounds=1))
-        self.waiting = Trial.objects.launch(comparison, Plan(rounds=1))
+        # The queue's tables are none of Django's, which empties its own alone.
+        with connection.cursor() as cursor:
+            cursor.execute("DELETE FROM procrastinate_jobs")
+        self.comparison = Comparison.objects.from_text(TWO_LANES)
+        self.cut_off = Trial.objects.launch(self.comparison, Plan(rounds=1))
+        self.waiting = Trial.objects.launch(self.comparison, Plan(rounds=1))
         # As a worker that is killed leaves things: its job is being done, by nobody.
         with connection.cursor() as cursor:
             cursor.execute(
@@ -30,11 +34,42 @@ class Sweep(TransactionTestCase):
 
     def test_a_trial_that_was_cut_off_is_queued_again_and_its_lock_is_free(self):
         sweep()
-        self.assertEqual(self.jobs(self.cut_off), ["failed", "todo"])
+        self.assertEqual(self.jobs(self.cut_off), ["todo"])
         self.assertEqual(self.jobs(self.waiting), ["todo"])
         with connection.cursor() as cursor:
             cursor.execute("SELECT count(*) FROM procrastinate_jobs WHERE status = 'doing'")
             self.assertEqual(cursor.fetchone(), (0,))
+
+    def as_left(self, task, **arguments):
+        """A job that a worker which was killed was doing."""
+        getattr(tasks, task).defer(**arguments)
+        with connection.cursor() as cursor:
+            # One at a time holds the machine's lock.
+            cursor.execute("UPDATE procrastinate_jobs SET lock = NULL")
+            cursor.execute("UPDATE procrastinate_jobs SET status = 'doing' WHERE task_name = %s",
+                           [task])  # fmt: skip
+
+    def test_tries_judging_and_noise_are_taken_up_too(self):
+        attempt = Try.objects.create(comparison=self.comparison, lane="loop", text="", rows=10)
+        self.as_left("try_lane", try_id=attempt.pk)
+        self.as_left("judge_trial", trial_id=self.waiting.pk, reference="loop")
+        self.as_left("measure_noise", folder="/nowhere")
+        lost = Try.objects.create(comparison=self.comparison, lane="loop", text="", rows=10)
+        sweep()
+        for task in ("try_lane", "judge_trial", "measure_noise"):
+            jobs = ProcrastinateJob.objects.filter(task_name=task)
+            self.assertEqual({job.status for job in jobs}, {"todo"}, task)
+        tries = ProcrastinateJob.objects.filter(task_name="try_lane").order_by("pk")
+        self.assertEqual([job.args["try_id"] for job in tries], [attempt.pk, lost.pk])
+
+    def test_what_brings_the_worker_down_again_and_again_is_given_up(self):
+        with connection.cursor() as cursor:
+            cursor.execute("UPDATE procrastinate_jobs SET attempts = 2 WHERE status = 'doing'")
+        sweep()
+        self.cut_off.refresh_from_db()
+        self.assertEqual(self.cut_off.state, "failed")
+        self.assertIn("3 times", self.cut_off.message["what"])
+        self.assertEqual(self.jobs(self.cut_off), ["failed"])
 
     def test_with_nothing_cut_off_nothing_changes(self):
         sweep()

@@ -17,8 +17,6 @@ import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { Problem } from "./api/client";
 import { Frame } from "./frame/Frame";
 import { ListPage } from "./frame/ListPage";
-import { MachinePage } from "./frame/MachinePage";
-import { ComparisonPage } from "./frame/ComparisonPage";
 import { nonce } from "./ui/nonce";
 import { antd, applyMode, useMode } from "./ui/theme";
 
@@ -38,9 +36,15 @@ const router = createBrowserRouter([
     element: <Frame />,
     children: [
       { path: "/", element: <ListPage /> },
-      { path: "/machine", element: <MachinePage /> },
+      {
+        path: "/machine",
+        lazy: async () => ({ Component: (await import("./frame/MachinePage")).MachinePage }),
+      },
       { path: "/comparisons/:id", element: <Navigate to="question" replace /> },
-      { path: "/comparisons/:id/:step", element: <ComparisonPage /> },
+      {
+        path: "/comparisons/:id/:step",
+        lazy: async () => ({ Component: (await import("./frame/ComparisonPage")).ComparisonPage }),
+      },
       { path: "*", element: <Navigate to="/" replace /> },
     ],
   },

@@ -1,12 +1,21 @@
 """Errors as the API tells them: what, where, cure; the same shape for every error."""
 
-from pydantic import ValidationError
+import logging
+
+from django.db import DataError
 from rest_framework import serializers, status
 from rest_framework.exceptions import APIException
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from ivrell.core.errors import BadInput
+
+log = logging.getLogger("ivrell.api")
+_OWN_ERROR = (
+    "Something went wrong inside Ivrell; nothing was lost.",
+    "",
+    "Try it again. The web server's log has the details.",
+)
 
 
 class ProblemSerializer(serializers.Serializer):
@@ -22,16 +31,16 @@ def _problem(what: str, where: str = "", cure: str = "") -> dict[str, str]:
 
 
 def handle(error: Exception, context: dict) -> Response | None:
-    """Turn errors into answers; what nobody foresaw is left to Django (status 500)."""
+    """Turn errors into answers; what nobody foresaw is logged, and told as Ivrell's own error."""
     if isinstance(error, BadInput):
         return Response(error.as_dict(), status.HTTP_400_BAD_REQUEST)
-    if isinstance(error, ValidationError):
-        first = error.errors(include_url=False)[0]
-        where = ".".join(str(part) for part in first["loc"])
-        return Response(_problem(first["msg"], where), status.HTTP_400_BAD_REQUEST)
+    if isinstance(error, DataError):
+        # A number that no record can have, such as an id beyond what the column holds.
+        return Response(_problem("There is no such thing here."), status.HTTP_404_NOT_FOUND)
     response = exception_handler(error, context)
     if response is None:
-        return None
+        log.exception("an error of Ivrell's own in %s", context["request"].path, exc_info=error)
+        return Response(_problem(*_OWN_ERROR), status.HTTP_500_INTERNAL_SERVER_ERROR)
     if isinstance(error, serializers.ValidationError) and isinstance(error.detail, dict):
         field, messages = next(iter(error.detail.items()))
         message = messages[0] if isinstance(messages, list) else str(messages)

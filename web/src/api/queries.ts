@@ -4,12 +4,14 @@ import { App } from "antd";
 import { api, taken, type Comparison, type Problem, type Schemas } from "./client";
 
 const NOW_EVERY_MS = 4000;
+/** While something is timed every question disturbs it. */
+const NOW_WHILE_TIMING_MS = 20_000;
 
 export function useNow() {
   return useQuery({
     queryKey: ["now"],
     queryFn: () => taken(api.GET("/api/now/")),
-    refetchInterval: NOW_EVERY_MS,
+    refetchInterval: (query) => (query.state.data?.timing ? NOW_WHILE_TIMING_MS : NOW_EVERY_MS),
     retry: false,
   });
 }

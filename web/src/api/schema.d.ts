@@ -1049,10 +1049,7 @@ export interface components {
             message: {
                 [key: string]: string;
             } | null;
-            /** Error */
-            error: {
-                [key: string]: unknown;
-            } | null;
+            error: components["schemas"]["Failure"] | null;
             /** Plans */
             plans: components["schemas"]["StatementPlan"][];
         };
@@ -1592,7 +1589,8 @@ export interface components {
         };
         /**
          * Now
-         * @description Who is signed in, and what the machine is doing.
+         * @description Who is signed in, and what the machine is doing: ``timing`` says that something may be
+         *     timed now, which is better not disturbed, ``noise`` that its noise is measured or will be.
          */
         Now: {
             /** User */
@@ -1609,6 +1607,10 @@ export interface components {
             waiting: number;
             /** Worker */
             worker: boolean;
+            /** Timing */
+            timing: boolean;
+            /** Noise */
+            noise: boolean;
         };
         /** @description Every lane's id in the order wanted. */
         OrderRequest: {
@@ -1820,6 +1822,11 @@ export interface components {
             position: number;
             /** Warm Up */
             warm_up: boolean;
+            /**
+             * Memory Run
+             * @default false
+             */
+            memory_run: boolean;
             /** State */
             state: string;
             /** Elapsed S */
@@ -1920,6 +1927,11 @@ export interface components {
                 [key: string]: unknown;
             } | null;
             /**
+             * Tables S
+             * @default null
+             */
+            tables_s: number | null;
+            /**
              * Sandboxed
              * @default false
              */
@@ -1944,10 +1956,7 @@ export interface components {
             limit: {
                 [key: string]: unknown;
             } | null;
-            /** Error */
-            error: {
-                [key: string]: unknown;
-            } | null;
+            error: components["schemas"]["Failure"] | null;
             /** Output */
             output: string;
             /** Output Bytes */
@@ -2397,10 +2406,7 @@ export interface components {
             peak_memory_bytes: number | null;
             /** Stages */
             stages: components["schemas"]["StageSpan"][];
-            /** Error */
-            error: {
-                [key: string]: unknown;
-            } | null;
+            error: components["schemas"]["Failure"] | null;
             /** Told */
             told: string;
             /** Output */

@@ -1,6 +1,7 @@
 /** The slim bar on top, and the page below it. */
-import { MoonOutlined, SunOutlined, UserOutlined } from "@ant-design/icons";
-import { Button, Dropdown, Tooltip } from "antd";
+import { MoonOutlined, SunOutlined } from "@ant-design/icons";
+import { Button, Tooltip } from "antd";
+import { lazy, Suspense } from "react";
 import { Link, Outlet, useMatch } from "react-router";
 import { Problem } from "../api/client";
 import { useComparison, useNow } from "../api/queries";
@@ -12,6 +13,8 @@ function Name({ id }: { id: number }) {
   const { data } = useComparison(id);
   return <span className="of cut">{data?.name}</span>;
 }
+
+const AccountMenu = lazy(() => import("./AccountMenu"));
 
 export function Frame() {
   const mode = useMode();
@@ -45,27 +48,12 @@ export function Frame() {
           />
         </Tooltip>
         {now.data && (
-          <Dropdown
-            trigger={["click"]}
-            menu={{
-              items: [
-                { key: "who", disabled: true, label: `Signed in as ${now.data.user}` },
-                { key: "machine", label: <Link to="/machine">This machine</Link> },
-                { key: "out", label: "Sign out", onClick: () => void signOut() },
-              ],
-            }}
-          >
-            <Button type="text" icon={<UserOutlined />} aria-label="Account" />
-          </Dropdown>
+          <Suspense fallback={null}>
+            <AccountMenu user={now.data.user} />
+          </Suspense>
         )}
       </header>
       {signedOut ? <SignedOut /> : <Outlet />}
     </div>
   );
-}
-
-async function signOut() {
-  const token = /ivrell_csrf_\d*=([^;]+)/.exec(document.cookie)?.[1] ?? "";
-  await fetch("/leave", { method: "POST", headers: { "X-CSRFToken": token } });
-  location.assign("/");
 }

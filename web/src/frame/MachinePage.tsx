@@ -1,15 +1,13 @@
 /** This machine: what it is, its engines, and how figures are taken on it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button } from "antd";
-import { useEffect, useState } from "react";
+import { useEffect, useRef } from "react";
 import { Link } from "react-router";
 import { api, taken } from "../api/client";
 import { useEngines, useMachine, useNow } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
 import { Runtimes, Servers } from "./Registries";
 import { ago, bytes, count, figures, plural } from "../ui/units";
-
-const ASK_NOISE_MS = 3000;
 
 type Machine = {
   host: string;
@@ -139,19 +137,17 @@ function Now() {
 /** How far equals come out apart on this machine, and measuring it anew. */
 function Noise({ noise }: { noise: Machine["noise"] }) {
   const cache = useQueryClient();
-  const [asked, setAsked] = useState<string | null>(null);
-  const measuring = asked !== null && (noise?.taken_at ?? "") === asked;
+  const now = useNow();
+  const measuring = now.data?.noise ?? false;
+  const before = useRef(measuring);
   useEffect(() => {
-    if (!measuring) return;
-    const timer = window.setInterval(
-      () => void cache.invalidateQueries({ queryKey: ["machine"] }),
-      ASK_NOISE_MS,
-    );
-    return () => window.clearInterval(timer);
+    // Only at its end: what would be asked meanwhile would be measured with it.
+    if (before.current && !measuring) void cache.invalidateQueries({ queryKey: ["machine"] });
+    before.current = measuring;
   }, [measuring, cache]);
   const measure = useMutation({
     mutationFn: () => taken(api.POST("/api/machine/noise/")),
-    onSuccess: () => setAsked(noise?.taken_at ?? ""),
+    onSuccess: () => void cache.invalidateQueries({ queryKey: ["now"] }),
   });
   return (
     <>

@@ -123,8 +123,7 @@ function Ratio({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
   return (
     <Tooltip title={unsure ? "cannot be told apart from the baseline" : undefined}>
       <span className={`ratio ${unsure ? "faint" : ""}`}>
-        {unsure ? "≈ 1" : times(found.ratio.value)}
-        {!unsure && "×"}
+        {unsure ? "≈ 1" : `${found.ratio.bound ? "≥ " : ""}${times(found.ratio.value)}×`}
       </span>
     </Tooltip>
   );
@@ -139,7 +138,7 @@ function Facts({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
       {lane.problem && <span className="bad">to mend · </span>}
       {agreement && agreement.verdict !== "no answer" && (
         <>
-          <span className={agreement.agrees ? "" : "bad"}>{verdictWord(agreement.verdict)}</span>
+          <span className={agreement.agrees ? "" : "bad"}>{verdictWord(agreement)}</span>
           {" · "}
         </>
       )}

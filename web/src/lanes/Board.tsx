@@ -185,7 +185,7 @@ function LaneRow(props: RowProps) {
         {lane.code_lines}
       </span>
       <span role="cell" className={`answer ${agreement && !agreement.agrees ? "bad" : ""}`}>
-        {agreement ? (lane.baseline ? "reference" : verdictWord(agreement.verdict)) : "–"}
+        {agreement ? verdictWord(agreement) : "–"}
         <span className="small faint">
           {lane.answer_rows !== null && `${lane.answer_rows.toLocaleString("en-GB")} rows`}
         </span>
@@ -318,6 +318,7 @@ function RatioCell({ lane, lanes, place }: CellProps) {
           <span className="quiet small">cannot tell apart</span>
         ) : (
           <>
+            {ratio.bound && <span className="small quiet">{ratio.bound} </span>}
             <strong data-testid="ratio">{times(ratio.value)}</strong>
             {ratio.low !== null && ratio.high !== null && (
               <span className="small faint">

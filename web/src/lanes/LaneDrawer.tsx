@@ -1,19 +1,14 @@
 /** A lane opened: its runs in order, one run's curves and stages, what it printed, the code. */
 import { Drawer } from "antd";
 import { scaleLinear } from "d3-scale";
-import { lazy, Suspense } from "react";
 import { Link } from "react-router";
 import type { Comparison, Dot, LaneFindings, Run, Trial } from "../api/client";
 import { useRun } from "../api/queries";
 import type { View } from "../frame/view";
 import { RunCurve } from "../steps/RunCurve";
-import type { Language } from "../ui/CodeEditor";
-import { bytes, count, figures, seconds } from "../ui/units";
+import { CodeEditor, type Language } from "../ui/editors";
+import { bytes, count, counted, figures, seconds } from "../ui/units";
 import { Glyph, laneColour } from "./mark";
-
-const CodeEditor = lazy(() =>
-  import("../ui/CodeEditor").then((module) => ({ default: module.CodeEditor })),
-);
 
 type Props = {
   comparison: Comparison;
@@ -31,7 +26,9 @@ export function LaneDrawer({ comparison, trial, lane, view }: Props) {
     .filter((run) => run.counted)
     .sort((a, b) => (a.elapsed_s ?? 0) - (b.elapsed_s ?? 0));
   const usual = middle[Math.floor(middle.length / 2)] ?? lane.runs[lane.runs.length - 1];
-  const number = lane.runs.some((run) => run.run === view.run) ? view.run : (usual?.run ?? null);
+  const known =
+    view.run !== null && [...lane.runs.map((run) => run.run), lane.memory_run].includes(view.run);
+  const number = known ? view.run : (usual?.run ?? null);
   const { data: run } = useRun(trial.id, number);
   return (
     <Drawer
@@ -56,22 +53,32 @@ export function LaneDrawer({ comparison, trial, lane, view }: Props) {
             onChoose={(n) => view.set({ run: n })}
           />
         </section>
+        {lane.memory_run !== null && (
+          <p className="small quiet">
+            Its processes share memory, so peak memory comes from{" "}
+            <button
+              className="text"
+              onClick={() => view.set({ run: lane.memory_run ?? undefined })}
+            >
+              a run of its own
+            </button>
+            : {lane.memory_method}.
+          </p>
+        )}
         {run && <OneRun run={run} colour={laneColour(place)} />}
         {run && (
           <section>
             <h3>The code that ran</h3>
-            <Suspense fallback={null}>
-              <div className="code-shown">
-                <CodeEditor
-                  label={`Code of ${lane.name} in trial ${trial.id}`}
-                  value={run.code}
-                  wrong={(run.error as { line?: number } | null)?.line ?? null}
-                  language={
-                    (comparison.lanes.find((l) => l.id === lane.id)?.language ?? "sql") as Language
-                  }
-                />
-              </div>
-            </Suspense>
+            <div className="code-shown">
+              <CodeEditor
+                label={`Code of ${lane.name} in trial ${trial.id}`}
+                value={run.code}
+                wrong={run.error?.line ?? null}
+                language={
+                  (comparison.lanes.find((l) => l.id === lane.id)?.language ?? "sql") as Language
+                }
+              />
+            </div>
             <Link to={`/comparisons/${comparison.id}/approaches?lane=${lane.id}`}>
               Open in Approaches
             </Link>
@@ -112,7 +119,7 @@ function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
             key={run.run}
             role="button"
             tabIndex={0}
-            aria-label={`run ${run.run}: ${seconds(value)}`}
+            aria-label={`${run.warm_up ? "warm-up" : `round ${run.round}`}: ${seconds(value)}`}
             className="run-dot"
             onClick={() => onChoose(run.run)}
             onKeyDown={(event) => event.key === "Enter" && onChoose(run.run)}
@@ -175,7 +182,8 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
         ? `${figures(100 * run.cache.share, 2)} % at the start`
         : "–",
     ],
-    ["shut in", run.sandboxed ? "yes" : "no sandbox"],
+    ["sandboxed", run.sandboxed ? "yes" : "no"],
+    ["tables brought in", run.tables_s == null ? "–" : `${seconds(run.tables_s)} (not counted)`],
     ["read from disk", bytes(run.read_bytes)],
     ["written to disk", bytes(run.written_bytes)],
     ["page faults", run.page_faults === null ? "–" : count(run.page_faults)],
@@ -185,24 +193,21 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
       run.answer_rows === null ? "–" : `${count(run.answer_rows)} rows, ${bytes(run.answer_bytes)}`,
     ],
     ["left behind", bytes(run.left_bytes)],
+    ...Object.entries(run.counters).map(
+      ([name, value]) => [name, counted(name, value)] as [string, string],
+    ),
   ];
   const curve = run.curve.map((sample) => ({
     t: sample.t_s,
     cpu: sample.cpu_s,
     memory: sample.memory_bytes - (run.start_memory_bytes ?? 0),
   }));
-  const error = run.error as {
-    kind: string;
-    message: string;
-    trace: string;
-    line: number | null;
-  } | null;
+  const error = run.error;
   const reasons = Object.entries(run.not_measured);
   return (
     <section>
       <h3>
-        Run {run.run}, {run.warm_up ? "a warm-up" : `round ${run.round}`}, {ordinal(run.position)}{" "}
-        in its round
+        Run {run.run}, {kindOfRun(run)}
       </h3>
       {error && (
         <div className="trouble">
@@ -213,6 +218,12 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
               <summary>Where it happened</summary>
               <pre>{error.trace}</pre>
             </details>
+          )}
+          {error.printed && (
+            <>
+              <div className="small">It printed last:</div>
+              <pre className="printed">{error.printed}</pre>
+            </>
           )}
         </div>
       )}
@@ -272,6 +283,11 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
       )}
     </section>
   );
+}
+
+function kindOfRun(run: Run): string {
+  if (run.memory_run) return "for its memory alone: its times count for nothing";
+  return `${run.warm_up ? "a warm-up" : `round ${run.round}`}, ${ordinal(run.position)} in its round`;
 }
 
 function ordinal(n: number): string {

@@ -8,6 +8,6 @@ const SHORT: Record<string, string> = {
   "no answer": "no answer",
 };
 
-export function verdictWord(verdict: string): string {
-  return SHORT[verdict] ?? verdict;
+export function verdictWord(agreement: { verdict: string; itself?: boolean }): string {
+  return agreement.itself ? "reference" : (SHORT[agreement.verdict] ?? agreement.verdict);
 }

@@ -9,7 +9,7 @@ import { changes, useChange, type Change } from "../api/queries";
 import type { StepProps } from "../frame/ComparisonPage";
 import { useView } from "../frame/view";
 import { Glyph } from "../lanes/mark";
-import { CodeDifference, CodeEditor, type Language } from "../ui/CodeEditor";
+import { CodeDifference, CodeEditor, type Language } from "../ui/editors";
 import { Editable } from "../ui/Editable";
 import { plural } from "../ui/units";
 import { KnobStrip } from "./KnobStrip";
@@ -303,7 +303,12 @@ function Origin({ lane, code, parent, comparison }: OriginProps) {
               : `it reads ${lane.input} instead of ${parent.input}.`)}
       </p>
       {(added > 0 || removed > 0) && (
-        <CodeDifference before={parent.code} after={code} language={lane.language as Language} />
+        <CodeDifference
+          before={parent.code}
+          after={code}
+          language={lane.language as Language}
+          labels={[`Code of ${parent.name}`, `Code of ${lane.name}`]}
+        />
       )}
     </>
   );

@@ -5,7 +5,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { api, taken, type Comparison, type Edit, wholeEdit, type Problem } from "../api/client";
 import { changes, useChange } from "../api/queries";
 import type { StepProps } from "../frame/ComparisonPage";
-import { CodeEditor } from "../ui/CodeEditor";
+import { CodeEditor } from "../ui/editors";
 import { Trouble } from "../ui/Trouble";
 import { count } from "../ui/units";
 import type { Editing } from "./data/editing";

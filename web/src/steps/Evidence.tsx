@@ -10,7 +10,7 @@ import {
   type LaneFindings,
   type Trial,
 } from "../api/client";
-import { CodeDifference, type Language } from "../ui/CodeEditor";
+import { CodeDifference, type Language } from "../ui/editors";
 import { Glyph } from "../lanes/mark";
 import { DistanceAxis, Distances } from "../plot/distances";
 import { count, figures, plural } from "../ui/units";
@@ -77,6 +77,7 @@ export function Evidence({ comparison, trial, lane, agreement, point }: Props) {
             before={trial.lanes[reference] ?? ""}
             after={trial.lanes[lane.id] ?? ""}
             language={(spoken ?? "sql") as Language}
+            labels={["Code of the reference", `Code of ${lane.name}`]}
           />
         </div>
       )}

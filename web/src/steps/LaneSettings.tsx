@@ -3,7 +3,7 @@ import { Button } from "antd";
 import { useState } from "react";
 import type { Lane } from "../api/client";
 import { changes, useChange } from "../api/queries";
-import { CodeEditor, type Language } from "../ui/CodeEditor";
+import { CodeEditor, type Language } from "../ui/editors";
 import { Trouble } from "../ui/Trouble";
 
 export function LaneSettings({ comparison, lane }: { comparison: number; lane: Lane }) {

@@ -7,7 +7,7 @@ import { useView } from "../frame/view";
 import { Glyph, laneColour } from "../lanes/mark";
 import { bytes, figures, plural, pointWords, seconds, trimmed } from "../ui/units";
 import { RunCurve } from "./RunCurve";
-import { type Ended, type Running, useLive } from "./useLive";
+import { type Ended, type LiveTrial, type Running, useLive } from "./useLive";
 
 export function Race({ comparison, trial }: { comparison: Comparison; trial: Trial }) {
   const view = useView();
@@ -40,9 +40,7 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
     trial.points[0] ??
     {};
   const here = (point: Record<string, unknown>) => pointWords(point) === pointWords(shown);
-  const rounds = trial.plan.rounds ?? 5;
-  const warmUps = trial.plan.warm_ups ?? 1;
-  const columns = Array.from({ length: rounds + warmUps }, (_, i) => i + 1 - warmUps);
+  const columns = shownRounds(trial, race);
   const ended = race.ended.filter((run) => here(run.point));
   const longest = Math.max(
     0,
@@ -56,6 +54,7 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
         <span className="quiet grow cut" data-testid="race-state">
           {stateWords(trial, race.ended.length, race.over)}
           {trial.points.length > 1 && `, ${pointWords(shown)}`}
+          {roundsWords(trial, columns)}
         </span>
         {going ? (
           <>
@@ -129,7 +128,10 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
                 longest={longest}
                 ended={ended.find((run) => run.approach === id && run.round === round)}
                 running={
-                  race.running?.approach === id && race.running.round === round && going
+                  race.running?.approach === id &&
+                  race.running.round === round &&
+                  !race.running.memory_alone &&
+                  going
                     ? race.running
                     : undefined
                 }
@@ -164,8 +166,38 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
   );
 }
 
+const MOST_COLUMNS = 14;
+
+/** Rounds at the most: a plan that ends when it is sure may need fewer. */
+function mostRounds(trial: Trial): number {
+  return trial.plan.until?.at_most ?? trial.plan.rounds ?? 5;
+}
+
+/** The rounds there is room for: all of them, or the last ones up to that under way. */
+function shownRounds(trial: Trial, race: LiveTrial): number[] {
+  const first = 1 - (trial.plan.warm_ups ?? 1);
+  const seen = Math.max(first, ...race.ended.map((run) => run.round), race.running?.round ?? first);
+  const usual = trial.plan.until?.at_least ?? trial.plan.rounds ?? 5;
+  const last = Math.min(mostRounds(trial), Math.max(seen, usual));
+  const from = Math.max(
+    first,
+    Math.min(last, Math.max(seen, first + MOST_COLUMNS - 1)) - MOST_COLUMNS + 1,
+  );
+  const to = Math.min(last, from + MOST_COLUMNS - 1);
+  return Array.from({ length: to - from + 1 }, (_, i) => from + i);
+}
+
+function roundsWords(trial: Trial, columns: number[]): string {
+  const [from = 1] = columns;
+  const to = columns[columns.length - 1] ?? 1;
+  const most = mostRounds(trial);
+  if (from > 1) return `, rounds ${from} to ${to} of ${trial.plan.until ? "up to " : ""}${most}`;
+  return trial.plan.until ? `, up to ${plural(most, "round")}` : "";
+}
+
 function stateWords(trial: Trial, done: number, over: boolean): string {
-  const runs = `${done} of ${plural(trial.planned_runs, "run")}`;
+  const most = trial.plan.until ? "at most " : "";
+  const runs = `${done} of ${most}${plural(trial.planned_runs, "run")}`;
   if (trial.state === "waiting" && !over)
     return trial.ahead
       ? `waiting behind ${plural(trial.ahead, "trial")}`
@@ -238,7 +270,11 @@ function Now({ comparison, running, cores, shadows }: NowProps) {
               <strong className="cut">{lane?.name}</strong>
             </div>
             <div className="quiet">
-              {running.warm_up ? "warm-up" : `round ${running.round}`}
+              {running.memory_alone
+                ? "a run for its memory alone"
+                : running.warm_up
+                  ? "warm-up"
+                  : `round ${running.round}`}
               {running.elapsed
                 ? `, ${running.stage || "running"}`
                 : ", getting ready (not timed) or too short to watch"}
@@ -298,6 +334,7 @@ function Failures({ comparison, ended }: { comparison: Comparison; ended: Ended[
           <span className={run.error?.message.includes("\n") ? "mono" : ""}>
             {run.error?.kind}: {run.error?.message}
           </span>
+          {run.error?.printed && <pre className="printed">{run.error.printed}</pre>}
         </div>
       ))}
     </>

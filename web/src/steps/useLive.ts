@@ -9,6 +9,8 @@ export type Running = {
   approach: string;
   round: number;
   warm_up: boolean;
+  /** A run that is watched for its memory: its times count for nothing. */
+  memory_alone: boolean;
   point: Record<string, unknown>;
   elapsed: number;
   stage: string;
@@ -24,12 +26,13 @@ export type Ended = {
   warm_up: boolean;
   state: string;
   point: Record<string, unknown>;
+  memory_run: boolean;
   elapsed_s: number | null;
-  error: { kind: string; message: string; line: number | null } | null;
+  error: { kind: string; message: string; line: number | null; printed?: string } | null;
   limit: { kind: string; value: number } | null;
 };
 
-export type Race = {
+export type LiveTrial = {
   making: { table: string; form: string; rows: number; total: number } | null;
   running: Running | null;
   ended: Ended[];
@@ -42,7 +45,7 @@ export type Race = {
   seen: number;
 };
 
-const EMPTY: Race = {
+const EMPTY: LiveTrial = {
   making: null,
   running: null,
   ended: [],
@@ -55,16 +58,16 @@ const EMPTY: Race = {
 
 type LiveEvent = { kind: string; [field: string]: unknown };
 
-export function fold(race: Race, event: LiveEvent): Race {
+export function fold(race: LiveTrial, event: LiveEvent): LiveTrial {
   return { ...folded(race, event), seen: Number(event.at ?? race.seen) };
 }
 
-function folded(race: Race, event: LiveEvent): Race {
+function folded(race: LiveTrial, event: LiveEvent): LiveTrial {
   switch (event.kind) {
     case "reset":
       return EMPTY;
     case "data":
-      return { ...race, making: event as unknown as Race["making"] };
+      return { ...race, making: event as unknown as LiveTrial["making"] };
     case "data made":
       return { ...race, making: null };
     case "run started": {
@@ -106,8 +109,13 @@ function folded(race: Race, event: LiveEvent): Race {
       return {
         ...race,
         running: null,
-        ended: [...race.ended.filter((e) => e.run !== ended.run), ended],
-        shadows: samples.length ? { ...race.shadows, [ended.approach]: samples } : race.shadows,
+        ended: ended.memory_run
+          ? race.ended
+          : [...race.ended.filter((e) => e.run !== ended.run), ended],
+        shadows:
+          samples.length && !ended.memory_run
+            ? { ...race.shadows, [ended.approach]: samples }
+            : race.shadows,
       };
     }
     case "lane out":
@@ -120,7 +128,7 @@ function folded(race: Race, event: LiveEvent): Race {
 }
 
 /** Follow a trial from its first event; what depends on it is asked for anew as runs end. */
-export function useLive(trial: number | null, comparison: number): Race {
+export function useLive(trial: number | null, comparison: number): LiveTrial {
   const [race, tell] = useReducer(fold, EMPTY);
   const cache = useQueryClient();
   useEffect(() => {

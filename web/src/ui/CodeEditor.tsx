@@ -170,6 +170,11 @@ function common(language: Language, names = NOTHING): Extension[] {
   ];
 }
 
+/** What screen readers call an editor, and that the keyboard reaches what scrolls in it. */
+function named(label: string): Extension {
+  return EditorView.contentAttributes.of({ "aria-label": label, tabindex: "0" });
+}
+
 type Props = {
   value: string;
   language: Language;
@@ -196,7 +201,7 @@ export function CodeEditor(props: Props) {
       state: EditorState.create({
         extensions: [
           ...common(language, JSON.parse(told) as Names),
-          EditorView.contentAttributes.of({ "aria-label": label }),
+          named(label),
           EditorState.readOnly.of(!editable),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) changed(update.state.doc.toString());
@@ -219,19 +224,29 @@ export function CodeEditor(props: Props) {
 }
 
 /** Two texts side by side with what changed between them. */
-export function CodeDifference(props: { before: string; after: string; language: Language }) {
-  const { before, after, language } = props;
+export function CodeDifference(props: {
+  before: string;
+  after: string;
+  language: Language;
+  labels: [string, string];
+}) {
+  const { before, after, language, labels } = props;
+  const [beforeLabel, afterLabel] = labels;
   const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (!place.current) return;
-    const readOnly = [...common(language), EditorState.readOnly.of(true)];
+    const readOnly = (label: string) => [
+      ...common(language),
+      EditorState.readOnly.of(true),
+      named(label),
+    ];
     const merge = new MergeView({
       parent: place.current,
-      a: { doc: before, extensions: readOnly },
-      b: { doc: after, extensions: readOnly },
+      a: { doc: before, extensions: readOnly(beforeLabel) },
+      b: { doc: after, extensions: readOnly(afterLabel) },
       collapseUnchanged: { margin: 2, minSize: 6 },
     });
     return () => merge.destroy();
-  }, [before, after, language]);
+  }, [before, after, language, beforeLabel, afterLabel]);
   return <div className="code-editor difference" ref={place} />;
 }

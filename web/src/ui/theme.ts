@@ -65,7 +65,13 @@ export function antd(current: Mode): ThemeConfig {
       motionDurationSlow: "0.15s",
     },
     components: {
-      Button: { primaryShadow: "none", defaultShadow: "none", fontWeight: 550 },
+      Button: {
+        primaryShadow: "none",
+        defaultShadow: "none",
+        fontWeight: 550,
+        // The accent of the dark theme is light: white words on it could hardly be read.
+        primaryColor: current === "dark" ? c.ground : "#ffffff",
+      },
       Drawer: { padding: 18 },
       Tooltip: { colorBgSpotlight: current === "dark" ? "#343c4d" : "#1c2740" },
     },

@@ -100,3 +100,10 @@ function read(text: string, units: Record<string, number>, usual: string): numbe
 
 export const readSeconds = (text: string) => read(text, SECONDS, "s");
 export const readBytes = (text: string) => read(text, BYTES, "b");
+
+/** What an engine counted, in the unit that its name says. */
+export function counted(name: string, value: number): string {
+  if (name.endsWith("bytes")) return bytes(value);
+  if (name.endsWith("seconds")) return seconds(value);
+  return Number.isInteger(value) ? count(value) : figures(value);
+}

@@ -1,10 +1,8 @@
 """Keeping track of the answers of a trial as its runs end."""
 
-import json
 import shutil
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
 
 import pyarrow as pa
 import pyarrow.csv
@@ -14,22 +12,11 @@ from ivrell.core.agreement.canonical import canonical, fingerprint
 from ivrell.core.agreement.compare import VERDICTS, Agreement, compare, no_answer
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.comparison.points import expected_name, point_name
 from ivrell.core.errors import BadInput
 
 EXPECTED = "the expected answer"
 """What stands in the place of the reference's lane where a stored answer is the reference."""
-
-
-def point_name(point: dict[str, Any]) -> str:
-    """A point as one stable text, for keys and file names."""
-    return json.dumps(point, sort_keys=True)
-
-
-def expected_name(pattern: str, point: dict[str, Any]) -> str:
-    """The file name of a stored answer at a point: knobs in braces replaced by their values."""
-    for knob, value in point.items():
-        pattern = pattern.replace(f"{{{knob}}}", quote(str(value), safe=""))
-    return pattern
 
 
 def stored_answer(path: Path) -> pa.Table:

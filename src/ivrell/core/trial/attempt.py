@@ -12,8 +12,8 @@ from typing import Any
 
 import pyarrow as pa
 
-from ivrell.core.agreement.record import point_name
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.comparison.points import point_name
 from ivrell.core.engines.base import Approach
 from ivrell.core.engines.plain import PLAIN, read_plain
 from ivrell.core.engines.registry import ENGINES

@@ -17,9 +17,10 @@ from typing import Any, Protocol, TextIO
 import pyarrow as pa
 import pyarrow.parquet
 
-from ivrell.core.agreement.record import Answers, point_name
+from ivrell.core.agreement.record import Answers
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.file import parse
+from ivrell.core.comparison.points import point_name
 from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped

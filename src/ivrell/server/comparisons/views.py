@@ -21,7 +21,6 @@ from rest_framework.response import Response
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput
-from ivrell.core.propose.recipe import propose, table_name
 from ivrell.server.comparisons import serializers as shapes
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.starting import NEW_RECIPE, fresh_id, new_comparison, starting_fields
@@ -84,6 +83,8 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
         No value of the files stands in it, but for the categories that ``allow`` names
         ("table.column" with commas between); the files are not kept.
         """
+        from ivrell.core.propose.recipe import propose, table_name
+
         files = request.FILES.getlist("files")
         if not files:
             raise BadInput("No file was sent.", cure="Choose csv or parquet files.")

@@ -10,6 +10,7 @@ from django.conf import settings
 from procrastinate.contrib.django import app
 
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.locks import in_use
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.generate import Generator
@@ -72,7 +73,9 @@ def make_data(making_id: int) -> None:
     making.save(update_fields=["state"])
     try:
         recipe = resolved(making.text, making.wanted.get("knobs", {}))
-        _make(making, recipe, _Watched(making))
+        with in_use(settings.IVRELL_DATA / "made"), in_use(settings.IVRELL_DATA / "loaded"):
+            _make(making, recipe, _Watched(making))
+        _trim()
         making.finish(Making.State.DONE)
     except Stopped:
         making.finish(Making.State.STOPPED)
@@ -109,7 +112,13 @@ def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:
             making.profiles[table] = whole_profile(
                 generator, table, progress=watched.progress, stopped=watched.stopped
             )
-    store.trim(settings.MADE_LIMIT_BYTES)
+
+
+def _trim() -> None:
+    try:
+        DataStore(settings.IVRELL_DATA / "made").trim(settings.MADE_LIMIT_BYTES)
+    except BadInput as error:
+        log.info("made data was not trimmed: %s", error)
 
 
 def _load(making: Making, recipe: Recipe, engine: str, watched: _Watched) -> None:

@@ -1,12 +1,11 @@
 """The API of data: looking at a recipe while it is written, and making its tables."""
 
 from functools import lru_cache
-from typing import Any, TypeVar
+from typing import Any
 
 from django.conf import settings
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import extend_schema
-from pydantic import BaseModel
 from rest_framework import status
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -23,17 +22,12 @@ from ivrell.core.recipe.kinds.settings import settings_of
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.preview import costs, preview, rows_from
 from ivrell.core.recipe.store import DataStore
+from ivrell.server.asking import asked
 from ivrell.server.comparisons.models import Comparison, resolved
 from ivrell.server.data import shapes
 from ivrell.server.data.models import Making
 
 _MOST_ROWS_AT_ONCE = 500
-
-Asked = TypeVar("Asked", bound=BaseModel)
-
-
-def _asked(shape: type[Asked], request: Request) -> Asked:
-    return shape.model_validate(request.data)
 
 
 def _present(comparison: int) -> Comparison:
@@ -63,7 +57,7 @@ class LookView(APIView):
     @extend_schema(request=shapes.LookRequest, responses=shapes.Look, operation_id="look")
     def post(self, request: Request, comparison: int) -> Response:
         """The tables of a recipe as they will be, with its text after some changes."""
-        given = _asked(shapes.LookRequest, request)
+        given = asked(shapes.LookRequest, request)
         text = _present(comparison).text
         data_text = given.data_text if given.data_text is not None else edit.data_text(text)
         for change in given.edits:
@@ -87,7 +81,7 @@ class RowsView(APIView):
     @extend_schema(request=shapes.RowsRequest, responses=shapes.Rows, operation_id="rows")
     def post(self, request: Request, comparison: int) -> Response:
         """Some rows of a table as they will be made, from anywhere in it."""
-        given = _asked(shapes.RowsRequest, request)
+        given = asked(shapes.RowsRequest, request)
         generator = _generator_of(_written(comparison, given), given.knobs)
         if given.table not in generator.recipe.tables:
             raise BadInput(f'There is no table "{given.table}".')
@@ -106,7 +100,7 @@ class CostsView(APIView):
     def post(self, request: Request, comparison: int) -> Response:
         """Bytes and seconds of each table in each form: measured where it stands made,
         estimated from a sample elsewhere."""
-        given = _asked(shapes.Written, request)
+        given = asked(shapes.Written, request)
         generator = _generator_of(_written(comparison, given), given.knobs)
         store = DataStore(settings.IVRELL_DATA / "made")
         tables = []
@@ -163,7 +157,7 @@ class MakingView(APIView):
     def post(self, request: Request, comparison: int) -> Response:
         """Make tables in some forms, or read them through for a profile; it waits its turn
         among the trials."""
-        given = _asked(shapes.MakeRequest, request)
+        given = asked(shapes.MakeRequest, request)
         record = _present(comparison)
         for form in given.forms:
             if form not in DATABASES:

@@ -6,11 +6,10 @@ from typing import Any
 from django.conf import settings
 from django.db import connection, models, transaction
 from django.utils import timezone
-from pyarrow import parquet
 
-from ivrell.core.agreement.record import Answers, expected_name, point_name
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
+from ivrell.core.comparison.points import expected_name, point_name
 from ivrell.core.errors import BadInput
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, ordered_runs
@@ -117,6 +116,11 @@ class Trial(models.Model):
 
         Raises BadInput where the lane has no answer there.
         """
+        # Heavy, and wanted only here: a web server should stay small.
+        from pyarrow import parquet
+
+        from ivrell.core.agreement.record import Answers
+
         found = self.agreement.get(point_name(point), {}).get(lane, {})
         prints = found.get("fingerprints") or {}
         if not prints:
@@ -137,12 +141,23 @@ class Trial(models.Model):
             with connection.cursor() as cursor:
                 cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, str(self.pk)])
 
+    def keep_conclusion(self) -> None:
+        """Put the conclusion of the first point into words anew, from runs and agreement."""
+        if self.runs.exists():
+            self.conclusion = self.findings()["conclusion"]
+            self.save(update_fields=["conclusion"])
+
+    @property
+    def done_runs(self) -> int:
+        """Runs that there are, memory runs aside: they are planned by no one."""
+        return self.runs.count() - self.runs.filter(record__memory_run=True).count()
+
     def finish(self, state: str, message: dict[str, str] | None = None) -> None:
         """Set the end state, keep the conclusion, and drop events nobody needs any more."""
         self.state, self.message, self.finished_at = state, message, timezone.now()
-        if self.runs.exists():
-            self.conclusion = self.findings()["conclusion"]
-        self.save()
+        self.keep_conclusion()
+        # Not what the page may be changing meanwhile: stops, lanes dropped.
+        self.save(update_fields=["state", "message", "finished_at", "agreement"])
         self.events.filter(kind__in=["progress", "data"]).delete()
         self.tell("ended", {"state": state})
 

@@ -5,14 +5,14 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field
 from rest_framework import serializers
 
-from ivrell.core.report.shape import Call, Findings
+from ivrell.core.report.shape import Call, Failure, Findings
 from ivrell.server.trials.models import Trial
 
 
 class TrialLineSerializer(serializers.ModelSerializer):
     """A trial in a list."""
 
-    done_runs = serializers.IntegerField(source="runs.count", read_only=True)
+    done_runs = serializers.IntegerField(read_only=True)
     comparison_name = serializers.CharField(source="comparison.name", read_only=True)
 
     class Meta:
@@ -135,6 +135,7 @@ class RunShape(BaseModel):
     round: int
     position: int
     warm_up: bool
+    memory_run: bool = False
     state: str
     elapsed_s: float | None
     elapsed_at_least_s: float | None
@@ -162,6 +163,7 @@ class RunShape(BaseModel):
     most_threads: int | None = None
     cores: int | None = None
     cache: dict[str, Any] | None = None
+    tables_s: float | None = None
     sandboxed: bool = False
     stages: list[StageSpan]
     spans: list[Span]
@@ -171,7 +173,7 @@ class RunShape(BaseModel):
     answer_fingerprint: str | None
     left_bytes: int | None
     limit: dict[str, Any] | None
-    error: dict[str, Any] | None
+    error: Failure | None
     output: str
     output_bytes: int
     not_measured: dict[str, str]
@@ -197,7 +199,8 @@ class EngineLine(BaseModel):
 
 
 class Now(BaseModel):
-    """Who is signed in, and what the machine is doing."""
+    """Who is signed in, and what the machine is doing: ``timing`` says that something may be
+    timed now, which is better not disturbed, ``noise`` that its noise is measured or will be."""
 
     user: str
     may_run: bool
@@ -206,6 +209,8 @@ class Now(BaseModel):
     comparison_name: str | None
     waiting: int
     worker: bool
+    timing: bool
+    noise: bool
 
 
 class EngineList(BaseModel):
@@ -298,7 +303,7 @@ class ExplainedShape(BaseModel):
     rows_asked: int
     state: str
     message: dict[str, str] | None
-    error: dict[str, Any] | None
+    error: Failure | None
     plans: list[StatementPlan]
 
 
@@ -337,7 +342,7 @@ class TryShape(BaseModel):
     cpu_s: float | None
     peak_memory_bytes: int | None
     stages: list[StageSpan]
-    error: dict[str, Any] | None
+    error: Failure | None
     told: str
     output: str
     answer_rows: int | None

@@ -1,26 +1,28 @@
-"""The queue: trials wait here and run one at a time on a machine."""
+"""The queue: trials wait here and run one at a time on a machine.
+
+The web server loads this to put work into the queue; what does the work is loaded by the worker
+when there is some.
+"""
 
 import logging
 import platform
 import tempfile
 import time
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from django.conf import settings
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from ivrell.core.agreement.record import point_name
+from ivrell.core.comparison.points import point_name
 from ivrell.core.errors import BadInput
-from ivrell.core.recipe.store import DataStore
-from ivrell.core.trial import against_itself
-from ivrell.core.trial.conduct import Trial as CoreTrial
-from ivrell.core.trial.conduct import read_curve
-from ivrell.core.trial.interrupted import interrupted
-from ivrell.core.trial.once import try_once
 from ivrell.core.trial.plan import Plan
 from ivrell.server.trials.models import MACHINE_LOCK, Run, Trial, Try
+
+if TYPE_CHECKING:
+    from ivrell.core.recipe.store import DataStore
+    from ivrell.core.trial.conduct import Trial as CoreTrial
 
 log = logging.getLogger("ivrell.trials")
 QUEUE = "trials"
@@ -60,6 +62,8 @@ class Conductor:
         return True
 
     def _keep_run(self, record: dict[str, Any]) -> None:
+        from ivrell.core.trial.conduct import read_curve
+
         Run.objects.update_or_create(
             trial=self.trial,
             number=record["run"],
@@ -72,7 +76,7 @@ class Conductor:
         )
         keep = ("run", "approach", "point", "round", "warm_up", "state", "elapsed_s",
                 "cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes",
-                "limit", "error")  # fmt: skip
+                "limit", "error", "memory_run")  # fmt: skip
         self.trial.tell("run ended", {key: record[key] for key in keep})
 
     def _ask(self) -> None:
@@ -96,6 +100,8 @@ class Conductor:
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="conduct_trial")
 def conduct_trial(trial_id: int) -> None:
     """Conduct a trial from its record; one that was cut off goes on where it was."""
+    from ivrell.core.trial.conduct import Trial as CoreTrial
+
     trial = Trial.objects.get(pk=trial_id)
     if trial.state not in (Trial.State.WAITING, Trial.State.RUNNING):
         return
@@ -112,7 +118,7 @@ def conduct_trial(trial_id: int) -> None:
             trial.text,
             Plan.model_validate(trial.plan),
             trial.folder,
-            DataStore(settings.IVRELL_DATA / "made"),
+            _store(),
             listen=conductor.listen,
             control=conductor,
         )
@@ -121,12 +127,8 @@ def conduct_trial(trial_id: int) -> None:
             if not trial.runs.filter(number=run["run"]).exists():
                 conductor.listen("run ended", run)
         trial.agreement = _agreement(found)
-        core.store.trim(settings.MADE_LIMIT_BYTES)
-        try:
-            core.databases.trim(settings.MADE_LIMIT_BYTES)
-        finally:
-            core.databases.stop()
         trial.finish(found["ended"])
+        _trim(core)
     except BadInput as error:
         trial.finish(Trial.State.FAILED, error.as_dict())
     except Exception:
@@ -142,6 +144,23 @@ def conduct_trial(trial_id: int) -> None:
         raise
 
 
+def _store() -> "DataStore":
+    from ivrell.core.recipe.store import DataStore
+
+    return DataStore(settings.IVRELL_DATA / "made")
+
+
+def _trim(core: "CoreTrial") -> None:
+    """Keep made data within its limit; what somebody uses now is left to the next time."""
+    try:
+        core.store.trim(settings.MADE_LIMIT_BYTES)
+        core.databases.trim(settings.MADE_LIMIT_BYTES)
+    except BadInput as error:
+        log.info("made data was not trimmed: %s", error)
+    finally:
+        core.databases.stop()
+
+
 def _agreement(found: dict[str, Any]) -> dict[str, Any]:
     """Agreement of each lane by point, as findings hold it."""
     return {
@@ -153,21 +172,29 @@ def _agreement(found: dict[str, Any]) -> dict[str, Any]:
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="judge_trial")
 def judge_trial(trial_id: int, reference: str) -> None:
     """Hold a trial's kept answers against another lane's; not while something is measured."""
+    from ivrell.core.trial.conduct import Trial as CoreTrial
+
     trial = Trial.objects.get(pk=trial_id)
     plan = Plan.model_validate(trial.plan)
-    core = CoreTrial(trial.text, plan, trial.folder, DataStore(settings.IVRELL_DATA / "made"))
+    core = CoreTrial(trial.text, plan, trial.folder, _store())
     trial.agreement = _agreement(core.judge_again(reference))
     trial.save(update_fields=["agreement"])
+    trial.keep_conclusion()
     trial.tell("judged", {"reference": reference})
 
 
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="measure_noise")
 def measure_noise(folder: str) -> None:
     """Run equals against each other, while nothing else of Ivrell's runs here."""
+    from ivrell.core.trial import against_itself
+
     against_itself.measure_noise(Path(folder))
 
 
-def _tried(attempt: Try, folder: Path, store: DataStore) -> dict[str, Any]:
+def _tried(attempt: Try, folder: Path, store: "DataStore") -> dict[str, Any]:
+    from ivrell.core.trial.interrupted import interrupted
+    from ivrell.core.trial.once import try_once
+
     what = (attempt.text, attempt.lane, attempt.rows)
     files = str(settings.IVRELL_DATA / "files")
     if attempt.kind == Try.Kind.INTERRUPTED:
@@ -180,7 +207,7 @@ def _tried(attempt: Try, folder: Path, store: DataStore) -> dict[str, Any]:
 def try_lane(try_id: int) -> None:
     """Run a lane once on a small size."""
     attempt = Try.objects.get(pk=try_id)
-    store = DataStore(settings.IVRELL_DATA / "made")
+    store = _store()
     try:
         with tempfile.TemporaryDirectory(prefix="ivrell-try-") as folder:
             attempt.found = _tried(attempt, Path(folder), store)

@@ -4,12 +4,12 @@ import json
 from dataclasses import asdict
 
 from django.conf import settings
-from django.db import connection
+from django.db import connection, transaction
 from django.http import FileResponse, Http404
 from django.shortcuts import get_object_or_404
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from procrastinate.contrib.django.models import ProcrastinateWorker
+from procrastinate.contrib.django.models import ProcrastinateJob, ProcrastinateWorker
 from rest_framework import status, viewsets
 from rest_framework.decorators import action, api_view
 from rest_framework.request import Request
@@ -28,11 +28,12 @@ from ivrell.core.report.words import limit_told
 from ivrell.core.runtimes import Runtimes
 from ivrell.core.servers import Servers
 from ivrell.core.trial.plan import Plan
+from ivrell.server.asking import asked, whole_number
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.serializers import ComparisonSerializer
 from ivrell.server.trials import shapes
 from ivrell.server.trials.models import Run, Trial, Try
-from ivrell.server.trials.tasks import judge_trial, measure_noise, try_lane
+from ivrell.server.trials.tasks import QUEUE, judge_trial, measure_noise, try_lane
 
 
 class TrialViewSet(viewsets.ReadOnlyModelViewSet):
@@ -47,7 +48,7 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
     )
     def list(self, request: Request) -> Response:
         """The trials of a comparison, the newest first."""
-        trials = self.queryset.filter(comparison=request.query_params.get("comparison") or 0)
+        trials = self.queryset.filter(comparison=whole_number(request, "comparison"))
         return Response(shapes.TrialLineSerializer(trials, many=True).data)
 
     @extend_schema(
@@ -94,7 +95,7 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
     @action(detail=True, methods=["post"])
     def judge(self, request: Request, pk: str) -> Response:
         """Hold the kept answers against another lane's, when its turn comes."""
-        given = shapes.LaneAsked.model_validate(request.data)
+        given = asked(shapes.LaneAsked, request)
         trial = self.get_object()
         trial.read.lane(given.lane)
         if not (trial.folder / "findings.json").exists():
@@ -106,12 +107,15 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
     @action(detail=True, methods=["post"])
     def expect(self, request: Request, pk: str) -> Response:
         """Keep a lane's answer as the expected one: later trials are held against it."""
-        given = shapes.AnswerAsked.model_validate(request.data)
+        given = asked(shapes.AnswerAsked, request)
         trial = self.get_object()
         pattern = trial.keep_expected(given.lane, given.point)
-        record = trial.comparison
-        record.put_text(edit.set_fields(record.text, "answer", {"expected": pattern}))
-        record.save()
+        with transaction.atomic():
+            record = get_object_or_404(
+                Comparison.objects.select_for_update(), pk=trial.comparison_id
+            )
+            record.put_text(edit.set_fields(record.text, "answer", {"expected": pattern}))
+            record.save()
         return Response(ComparisonSerializer(record).data)
 
     @extend_schema(request=None, responses=shapes.TrialSerializer)
@@ -138,10 +142,12 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
     @action(detail=True, methods=["post"], url_path=r"lanes/(?P<lane>\w+)/drop")
     def drop(self, request: Request, pk: str, lane: str) -> Response:
         """Run a lane no more in this trial."""
-        trial = self.get_object()
-        trial.read.lane(lane)
-        trial.dropped = sorted({*trial.dropped, lane})
-        trial.save(update_fields=["dropped"])
+        self.get_object().read.lane(lane)
+        with transaction.atomic():
+            # Locked without the comparison beside it, which others may be changing.
+            trial = get_object_or_404(Trial.objects.select_for_update(), pk=pk)
+            trial.dropped = sorted({*trial.dropped, lane})
+            trial.save(update_fields=["dropped"])
         return Response(shapes.TrialSerializer(trial).data)
 
 
@@ -152,7 +158,7 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
 def launch(request: Request, comparison: int) -> Response:
     """Launch a trial of a comparison as it is now."""
     record = get_object_or_404(Comparison.objects.present(), pk=comparison)
-    trial = Trial.objects.launch(record, Plan.model_validate(request.data))
+    trial = Trial.objects.launch(record, asked(Plan, request))
     return Response(shapes.TrialSerializer(trial).data, status=status.HTTP_201_CREATED)
 
 
@@ -241,7 +247,7 @@ class TryView(APIView):
     )
     def post(self, request: Request, comparison: int, lane: str) -> Response:
         """Run a lane once, as it is now, on at most so many rows; it waits its turn."""
-        given = shapes.TryRequest.model_validate(request.data)
+        given = asked(shapes.TryRequest, request)
         record = get_object_or_404(Comparison.objects.present(), pk=comparison)
         record.data.lane(lane)
         attempt = Try.objects.create(
@@ -279,7 +285,7 @@ class RuntimesView(APIView):
     )
     def post(self, request: Request) -> Response:
         """Register one."""
-        given = shapes.NewRuntime.model_validate(request.data)
+        given = asked(shapes.NewRuntime, request)
         Runtimes().add(given.name.strip(), given.interpreter.strip())
         return self._all()
 
@@ -309,7 +315,7 @@ class ServersView(APIView):
     @extend_schema(request=shapes.NewServer, responses=shapes.ServerList, operation_id="add_server")
     def post(self, request: Request) -> Response:
         """Register one."""
-        given = shapes.NewServer.model_validate(request.data)
+        given = asked(shapes.NewServer, request)
         Servers().add(given.name.strip(), given.address.strip())
         return self._all()
 
@@ -367,10 +373,7 @@ def made(request: Request) -> Response:
     store = DataStore(settings.IVRELL_DATA / "made")
     databases = DatabaseStore(settings.IVRELL_DATA / "loaded")
     if request.method == "DELETE":
-        if Trial.objects.filter(state=Trial.State.RUNNING).exists():
-            raise BadInput(
-                "A trial is running and needs its data.", cure="Stop it, or wait until it ends."
-            )
+        # Both refuse while a trial, a try or a making uses them, in whatever process.
         store.trim(0)
         databases.clear()
     shape = shapes.MadeData(
@@ -402,6 +405,7 @@ def now(request: Request) -> Response:
             "WHERE last_heartbeat > now() - interval '40 seconds'"
         )
         workers = cursor.fetchone()[0]
+    queued = ProcrastinateJob.objects.filter(queue_name=QUEUE)
     shape = shapes.Now(
         user=request.user.get_username(),
         may_run=request.user.is_staff,
@@ -410,5 +414,7 @@ def now(request: Request) -> Response:
         comparison_name=running.comparison.name if running else None,
         waiting=sum(1 for trial in trials if trial.state == Trial.State.WAITING),
         worker=workers > 0,
+        timing=queued.filter(status="doing").exists(),
+        noise=queued.filter(task_name="measure_noise", status__in=["todo", "doing"]).exists(),
     )
     return Response(shape.model_dump())

@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from pathlib import Path
 
-import duckdb
 import pyarrow as pa
 
 from ivrell.core.recipe.databases.base import Loader
@@ -19,6 +18,8 @@ class DuckdbLoader(Loader):
     }  # fmt: skip
 
     def __init__(self, place: Path) -> None:
+        import duckdb
+
         super().__init__(place)
         self._db = duckdb.connect(str(place))
         self._db.execute("SET enable_progress_bar = false")

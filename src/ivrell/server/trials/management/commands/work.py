@@ -2,37 +2,78 @@
 
 import asyncio
 import logging
+from typing import Any
 
 import procrastinate
 from django.core.management.base import BaseCommand
 from procrastinate import jobs
 from procrastinate.contrib.django import app
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from ivrell.server.data.models import Making
 from ivrell.server.data.tasks import make_data
-from ivrell.server.trials.models import Trial
-from ivrell.server.trials.tasks import QUEUE, conduct_trial
+from ivrell.server.trials.models import Trial, Try
+from ivrell.server.trials.tasks import QUEUE, conduct_trial, try_lane
 
 log = logging.getLogger("ivrell.worker")
 
 
+MOST_ATTEMPTS = 3
+
+
 def sweep() -> None:
-    """Take up what a worker that died left: its jobs are failed, its trials queued again.
+    """Take up what a worker that died left: its job waits again, whatever it was; one that has
+    brought several workers down is given up.
 
     Only to be called when no other worker of this machine runs.
     """
+    for task, arguments in asyncio.run(_queued_again()):
+        _give_up(task, arguments)
+    waiting = _waiting()
+    for model, task, name, states in (
+        (Trial, conduct_trial, "trial_id", [Trial.State.WAITING, Trial.State.RUNNING]),
+        (Making, make_data, "making_id", [Making.State.WAITING, Making.State.RUNNING]),
+        (Try, try_lane, "try_id", [Try.State.WAITING]),
+    ):
+        for record in model.objects.filter(state__in=states).order_by("pk"):
+            if (name, record.pk) not in waiting:
+                log.info("%s was cut off and goes on", record)
+                task.defer(**{name: record.pk})
 
-    async def fail_stalled() -> None:
-        async with _worker_app().open_async() as own:
-            for job in await own.job_manager.list_jobs_async(status="doing", queue=QUEUE):
+
+async def _queued_again() -> list[tuple[str, dict[str, Any]]]:
+    """Let jobs that nobody does any more wait again; those that are given up, with arguments."""
+    given_up = []
+    async with _worker_app().open_async() as own:
+        for job in await own.job_manager.list_jobs_async(status="doing", queue=QUEUE):
+            if job.attempts + 1 < MOST_ATTEMPTS:
+                await own.job_manager.retry_job(job)
+            else:
                 await own.job_manager.finish_job(job, jobs.Status.FAILED, delete_job=False)
+                given_up.append((job.task_name, job.task_kwargs))
+    return given_up
 
-    asyncio.run(fail_stalled())
-    for trial in Trial.objects.filter(state=Trial.State.RUNNING):
-        log.info("%s was cut off and goes on", trial)
-        conduct_trial.defer(trial_id=trial.pk)
-    for making in Making.objects.filter(state=Making.State.RUNNING):
-        make_data.defer(making_id=making.pk)
+
+def _waiting() -> set[tuple[str, int]]:
+    """Arguments of the jobs that wait in the queue."""
+    todo = ProcrastinateJob.objects.filter(status="todo", queue_name=QUEUE)
+    return {(name, value) for job in todo for name, value in job.args.items()
+            if isinstance(value, int)}  # fmt: skip
+
+
+def _give_up(task: str, arguments: dict[str, Any]) -> None:
+    """Tell with the record that its job ended the worker each time."""
+    message = {
+        "what": f"It ended the worker that did it, {MOST_ATTEMPTS} times.", "where": "",
+        "cure": "The worker's log has the details.",
+    }  # fmt: skip
+    log.error("%s %s is given up: it ended the worker each time", task, arguments)
+    if "trial_id" in arguments and task == conduct_trial.name:
+        Trial.objects.get(pk=arguments["trial_id"]).finish(Trial.State.FAILED, message)
+    elif "making_id" in arguments:
+        Making.objects.get(pk=arguments["making_id"]).finish(Making.State.FAILED, message)
+    elif "try_id" in arguments:
+        Try.objects.filter(pk=arguments["try_id"]).update(state=Try.State.FAILED, message=message)
 
 
 def _worker_app() -> procrastinate.App:
@@ -51,7 +92,7 @@ class Command(BaseCommand):
                 await own.run_worker_async(
                     queues=[QUEUE],
                     concurrency=1,
-                    fetch_job_polling_interval=0.5,
+                    fetch_job_polling_interval=5.0,
                     delete_jobs="successful",
                     shutdown_graceful_timeout=2,
                 )
