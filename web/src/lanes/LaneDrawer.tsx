@@ -119,7 +119,7 @@ function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
             key={run.run}
             role="button"
             tabIndex={0}
-            aria-label={`${run.warm_up ? "warm-up" : `round ${run.round}`}: ${seconds(value)}`}
+            aria-label={`${run.warm_up ? "warm-up" : `round ${run.round}`}: ${run.state === "done" ? seconds(value) : run.state}`}
             className="run-dot"
             onClick={() => onChoose(run.run)}
             onKeyDown={(event) => event.key === "Enter" && onChoose(run.run)}
@@ -138,11 +138,11 @@ function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
                 strokeWidth={1.5}
               />
             ) : (
-              <text x={cx} y={height / 2} textAnchor="middle" className="bad-mark">
+              <text x={cx} y={height / 2} textAnchor="middle" className="bad-mark" aria-hidden>
                 ✕
               </text>
             )}
-            <text className="axis-word" x={cx} y={height - 3} textAnchor="middle">
+            <text className="axis-word" x={cx} y={height - 3} textAnchor="middle" aria-hidden>
               {run.warm_up ? "w" : run.round}
             </text>
             <title>{`${run.warm_up ? "warm-up" : `round ${run.round}`}: ${seconds(value)}`}</title>

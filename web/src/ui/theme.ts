@@ -52,6 +52,7 @@ export function antd(current: Mode): ThemeConfig {
       colorTextBase: c.ink,
       colorBgBase: c.sheet,
       colorBgContainer: c.sheet,
+      colorBgElevated: c.sheet,
       colorBgLayout: c.ground,
       colorBorder: c.line,
       borderRadius: 3,
