@@ -114,12 +114,14 @@ function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
       {runs.map((run, i) => {
         const cx = 70 + i * step;
         const value = run.elapsed_s ?? run.at_least_s;
+        const round = run.warm_up ? "warm-up" : `round ${run.round}`;
+        const told = `${round}: ${run.state === "done" ? seconds(value) : run.state}`;
         return (
           <g
             key={run.run}
             role="button"
             tabIndex={0}
-            aria-label={`${run.warm_up ? "warm-up" : `round ${run.round}`}: ${run.state === "done" ? seconds(value) : run.state}`}
+            aria-label={told}
             className="run-dot"
             onClick={() => onChoose(run.run)}
             onKeyDown={(event) => event.key === "Enter" && onChoose(run.run)}
@@ -145,7 +147,7 @@ function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
             <text className="axis-word" x={cx} y={height - 3} textAnchor="middle" aria-hidden>
               {run.warm_up ? "w" : run.round}
             </text>
-            <title>{`${run.warm_up ? "warm-up" : `round ${run.round}`}: ${seconds(value)}`}</title>
+            <title>{told}</title>
           </g>
         );
       })}
