@@ -140,9 +140,13 @@ function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
                 strokeWidth={1.5}
               />
             ) : (
-              <text x={cx} y={height / 2} textAnchor="middle" className="bad-mark" aria-hidden>
-                ✕
-              </text>
+              <path
+                className="bad-mark"
+                d={`M${cx - 5},${height / 2 - 9}l10,10m0,-10l-10,10`}
+                fill="none"
+                stroke="var(--bad)"
+                strokeWidth={2}
+              />
             )}
             <text className="axis-word" x={cx} y={height - 3} textAnchor="middle" aria-hidden>
               {run.warm_up ? "w" : run.round}
