@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.special import stdtrit
 
 from ivrell.core.stats.median_bootstrap import interval
 
@@ -80,6 +79,8 @@ def ratio(
         return Ratio(value, None, None, len(logs), "cannot tell apart", floor)
     low, high = interval(logs, LEVEL)
     if len(logs) < _ENOUGH:
+        from scipy.special import stdtrit
+
         half = stdtrit(len(logs) - 1, (1 + LEVEL) / 2) * logs.std(ddof=1) / np.sqrt(len(logs))
         low, high = min(low, logs.mean() - half), max(high, logs.mean() + half)
     verdict: Verdict = "cannot tell apart"

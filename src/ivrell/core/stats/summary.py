@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.special import bdtr
 
 LEVEL = 0.95
 
@@ -66,4 +65,7 @@ def summarize(values: Sequence[float]) -> Summary:
 @lru_cache(maxsize=4096)
 def _coverage(n: int, inner: int) -> float:
     """Chance that the median lies between the values ``inner`` from either end."""
+    # Loaded where it is used: a web server should start small.
+    from scipy.special import bdtr
+
     return float(1 - 2 * bdtr(inner, n, 0.5))

@@ -19,6 +19,9 @@ log = logging.getLogger("ivrell.worker")
 
 
 MOST_ATTEMPTS = 3
+_POLL_S = 20.0
+"""New jobs are told of at once; this is for a notice that was missed."""
+_HEARTBEAT_S = 20.0
 
 
 def sweep() -> None:
@@ -92,8 +95,9 @@ class Command(BaseCommand):
                 await own.run_worker_async(
                     queues=[QUEUE],
                     concurrency=1,
-                    fetch_job_polling_interval=5.0,
+                    fetch_job_polling_interval=_POLL_S,
                     delete_jobs="successful",
+                    update_heartbeat_interval=_HEARTBEAT_S,
                     shutdown_graceful_timeout=2,
                 )
 
