@@ -1,8 +1,13 @@
 """Runs the checks and tests of the parts named, and closes with one line that counts them.
 
 python -m tests.run [core] [server] [browser]; without a part, everything.
+
+What measures nothing runs side by side, a job a core; tests of figures and of timing come after
+it, one by one, so that nothing disturbs them. Each job is a process of its own, whose output is
+shown when it ends.
 """
 
+import json
 import os
 import shutil
 import subprocess
@@ -11,80 +16,167 @@ import tempfile
 import time
 import unittest
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
 PYTHON = sys.executable
+_RESULT = "## result "
+MEASURING = (
+    "test_fairness", "test_limits", "test_measure", "test_remote",
+    "test_sheets", "test_trial", "test_writing",
+)  # fmt: skip
+"""Modules of core tests that say how long something took, or kill it at a moment."""
+
+HEAVY = ("test_demo", "test_sql_engines", "test_cli", "test_recipe", "test_own_servers")
+"""Modules of core tests that take long enough to be a job of their own."""
 
 
-class Tally:
-    """What passed and what failed so far."""
+@dataclass(frozen=True)
+class Job:
+    """A check (a command that succeeds or says what is wrong) or some test modules."""
 
-    def __init__(self) -> None:
-        self.passed = 0
-        self.failed: list[str] = []
-
-    def check(self, name: str, *command: str, where: Path = ROOT) -> None:
-        """One check: a command that succeeds or says what is wrong."""
-        began = time.monotonic()
-        done = subprocess.run(command, cwd=where, capture_output=True, text=True)
-        print(f"{name}: {'ok' if not done.returncode else 'FAILED'}", end="")
-        print(f" ({time.monotonic() - began:.0f} s)", flush=True)
-        if done.returncode:
-            print(done.stdout[-6000:], done.stderr[-6000:])
-            self.failed.append(name)
-        else:
-            self.passed += 1
-
-    def add(self, result: unittest.TestResult) -> None:
-        """What a suite did; an expected failure counts as passed, a skipped test as nothing."""
-        wrong = result.failures + result.errors
-        self.failed += [str(test) for test, _ in wrong]
-        self.passed += result.testsRun - len(wrong) - len(result.skipped)
+    name: str
+    command: tuple[str, ...]
+    where: Path = ROOT
+    tests: bool = False
 
 
-def suite(folder: str) -> unittest.TestSuite:
-    return unittest.defaultTestLoader.discover(
-        str(ROOT / "tests" / folder), top_level_dir=str(ROOT)
-    )
+@dataclass(frozen=True)
+class Outcome:
+    """What a job did: how many passed, names of those that failed, what it printed, seconds."""
+
+    job: Job
+    passed: int
+    failed: list[str]
+    printed: str
+    seconds: float
 
 
-def run_suite(name: str) -> unittest.TestResult:
-    print(f"\n{name} tests", flush=True)
-    return unittest.TextTestRunner(verbosity=1, stream=sys.stdout).run(suite(name))
+def _check(name: str, *command: str, where: Path = ROOT) -> Job:
+    return Job(name, command, where)
 
 
-def core(tally: Tally) -> None:
-    tally.check("ruff check", PYTHON, "-m", "ruff", "check", "src", "tests", "tools")
-    tally.check("ruff format", PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "tools")
-    tally.check("mypy", PYTHON, "-m", "mypy")
-    tally.add(run_suite("core"))
+def _tests(name: str, part: str, *modules: str) -> Job:
+    return Job(name, (PYTHON, "-m", "tests.run", "--job", part, *modules), tests=True)
 
 
-def server(tally: Tally) -> None:
-    with_records(tally, _server)
+def do(job: Job) -> Outcome:
+    """Run a job to its end."""
+    began = time.monotonic()
+    done = subprocess.run(
+        job.command, cwd=job.where, text=True, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+        stdin=subprocess.DEVNULL, errors="replace",
+    )  # fmt: skip
+    seconds = time.monotonic() - began
+    if not job.tests:
+        failed = [job.name] if done.returncode else []
+        return Outcome(job, 1 - len(failed), failed, done.stdout if failed else "", seconds)
+    told = [line for line in done.stdout.splitlines() if line.startswith(_RESULT)]
+    if not told:
+        failed = [f"{job.name}: ended with status {done.returncode} before its tests had"]
+        return Outcome(job, 0, failed, done.stdout, seconds)
+    found = json.loads(told[-1].removeprefix(_RESULT))
+    printed = done.stdout if found["failed"] else ""
+    return Outcome(job, found["passed"], found["failed"], printed, seconds)
 
 
-def _server(tally: Tally, folder: Path) -> None:
-    os.environ["DJANGO_SETTINGS_MODULE"] = "ivrell.server.settings"
-    os.environ["IVRELL_DATA"] = str(folder / "data")
-    import django
-
-    django.setup()
-    from django.test.runner import DiscoverRunner
-
-    runner = DiscoverRunner(verbosity=0, interactive=False)
-    runner.setup_test_environment()
-    runner.setup_databases()
-    # The database goes with its cluster: a stream of live events may still be listening.
-    try:
-        tally.add(run_suite("server"))
-    finally:
-        runner.teardown_test_environment()
+def _modules(part: str) -> list[str]:
+    return sorted(path.stem for path in (ROOT / "tests" / part).glob("test_*.py"))
 
 
-def with_records(tally: Tally, work: Callable[[Tally, Path], None]) -> None:
-    """Do some work beside a throwaway cluster of records."""
+def core_jobs() -> tuple[list[Job], list[Job]]:
+    """Jobs of the part core: side by side, and alone."""
+    modules = _modules("core")
+    alone = [name for name in modules if name in MEASURING]
+    heavy = [name for name in HEAVY if name in modules]
+    others = [name for name in modules if name not in (*alone, *heavy)]
+    beside = [_tests(f"core {name}", "core", name) for name in heavy]
+    beside += [
+        _check("mypy", PYTHON, "-m", "mypy"),
+        _tests("core others", "core", *others),
+        _check("ruff check", PYTHON, "-m", "ruff", "check", "src", "tests", "tools"),
+        _check("ruff format", PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "tools"),
+    ]
+    return beside, [_tests(f"core {name}", "core", name) for name in alone]
+
+
+def server_jobs() -> tuple[list[Job], list[Job]]:
+    """Jobs of the part server: its tests share a throwaway cluster of records."""
+    return [_tests("server", "server", *_modules("server"))], []
+
+
+def browser_jobs() -> tuple[list[Job], list[Job]]:
+    """Jobs of the part browser."""
+    web = ROOT / "web"
+    beside = [_tests(f"browser {name}", "browser", name) for name in _modules("browser")]
+    beside += [
+        _check("eslint and prettier", "npm", "run", "--silent", "lint", where=web),
+        _check("tsc", "npm", "run", "--silent", "types", where=web),
+        _check("typed client", PYTHON, "-m", "tests.support.client_is_current"),
+        _check("first load of the page", PYTHON, "-m", "tests.support.first_load"),
+    ]
+    return beside, []
+
+
+PARTS = {"browser": browser_jobs, "core": core_jobs, "server": server_jobs}
+"""In this order the longest jobs come first."""
+
+
+def main(names: list[str]) -> int:
+    unknown = [name for name in names if name not in PARTS]
+    if unknown:
+        print(f"There is no part {unknown[0]}; parts: {', '.join(sorted(PARTS))}.")
+        return 2
+    beside: list[Job] = []
+    alone: list[Job] = []
+    for name in PARTS:
+        if name in (names or PARTS):
+            first, second = PARTS[name]()
+            beside, alone = beside + first, alone + second
+    outcomes: list[Outcome] = []
+    with ThreadPoolExecutor(len(os.sched_getaffinity(0))) as workers:
+        outcomes += map(_told, workers.map(do, beside))
+    outcomes += [_told(do(job)) for job in alone]
+    failed = [name for outcome in outcomes for name in outcome.failed]
+    if failed:
+        print("\nFailed:")
+        for name in failed:
+            print(f"  {name}")
+    passed = sum(outcome.passed for outcome in outcomes)
+    print(f"\n{passed} passed, {len(failed)} failed")
+    return 1 if failed else 0
+
+
+def _told(outcome: Outcome) -> Outcome:
+    word = "FAILED" if outcome.failed else "ok"
+    count = f"{outcome.passed} passed, " if outcome.job.tests else ""
+    if outcome.printed:
+        print(f"\n--- {outcome.job.name}\n{outcome.printed[-20_000:]}\n---")
+    print(f"{outcome.job.name}: {word} ({count}{outcome.seconds:.0f} s)", flush=True)
+    return outcome
+
+
+def job(part: str, modules: list[str]) -> int:
+    """Run some test modules of a part in this process; the last line tells the result."""
+    run: Callable[[list[str]], unittest.TestResult] = _with_records if part == "server" else _suite
+    result = run([f"tests.{part}.{module}" for module in modules])
+    wrong = result.failures + result.errors
+    failed = [str(test) for test, _ in wrong]
+    passed = result.testsRun - len({test for test, _ in wrong}) - len(result.skipped)
+    failed += [str(test) for test in getattr(result, "unexpectedSuccesses", [])]
+    print(_RESULT + json.dumps({"passed": max(0, passed), "failed": failed}), flush=True)
+    return 1 if failed else 0
+
+
+def _suite(modules: list[str]) -> unittest.TestResult:
+    suite = unittest.defaultTestLoader.loadTestsFromNames(modules)
+    return unittest.TextTestRunner(verbosity=1, stream=sys.stdout).run(suite)
+
+
+def _with_records(modules: list[str]) -> unittest.TestResult:
+    """Tests of the server, beside a throwaway cluster of records."""
     from ivrell.core.cluster import Cluster
 
     folder = Path(tempfile.mkdtemp(prefix="ivrell-records-"))
@@ -94,39 +186,27 @@ def with_records(tally: Tally, work: Callable[[Tally, Path], None]) -> None:
     try:
         cluster.start({"fsync": "off", "shared_buffers": "64MB"})
         os.environ.update(cluster.environment("postgres"))
-        work(tally, folder)
+        os.environ["DJANGO_SETTINGS_MODULE"] = "ivrell.server.settings"
+        os.environ["IVRELL_DATA"] = str(folder / "data")
+        import django
+
+        django.setup()
+        from django.test.runner import DiscoverRunner
+
+        runner = DiscoverRunner(verbosity=0, interactive=False)
+        runner.setup_test_environment()
+        runner.setup_databases()
+        # The database goes with its cluster: a stream of live events may still be listening.
+        try:
+            return _suite(modules)
+        finally:
+            runner.teardown_test_environment()
     finally:
         cluster.stop()
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def browser(tally: Tally) -> None:
-    web = ROOT / "web"
-    tally.check("eslint and prettier", "npm", "run", "--silent", "lint", where=web)
-    tally.check("tsc", "npm", "run", "--silent", "types", where=web)
-    tally.check("typed client", PYTHON, "-m", "tests.support.client_is_current")
-    tally.check("first load of the page", PYTHON, "-m", "tests.support.first_load")
-    tally.add(run_suite("browser"))
-
-
-PARTS = {"core": core, "server": server, "browser": browser}
-
-
-def main(names: list[str]) -> int:
-    unknown = [name for name in names if name not in PARTS]
-    if unknown:
-        print(f"There is no part {unknown[0]}; parts: {', '.join(PARTS)}.")
-        return 2
-    tally = Tally()
-    for name in names or PARTS:
-        PARTS[name](tally)
-    if tally.failed:
-        print("\nFailed:")
-        for name in tally.failed:
-            print(f"  {name}")
-    print(f"\n{tally.passed} passed, {len(tally.failed)} failed")
-    return 1 if tally.failed else 0
-
-
 if __name__ == "__main__":
+    if sys.argv[1:2] == ["--job"]:
+        sys.exit(job(sys.argv[2], sys.argv[3:]))
     sys.exit(main(sys.argv[1:]))

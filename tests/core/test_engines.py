@@ -58,6 +58,17 @@ class Sql(unittest.TestCase):
         self.assertEqual([(s.stage, s.line) for s in found], [("read", 2), ("sum", 6)])
         self.assertTrue(found[0].text.endswith("';' AS x"))
 
+    def test_knobs_in_the_body_of_procedural_code(self):
+        sql = "DO $$\nBEGIN\n FOR i IN 1..{batch} LOOP\n  PERFORM '{kept}', i::int;\n END LOOP;\nEND $$"
+        (found,) = statements(sql, {"batch": 5})
+        self.assertIn("1..5 LOOP", found.text)
+        self.assertIn("'{kept}', i::int;", found.text)
+        with self.assertRaisesRegex(ApproachFailed, "no knob “bach”") as caught:
+            statements(sql.replace("{batch}", "{bach}"), {"batch": 5})
+        self.assertEqual(caught.exception.line, 3)
+        with self.assertRaises(ApproachFailed):
+            statements("DO $$ {batch} $$", {"batch": "1; DROP TABLE x"})
+
     def test_knobs(self):
         found = statements("SELECT :batch, x::int, ':batch', {batch} FROM t", {"batch": 5})
         self.assertEqual(found[0].text, "SELECT $batch, x::int, ':batch', 5 FROM t")

@@ -1,9 +1,11 @@
 """Engines over loaded tables, programs, and client code that drives a server."""
 
 import shutil
+import tempfile
 import unittest
 from pathlib import Path
 
+from ivrell.core.recipe.store import DataStore
 from tests.support.comparisons import HEAD, TrialCase, approach
 
 COUNT = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
@@ -11,6 +13,21 @@ BIG = HEAD.replace("rows = [300]", "rows = [400000]")
 
 
 class EngineCase(TrialCase):
+    """Trials whose private server and loaded tables are made once for all tests of the class."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        folder = tempfile.TemporaryDirectory(prefix="ivrell-engines-")
+        cls.addClassCleanup(folder.cleanup)
+        cls.shared = Path(folder.name)
+        # PostgreSQL runs as another user when this runs as root, and has to get through here.
+        cls.shared.chmod(0o755)
+
+    @property
+    def store(self):
+        return DataStore(self.shared / "made")
+
     def setUp(self):
         super().setUp()
         # PostgreSQL runs as another user when this runs as root, and has to get through here.

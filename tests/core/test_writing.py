@@ -8,7 +8,6 @@ from pathlib import Path
 import pyarrow as pa
 
 from ivrell.core.engines.explain import from_duckdb, from_postgres, from_sqlite
-from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial.interrupted import interrupted
 from ivrell.core.trial.once import try_once
 from tests.core.test_sql_engines import EngineCase, sql
@@ -262,7 +261,7 @@ class Counters(EngineCase):
 
 class Explained(EngineCase):
     def plans(self, lane, rows=20_000):
-        store = DataStore(self.folder / "made")
+        store = self.store
         folder = Path(tempfile.mkdtemp(dir=self.folder))
         found = try_once(BIG + lane, "one", rows, folder, store, explained=True)
         self.assertEqual(found["run"]["error"], None)
@@ -298,7 +297,7 @@ class Explained(EngineCase):
         self.assertGreater(plans[0]["plan"]["blocks"]["found in buffers"], 0)
 
     def test_python_has_no_plan_and_says_so(self):
-        store = DataStore(self.folder / "made")
+        store = self.store
         lane = approach("one", "def answer(data, knobs, stage):\n    return []")
         found = try_once(BIG + lane, "one", 10, self.folder / "t", store, explained=True)
         self.assertEqual(found["run"]["error"]["kind"], "no plan")
@@ -332,7 +331,7 @@ class Trees(unittest.TestCase):
 
 class Interrupted(EngineCase):
     def check(self, lane, share=0.5):
-        store = DataStore(self.folder / "made")
+        store = self.store
         return interrupted(BIG + lane, "one", 20_000, share, self.folder / "t", store)
 
     def test_single_commits_leave_rows_twice(self):

@@ -82,8 +82,13 @@ class TrialCase(unittest.TestCase):
         """A trial of the text, one round and no warm-up unless said otherwise."""
         usual: dict[str, Any] = {"rounds": 1, "warm_ups": 0}
         made = Plan(**(usual | plan), limits=Limits(**(limits or {})))
-        store = DataStore(self.folder / "made")
-        return Trial(text, made, self.folder / name, store, data_workers=1, runtimes=runtimes)
+        folder = self.folder / name
+        return Trial(text, made, folder, self.store, data_workers=1, runtimes=runtimes)
+
+    @property
+    def store(self) -> DataStore:
+        """Where data is made and loaded: beside the trials of this test."""
+        return DataStore(self.folder / "made")
 
     def run_one(self, body: str, **limits: Any) -> dict[str, Any]:
         """The run object of one run of a body, see python_answer."""

@@ -38,8 +38,8 @@ class Statement:
 
 def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[Statement]:
     """Cut SQL into statements, with ``:knob`` turned into the engine's own bound mark and
-    ``{knob}`` replaced by the knob's plain value. Without a ``mark`` the bound values are
-    numbered: $1, $2 and on.
+    ``{knob}`` replaced by the knob's plain value, in bodies between ``$$`` too, where nothing
+    else is touched. Without a ``mark`` the bound values are numbered: $1, $2 and on.
 
     Raises ApproachFailed for a knob that does not exist or is no plain value.
     """
@@ -58,16 +58,14 @@ def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[S
         else:
             written = piece
             for name in filter(None, (token["bound"], token["placed"])):
-                if name not in knobs:
-                    known = ", ".join(knobs) or "none"
-                    raise ApproachFailed(
-                        "unknown knob", f"There is no knob “{name}”; there are: {known}.", line
-                    )
+                _check_known(name, knobs, line)
                 if token["bound"]:
                     bound.append(name)
                     written = f"{mark}{name}" if mark else f"${len(bound)}"
                 else:
                     written = _plain(name, knobs[name], line)
+            if piece.startswith("$") and token["quoted"]:
+                written = _body(piece, knobs, line)
             if piece.strip() and not token["comment"] and not start:
                 start = line + piece[: len(piece) - len(piece.lstrip())].count("\n")
             if start:
@@ -76,6 +74,31 @@ def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[S
     if start:
         found.append(Statement(text.strip(), tuple(bound), stage, start))
     return found
+
+
+def _check_known(name: str, knobs: Mapping[str, Any], line: int) -> None:
+    if name not in knobs:
+        known = ", ".join(knobs) or "none"
+        raise ApproachFailed(
+            "unknown knob", f"There is no knob “{name}”; there are: {known}.", line
+        )
+
+
+def _body(text: str, knobs: Mapping[str, Any], line: int) -> str:
+    """A body of procedural code with its knobs put in; quotes and comments in it stay as they
+    are. Raises ApproachFailed for braces that name no knob."""
+    mark = text[: text.index("$", 1) + 1]
+    ends = len(text) >= 2 * len(mark) and text.endswith(mark)
+    inside = text[len(mark) : len(text) - len(mark) if ends else None]
+    written = mark
+    for token in _TOKEN.finditer(inside):
+        piece = token[0]
+        if name := token["placed"]:
+            _check_known(name, knobs, line)
+            piece = _plain(name, knobs[name], line)
+        written += piece
+        line += token[0].count("\n")
+    return written + (mark if ends else "")
 
 
 def _plain(name: str, value: Any, line: int) -> str:
