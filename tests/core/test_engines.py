@@ -59,7 +59,10 @@ class Sql(unittest.TestCase):
         self.assertTrue(found[0].text.endswith("';' AS x"))
 
     def test_knobs_in_the_body_of_procedural_code(self):
-        sql = "DO $$\nBEGIN\n FOR i IN 1..{batch} LOOP\n  PERFORM '{kept}', i::int;\n END LOOP;\nEND $$"
+        sql = (
+            "DO $$\nBEGIN\n FOR i IN 1..{batch} LOOP\n  PERFORM '{kept}', i::int;\n"
+            " END LOOP;\nEND $$"
+        )
         (found,) = statements(sql, {"batch": 5})
         self.assertIn("1..5 LOOP", found.text)
         self.assertIn("'{kept}', i::int;", found.text)

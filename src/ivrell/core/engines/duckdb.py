@@ -12,6 +12,7 @@ from ivrell.core.engines.explain import Step, from_duckdb
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
 from ivrell.core.engines.task import ApproachFailed, Job
+from ivrell.core.recipe.csv_style import style_from
 
 _READERS = {
     "csv": "read_csv",
@@ -60,8 +61,23 @@ class _Task(SqlTask):
             paths = [path] if isinstance(path, str) else path
             files = f"[{', '.join(map(_quoted, paths))}]"
             options = ", hive_partitioning = true" if "=" in Path(paths[0]).parent.name else ""
+            options += self._style(name)
             reader = f"{_READERS[job.form]}({files}{options})"
             self._db.execute(f'CREATE VIEW "{name}" AS FROM {reader}')
+
+    def _style(self, table: str) -> str:
+        """What the reader of csv is told of a table that is not written in the usual way."""
+        style = style_from(self._job.styles.get(table))
+        if not style.mark:
+            return ""
+        told = f", delim = {_quoted(style.delimiter)}, header = {str(style.header).lower()}"
+        if not style.header and table in self._job.shapes:
+            import pyarrow as pa
+
+            schema = bytes.fromhex(self._job.shapes[table]["schema"])
+            names = pa.ipc.read_schema(pa.py_buffer(schema)).names
+            told += f", names = [{', '.join(map(_quoted, names))}]"
+        return told
 
     def disconnect(self) -> None:
         self._db.close()
@@ -148,6 +164,7 @@ class DuckdbEngine:
 
     name = "duckdb"
     language = "sql"
+    lays_out = True
     approach = DuckdbApproach
     packages = ("duckdb", "pyarrow")
     forms = (*_READERS, LOADED)

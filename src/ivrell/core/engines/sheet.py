@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import Approach, Problem
 from ivrell.core.engines.task import Counted, Job, Stage, Task
+from ivrell.core.recipe.csv_style import style_from
 from ivrell.core.sheets.check import Cost, Wrong, cost, labelled, problem
 from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
 
@@ -69,6 +70,7 @@ class _Task(Task):
         self._sheet = _sheet(job.approach)
         self._folder = job.folder
         self._form = job.form
+        self._styles = {name: style_from(told) for name, told in job.styles.items()}
         self._files = {
             name: Path(path if isinstance(path, str) else path[0])
             for name, path in job.tables.items()
@@ -103,8 +105,9 @@ class _Task(Task):
             self._book.close()
         self._values, self._counted, self._took = None, {}, {}
         self._book = Book(
-            self._office, self._sheet, self._places, self._files, self._schemas, self._form
-        )
+            self._office, self._sheet, self._places, self._files, self._schemas, self._form,
+            self._styles,
+        )  # fmt: skip
         for part in STAGES:
             if part == self._sheet.timed[0]:
                 break

@@ -33,6 +33,7 @@ class Job:
             was copied from where the approach writes) or ``address`` (a connection string);
             empty for forms that are files.
         service: address of the remote service, for approaches that ask one.
+        styles: how each table's csv is written, see CsvStyle; empty for other forms.
         shapes: of each table its ``rows`` and its Arrow ``schema`` in hexadecimal digits, for
             engines that lay tables out themselves.
     """
@@ -45,6 +46,7 @@ class Job:
     threads: int | None = None
     database: Mapping[str, str] = field(default_factory=dict)
     service: str = ""
+    styles: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     shapes: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
 

@@ -18,7 +18,7 @@ from ivrell.core.propose.fits import counts_of, decimals_of, fit_number, fit_ske
 from ivrell.core.propose.text import text_settings
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import Recipe
-from ivrell.core.recipe.reading import read_sample
+from ivrell.core.recipe.reading import SAMPLE_NAME, read_sample
 
 _MOST_CATEGORIES = 300
 _FEW_AGAINST_ROWS = 20
@@ -111,6 +111,9 @@ def propose(
             values = table.column(column).combine_chunks()
             place = f"{name}.{column}"
             settings, note = _settings(values, place, keys, place in allow_values)
+            before = (table.schema.field(column).metadata or {}).get(SAMPLE_NAME)
+            if before is not None:
+                note += f', called "{before.decode()}" in the sample'
             proposal.notes[name][column] = note
             columns.append({"name": column, **settings, **_nulls(values)})
         described: dict[str, Any] = {"rows": rows}

@@ -15,7 +15,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.forms import FORMS, Form, Layout
+from ivrell.core.recipe.forms.text import Csv
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.malformed import chosen
@@ -52,7 +54,10 @@ class Files:
         if split_by := self.split_by:
             schema = schema.remove(schema.get_field_index(split_by))
         widths = self.generator.widths(self.table) if self.wanted.form == "fixed" else {}
-        return Layout(schema, widths, self.wanted.codec, self.table)
+        columns = self.generator.recipe.tables[self.table].columns
+        decimals = {c.name: d for c in columns if (d := getattr(c, "decimals", None)) is not None}
+        style = self.wanted.csv or CsvStyle()
+        return Layout(schema, widths, self.wanted.codec, self.table, style, decimals)
 
     @cached_property
     def split_by(self) -> str | None:
@@ -63,7 +68,7 @@ class Files:
     @cached_property
     def parts(self) -> int:
         """Files that the rows are spread over in order."""
-        return min(self.wanted.parts, self.generator.recipe.rows_of(self.table))
+        return max(1, min(self.wanted.parts, self.generator.recipe.rows_of(self.table)))
 
     def part_name(self, part: int) -> str:
         """Name of the file of a part, counted from 0."""
@@ -82,6 +87,8 @@ class Files:
         if self.split_by:
             return self._by_value(batch, picks)
         total = self.generator.recipe.rows_of(self.table)
+        if not total:
+            return [(self.part_name(0), self.form.encode(batch, self.layout, []))]
         first = index * BLOCK_ROWS
         segments: Segments = []
         at = 0
@@ -119,6 +126,12 @@ class Files:
                 f"holds {most:,} rows.",
                 where=f"data.tables.{self.table}.rows",
                 cure="Take fewer rows, more parts, or another form.",
+            )
+        if self.wanted.csv and not isinstance(self.form, Csv):
+            raise BadInput(
+                f"The form {self.wanted.form} is no csv, which alone has such settings.",
+                where="input.csv",
+                cure="Take a form of csv, or leave the settings out.",
             )
         if (codec := self.wanted.codec) and codec not in self.form.codecs:
             known = ", ".join(self.form.codecs) or "none"

@@ -42,8 +42,8 @@ class Generator:
         self._schema = lru_cache(maxsize=None)(lambda table: self.sample(table, 1).schema)
 
     def blocks(self, table: str) -> int:
-        """Number of blocks in a table."""
-        return -(-self.recipe.rows_of(table) // BLOCK_ROWS)
+        """Number of blocks in a table; a table without rows is one empty block."""
+        return max(1, -(-self.recipe.rows_of(table) // BLOCK_ROWS))
 
     def block(self, table: str, index: int) -> pa.RecordBatch:
         """Rows ``index * BLOCK_ROWS`` and on of a table, up to a whole block."""
@@ -156,6 +156,8 @@ class Generator:
         """
         rng = seeded(self.recipe.seed, table, "/duplicates", index)
         rows = np.arange(block.count)
+        if block.count < 2:
+            return rows
         again = 1 + np.sort(rng.permutation(block.count - 1)[: _repeats(block.count, share)])
         own = np.setdiff1d(rows, again)
         if any(column.needle for column in self.recipe.tables[table].columns):
@@ -217,4 +219,4 @@ def _longest(values: pa.Array) -> int:
 
 def _repeats(count: int, share: float) -> int:
     """Rows of a block of ``count`` that repeat another one."""
-    return min(round(count * share), count - 1)
+    return max(0, min(round(count * share), count - 1))

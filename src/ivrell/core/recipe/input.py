@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass
 
+from ivrell.core.recipe.csv_style import CsvStyle
+
 
 @dataclass(frozen=True, kw_only=True)
 class Input:
@@ -14,6 +16,7 @@ class Input:
             the file's path as ``column=value`` and not in the file. Tables without that
             column are one file.
         codec: how the form packs its pages, where it can; its own usual one when None.
+        csv: how forms of csv are written; the usual way when None.
     """
 
     __pydantic_config__ = {"extra": "forbid"}
@@ -22,6 +25,7 @@ class Input:
     parts: int = 1
     split_by: str | None = None
     codec: str | None = None
+    csv: CsvStyle | None = None
 
     @property
     def words(self) -> str:
@@ -29,6 +33,8 @@ class Input:
         told = self.form
         if self.codec:
             told += f" ({self.codec})"
+        if self.csv and self.csv.words:
+            told += f" ({self.csv.words})"
         if self.split_by:
             return f"{told}, a file for each {self.split_by}"
         return told if self.parts == 1 else f"{told} in {self.parts} parts"
@@ -38,6 +44,8 @@ class Input:
         name = f"{table}.{self.form}"
         if self.codec:
             name += f".{self.codec}"
+        if self.csv and self.csv.mark:
+            name += f".{self.csv.mark}"
         if self.split_by:
             return f"{name}.by-{self.split_by}"
         return name if self.parts == 1 else f"{name}.in-{self.parts}"

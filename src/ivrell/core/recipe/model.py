@@ -9,6 +9,7 @@ from typing import Annotated, Any, Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.kinds import Column, Kind, Name, Share
 from ivrell.core.recipe.kinds.base import Needle
 from ivrell.core.recipe.own_file import OwnFile, own_file
@@ -27,7 +28,7 @@ _NUMBERS = ("sequence", "integer", "number", "derived")
 class Table(BaseModel):
     """One table: how many rows, in which order, and what stands in each column; or ``file``, a
     csv or parquet file of the user's own, as it is (``file_hash`` then says which bytes are
-    meant, and the file is refused when it has others).
+    meant, and the file is refused when it has others; ``csv`` how it is written).
 
     ``rows`` is a number or a knob in braces, such as ``"{rows}"``. ``order`` is "shuffled"
     (each row number once, in random order), "by COLUMN" (rising in that column) or absent
@@ -38,11 +39,12 @@ class Table(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     rows: (
-        Annotated[int, Field(ge=1, le=MOST_ROWS)]
+        Annotated[int, Field(ge=0, le=MOST_ROWS)]
         | Annotated[str, Field(pattern=r"^\{\w+\}$")]
         | None
     ) = None
     file: Annotated[str, Field(min_length=1)] | None = None
+    csv: CsvStyle | None = None
     file_hash: Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")] | None = None
     order: Annotated[str, Field(pattern=r"^(shuffled|by \w+)$")] | None = None
     duplicate_share: Share = 0.0
@@ -54,6 +56,8 @@ class Table(BaseModel):
         if self.file is None and (self.rows is None or not self.columns):
             lacking = "rows" if self.rows is None else "columns"
             raise ValueError(f"{lacking} is missing; a table has rows and columns, or a file")
+        if self.file is None and self.csv is not None:
+            raise ValueError("csv says how a file of your own is written; this table has none")
         if self.file is not None:
             made = {"rows", "order", "duplicate_share", "malformed_share", "columns"}
             if given := sorted(made & self.model_fields_set - {"rows"}):
@@ -62,10 +66,8 @@ class Table(BaseModel):
 
     @model_validator(mode="after")
     def _names_differ(self) -> Self:
-        names = [column.name for column in self.columns]
-        for name in names:
-            if names.count(name) > 1:
-                raise ValueError(f'two columns are called "{name}"; give one another name')
+        if again := _name_twice([column.name for column in self.columns]):
+            raise ValueError(f'two columns are called "{again}"; give one another name')
         return self
 
     @property
@@ -90,12 +92,26 @@ class Table(BaseModel):
         return found
 
 
+def _name_twice(names: list[str]) -> str | None:
+    seen: set[str] = set()
+    return next((name for name in names if name in seen or seen.add(name)), None)  # type: ignore[func-returns-value]
+
+
+def _check_names(table: str, columns: list[Column]) -> None:
+    if again := _name_twice([column.name for column in columns]):
+        raise BadInput(
+            f'Two columns are called "{again}", one of them a repeated one.',
+            where=f"data.tables.{table}.columns",
+            cure="Give one another name.",
+        )
+
+
 def _with_own_file(name: str, table: Table) -> Table:
     """The table with its file's rows and hash. Raises BadInput when it is another file than
     the one meant."""
     assert table.file is not None
     try:
-        own = own_file(table.file, BLOCK_ROWS)
+        own = own_file(table.file, BLOCK_ROWS, table.csv)
     except BadInput as error:
         raise BadInput(error.what, where=f"data.tables.{name}.file", cure=error.cure) from None
     if table.file_hash not in (None, own.hash):
@@ -140,8 +156,8 @@ class Recipe(BaseModel):
     def resolved(self, knobs: Mapping[str, Any]) -> "Recipe":
         """The recipe with every knob replaced by its value at one point.
 
-        Raises BadInput when a knob is missing, a row count is not a positive whole
-        number, or the columns cannot hold at these row counts.
+        Raises BadInput when a knob is missing, a row count is not a whole number, or the
+        columns cannot hold at these row counts.
         """
         tables = {}
         for name, table in self.tables.items():
@@ -160,13 +176,18 @@ class Recipe(BaseModel):
                     )
                 rows = knobs[knob]
                 where = f"knobs.{knob}"
-            if isinstance(rows, bool) or not isinstance(rows, int) or not 1 <= rows <= MOST_ROWS:
+            if isinstance(rows, bool) or not isinstance(rows, int) or not 0 <= rows <= MOST_ROWS:
                 raise BadInput(
                     f"{rows!r} is not a number of rows.",
                     where=where,
-                    cure=f"Give a whole number from 1 to {MOST_ROWS:,}.",
+                    cure=f"Give a whole number from 0 to {MOST_ROWS:,}.",
                 )
-            columns = [_with_needle(name, column, knobs) for column in table.columns]
+            columns = [
+                _with_needle(name, one, knobs)
+                for column in table.columns
+                for one in column.repeated()
+            ]
+            _check_names(name, columns)
             tables[name] = table.model_copy(update={"rows": rows, "columns": columns})
         recipe = self.model_copy(update={"tables": tables})
         recipe.check()
@@ -259,6 +280,12 @@ class Recipe(BaseModel):
                     where=f"{where}.to",
                     cure=f"Its columns: {known}.",
                 )
+            if not self.rows_of(table) and self.rows_of(source.split(".")[0]):
+                raise BadInput(
+                    f'Table "{table}" has no rows whose "{column}" could be referred to.',
+                    where=f"{where}.to",
+                    cure="Give it rows, or this table none.",
+                )
             if target in seen:
                 raise BadInput(
                     f"These references go round in a circle: {' to '.join([*seen, target])}.",
@@ -271,8 +298,8 @@ class Recipe(BaseModel):
 
     def own_file(self, table: str) -> OwnFile | None:
         """The user's own file that a table is, if it is one."""
-        path = self.tables[table].file
-        return own_file(path, BLOCK_ROWS) if path is not None else None
+        found = self.tables[table]
+        return own_file(found.file, BLOCK_ROWS, found.csv) if found.file is not None else None
 
     def based_on(self, folder: Path) -> "Recipe":
         """The recipe with paths of own files that start from a folder written in whole."""
@@ -316,5 +343,10 @@ class Recipe(BaseModel):
         """What of a table decides its values: its settings, or its own file's hash."""
         table = self.tables[name]
         if table.file is not None:
-            return {"file_hash": table.file_hash}
-        return table.model_dump(mode="json", exclude={"file", "file_hash"})
+            style = {"csv": table.csv.as_dict()} if table.csv else {}
+            return {"file_hash": table.file_hash, **style}
+        told = table.model_dump(mode="json", exclude={"file", "file_hash", "csv"})
+        for column in told["columns"]:
+            # Of resolved tables always one; left out, as it was before there was such a setting.
+            del column["repeat"]
+        return told

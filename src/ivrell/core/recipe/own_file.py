@@ -12,6 +12,7 @@ import xxhash
 
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
+from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.reading import read_sample
 
 _READ = 1 << 22
@@ -24,14 +25,15 @@ class OwnFile:
     kept once more as parquet in Ivrell's own folder, a row group a block, under its hash.
     """
 
-    def __init__(self, path: Path, block_rows: int) -> None:
+    def __init__(self, path: Path, block_rows: int, style: CsvStyle) -> None:
         self.path = path
         self.hash = _hash(path)
         folder = data_folder() / "own"
-        kept = folder / f"{self.hash}-{block_rows}.parquet"
+        mark = f"-{style.mark}" if style.mark else ""
+        kept = folder / f"{self.hash}-{block_rows}{mark}.parquet"
         if not kept.exists():
             folder.mkdir(parents=True, exist_ok=True)
-            _keep(path, kept, block_rows)
+            _keep(path, kept, block_rows, style)
         self._file = pyarrow.parquet.ParquetFile(kept, memory_map=True)
 
     @property
@@ -58,8 +60,8 @@ class OwnFile:
         return pa.concat_arrays(self._file.read([name]).column(0).chunks)
 
 
-def own_file(path: str, block_rows: int) -> OwnFile:
-    """The file at a path, read anew when it has changed.
+def own_file(path: str, block_rows: int, style: CsvStyle | None = None) -> OwnFile:
+    """The file at a path, read anew when it has changed; ``style`` says how csv is written.
 
     Raises BadInput when it is not there or cannot be read.
     """
@@ -71,12 +73,12 @@ def own_file(path: str, block_rows: int) -> OwnFile:
             f"The file {path} cannot be read: {error.strerror}.",
             cure="Write its whole path, or one that starts from the comparison file's folder.",
         ) from None
-    return _known(found, state.st_mtime_ns, state.st_size, block_rows)
+    return _known(found, state.st_mtime_ns, state.st_size, block_rows, style or CsvStyle())
 
 
 @lru_cache(maxsize=32)
-def _known(path: Path, _changed: int, _size: int, block_rows: int) -> OwnFile:
-    return OwnFile(path, block_rows)
+def _known(path: Path, _changed: int, _size: int, block_rows: int, style: CsvStyle) -> OwnFile:
+    return OwnFile(path, block_rows, style)
 
 
 def _hash(path: Path) -> str:
@@ -87,19 +89,19 @@ def _hash(path: Path) -> str:
     return digest.hexdigest()
 
 
-def _keep(path: Path, kept: Path, block_rows: int) -> None:
-    sample, _ = read_sample(path)
+def _keep(path: Path, kept: Path, block_rows: int, style: CsvStyle) -> None:
+    sample, _ = read_sample(path, style, names_as_they_are=True)
     temporary = kept.with_suffix(".tmp")
     try:
-        _write(_blocks(_batches(path, sample.schema), block_rows), temporary)
+        _write(_blocks(_batches(path, sample.schema, style), block_rows), temporary)
     except pa.ArrowInvalid:
         # What looked like numbers at first is not all numbers: then it is text.
         text = pa.schema([(name, pa.string()) for name in sample.schema.names])
-        _write(_blocks(_batches(path, text), block_rows), temporary)
+        _write(_blocks(_batches(path, text, style), block_rows), temporary)
     temporary.replace(kept)
 
 
-def _batches(path: Path, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+def _batches(path: Path, schema: pa.Schema, style: CsvStyle) -> Iterator[pa.RecordBatch]:
     if path.suffix == ".parquet":
         for batch in pyarrow.parquet.ParquetFile(path).iter_batches():
             yield batch.rename_columns(schema.names)
@@ -107,8 +109,11 @@ def _batches(path: Path, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
     convert = pyarrow.csv.ConvertOptions(
         column_types={field.name: field.type for field in schema}, strings_can_be_null=True
     )
-    options = pyarrow.csv.ReadOptions(column_names=schema.names, skip_rows=1)
-    yield from pyarrow.csv.open_csv(path, read_options=options, convert_options=convert)
+    options = pyarrow.csv.ReadOptions(column_names=schema.names, skip_rows=int(style.header))
+    parsed = pyarrow.csv.ParseOptions(delimiter=style.delimiter)
+    yield from pyarrow.csv.open_csv(
+        path, read_options=options, parse_options=parsed, convert_options=convert
+    )
 
 
 def _blocks(batches: Iterator[pa.RecordBatch], rows: int) -> Iterator[pa.Table]:

@@ -144,5 +144,5 @@ def _cost(files: Files, sample: pa.RecordBatch, drawing: float, total: int) -> d
     began = time.perf_counter()
     size = size_in(form, sample, layout)
     seconds = drawing + time.perf_counter() - began
-    share = total / sample.num_rows
+    share = total / max(1, sample.num_rows)
     return {"bytes": round(size * share), "seconds": seconds * share}

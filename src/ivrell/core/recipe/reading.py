@@ -13,14 +13,24 @@ import pyarrow.csv
 import pyarrow.parquet
 
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.csv_style import CsvStyle
 
 MOST_ROWS = 500_000
 
 _TRIED = (pa.int64(), pa.float64(), pa.bool_(), pa.date32(), pa.timestamp("us"))
 
 
-def read_sample(path: Path) -> tuple[pa.Table, int]:
+SAMPLE_NAME = b"name in the sample"
+"""Of a field whose name was changed: what it was called."""
+
+
+def read_sample(
+    path: Path, style: CsvStyle | None = None, *, names_as_they_are: bool = False
+) -> tuple[pa.Table, int]:
     """At most MOST_ROWS rows of a csv or parquet file, and how many the file has.
+
+    ``style`` says how csv is written. Names that a recipe cannot hold are changed, with the
+    first one in the field's metadata, unless they are to be as they are.
 
     Raises BadInput when the file cannot be read or has no rows.
     """
@@ -28,7 +38,7 @@ def read_sample(path: Path) -> tuple[pa.Table, int]:
         if path.suffix == ".parquet":
             table, rows = _parquet(path)
         elif path.suffix == ".csv":
-            table, rows = _csv(path)
+            table, rows = _csv(path, style or CsvStyle())
         else:
             raise BadInput(
                 f"A sample is a csv or parquet file; {path.name} is neither by its name.",
@@ -38,7 +48,14 @@ def read_sample(path: Path) -> tuple[pa.Table, int]:
         raise BadInput(f"The sample cannot be read: {error}", where=path.name) from None
     if not table.num_rows:
         raise BadInput("The sample has no rows.", where=path.name)
-    return table.rename_columns(_plain_names(table.column_names)), rows
+    if names_as_they_are:
+        return table, rows
+    plain = _plain_names(table.column_names)
+    fields = [
+        pa.field(name, field.type, metadata={SAMPLE_NAME: field.name} if name != field.name else {})
+        for name, field in zip(plain, table.schema, strict=True)
+    ]
+    return pa.table(table.columns, schema=pa.schema(fields)), rows
 
 
 def _plain_names(names: list[str]) -> list[str]:
@@ -65,15 +82,20 @@ def _parquet(path: Path) -> tuple[pa.Table, int]:
     return table, file.metadata.num_rows
 
 
-def _csv(path: Path) -> tuple[pa.Table, int]:
+def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
+    options = {
+        "read_options": pyarrow.csv.ReadOptions(autogenerate_column_names=not style.header),
+        "parse_options": pyarrow.csv.ParseOptions(delimiter=style.delimiter),
+    }
     with path.open("rb") as file:
-        names = pyarrow.csv.open_csv(path).schema.names
-        rows = sum(piece.count(b"\n") for piece in iter(lambda: file.read(1 << 22), b"")) - 1
+        names = pyarrow.csv.open_csv(path, **options).schema.names
+        rows = sum(piece.count(b"\n") for piece in iter(lambda: file.read(1 << 22), b""))
+        rows -= int(style.header)
     convert = pyarrow.csv.ConvertOptions(
         column_types={name: pa.string() for name in names}, strings_can_be_null=True
     )
     batches: list[pa.RecordBatch] = []
-    for batch in pyarrow.csv.open_csv(path, convert_options=convert):
+    for batch in pyarrow.csv.open_csv(path, convert_options=convert, **options):
         batches.append(batch)
         if sum(b.num_rows for b in batches) >= MOST_ROWS:
             break

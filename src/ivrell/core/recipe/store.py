@@ -181,7 +181,7 @@ class DataStore:
     def _check_room(self, files: Files, folder: Path) -> None:
         table, form = files.table, files.wanted.form
         sample = files.generator.sample(table, _SAMPLE_ROWS).select(files.layout.schema.names)
-        each = size_in(form, sample, files.layout) / sample.num_rows
+        each = size_in(form, sample, files.layout) / max(1, sample.num_rows)
         wanted = round(each * files.generator.recipe.rows_of(table))
         free = shutil.disk_usage(folder).free
         if wanted + _FREE_SPACE_LEFT > free:

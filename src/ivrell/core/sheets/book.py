@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.sheets.check import answer_columns, sorted_by
 from ivrell.core.sheets.formula import FormulaError
 from ivrell.core.sheets.layout import ANSWER, CELLS, REPEATS, Block, Places
@@ -47,7 +48,9 @@ class Book:
         files: Mapping[str, Path],
         schemas: Mapping[str, pa.Schema],
         form: str,
+        styles: Mapping[str, CsvStyle] | None = None,
     ) -> None:
+        self._styles = styles or {}
         self._office = office
         self._sheet = sheet
         self._places = places
@@ -95,9 +98,14 @@ class Book:
                 f"{i}/{_TEXT_COLUMN if pa.types.is_string(field.type) else 1}"
                 for i, field in enumerate(self._schemas[name], 1)
             ]
-            first = 1 if self._sheet.header else 2
+            style = self._styles.get(name, CsvStyle())
+            if self._sheet.header and not style.header:
+                raise ApproachFailed(
+                    "no header", f"The csv of {name} names no columns: take input.csv.header = true"
+                )
+            first = 2 if style.header and not self._sheet.header else 1
             filtered = "Text - txt - csv (StarCalc)"
-            options = f"44,34,76,{first},{'/'.join(kinds)},1033,false,true"
+            options = f"{ord(style.delimiter)},34,76,{first},{'/'.join(kinds)},1033,false,true"
         sheet = self._sheets.getByName(name)
         sheet.link(path.as_uri(), "", filtered, options, mode)
         sheet.setLinkMode(self._office.enumerated("com.sun.star.sheet.SheetLinkMode", "NONE"))

@@ -20,6 +20,7 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.cache import cached_share, evict, warm
+from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases.places import Databases, seen
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import Made
@@ -217,6 +218,19 @@ class Attempts:
         wanted = getattr(ENGINES[approach.engine], "lays_out", False)
         return self._shapes(planned.point) if wanted and self._shapes else {}
 
+    def _styles(self, approach: Approach) -> dict[str, dict[str, Any]]:
+        """How each table's csv is written: a file of the user's own as it is, where it is given
+        so, the others as the approach wants them."""
+        wanted = approach.wanted
+        if not wanted.form.startswith("csv"):
+            return {}
+        found = {}
+        for name, table in self._comparison.data.tables.items():
+            own = table.file is not None and wanted.parts == 1 and not wanted.csv
+            style = (table.csv if own else wanted.csv) or CsvStyle()
+            found[name] = style.as_dict()
+        return found
+
     def _service(self, approach: Approach, place: Place) -> AbstractContextManager[str]:
         settings = getattr(approach, "service", None)
         if settings is None:
@@ -271,6 +285,7 @@ class Attempts:
                 "database": dict(database),
                 "threads": threads,
                 "service": service,
+                "styles": self._styles(approach),
                 "shapes": self._shapes_for(planned, approach),
                 "mode": otherwise.get("mode", self._mode),
                 "kept": 1 if planned.memory_alone else self._plan.kept,

@@ -194,6 +194,7 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
         given.get("threads"),
         given.get("database", {}),
         given.get("service", ""),
+        given.get("styles", {}),
         given.get("shapes", {}),
     )
     part = "preparing"

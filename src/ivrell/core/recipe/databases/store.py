@@ -238,7 +238,8 @@ class DatabaseStore:
             for index, block in enumerate(generator.read(table)):
                 if stopped and stopped():
                     raise Stopped(f"{table} into {loader.engine}")
-                yield block
+                if block.num_rows:
+                    yield block
                 if tell:
                     tell(min((index + 1) * BLOCK_ROWS, rows), rows)
 

@@ -10,6 +10,8 @@ from typing import Any, BinaryIO, Protocol, TypeAlias
 
 import pyarrow as pa
 
+from ivrell.core.recipe.csv_style import CsvStyle
+
 Picks = list[tuple[int, str]]
 """Rows of a block to be broken, and how; see the module malformed."""
 
@@ -26,12 +28,16 @@ class Layout:
         widths: characters of the longest value that each column can hold; fixed width only.
         codec: how pages are packed, or None for the form's usual way.
         table: name of the table.
+        csv: how delimited text is written.
+        decimals: decimals of the columns of numbers that have so many each.
     """
 
     schema: pa.Schema
     widths: Mapping[str, int] = field(default_factory=dict)
     codec: str | None = None
     table: str = "table"
+    csv: CsvStyle = field(default_factory=CsvStyle)
+    decimals: Mapping[str, int] = field(default_factory=dict)
 
 
 class Writer(Protocol):

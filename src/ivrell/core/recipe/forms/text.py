@@ -3,39 +3,70 @@
 import gzip
 import io
 import json
+from collections.abc import Mapping
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
+from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.forms.base import Layout, Picks, TextForm, in_seconds, text_bytes
 from ivrell.core.recipe.malformed import break_lines
 
 
-def _csv_lines(rows: pa.RecordBatch, quoting: str) -> bytes:
+def _csv_lines(rows: pa.RecordBatch, quoting: str, delimiter: str) -> bytes:
     sink = io.BytesIO()
-    options = pyarrow.csv.WriteOptions(include_header=False, quoting_style=quoting)
+    options = pyarrow.csv.WriteOptions(
+        include_header=False, quoting_style=quoting, delimiter=delimiter
+    )
     pyarrow.csv.write_csv(rows, sink, options)
     return sink.getvalue()
 
 
 class Csv(TextForm):
-    """Comma-separated text: a header line, UTF-8, text unquoted unless a value of the block
-    needs quotes, nothing between the commas for null, timestamps as 2031-01-31 06:00:00."""
+    """Delimited text: a header line, UTF-8, text unquoted unless a value of the block needs
+    quotes, nothing between the commas for null, timestamps as 2031-01-31 06:00:00; or as the
+    layout's style says."""
 
     suffix = "csv"
 
     def head(self, layout: Layout) -> bytes:
-        return ",".join(layout.schema.names).encode() + b"\n"
+        style = layout.csv
+        if not style.header:
+            return b""
+        names = [_named(name, style) for name in layout.schema.names]
+        return style.delimiter.join(names).encode() + b"\n"
 
     def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> bytes:
-        rows = in_seconds(batch)
+        rows, style = in_seconds(batch), layout.csv
+        if style.fixed_decimals:
+            rows = _fixed(rows, layout.decimals)
         try:
-            lines = _csv_lines(rows, quoting="none")
+            quoting = "all_valid" if style.quoting == "all" else "none"
+            lines = _csv_lines(rows, quoting, style.delimiter)
         except pa.ArrowInvalid:
-            # Some text holds a comma, a quote or a line end: then all text is quoted.
-            lines = _csv_lines(rows, quoting="needed")
-        return break_lines(lines, picks, b",")
+            # Some text holds a delimiter, a quote or a line end: then all text is quoted.
+            lines = _csv_lines(rows, "needed", style.delimiter)
+        return break_lines(lines, picks, style.delimiter.encode())
+
+
+def _named(name: str, style: CsvStyle) -> str:
+    """A column's name as it stands in a header."""
+    odd = any(mark in name for mark in (style.delimiter, '"', "\n"))
+    quoted = name.replace('"', '""')
+    return f'"{quoted}"' if odd or style.quoting == "all" else name
+
+
+def _fixed(rows: pa.RecordBatch, decimals: Mapping[str, int]) -> pa.RecordBatch:
+    """The rows with numbers as decimals, which are written with all of theirs, where the column
+    has so many."""
+    columns = [
+        pc.round(column, decimals[name]).cast(pa.decimal128(38, decimals[name]))
+        if name in decimals and pa.types.is_floating(column.type)
+        else column
+        for name, column in zip(rows.schema.names, rows.columns, strict=True)
+    ]
+    return pa.RecordBatch.from_arrays(columns, names=rows.schema.names)
 
 
 class CsvGz(Csv):

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 import pyarrow as pa
@@ -17,6 +17,7 @@ Name = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,62}$")]
 Share = Annotated[float, Field(ge=0.0, lt=1.0)]
 """A part of all rows, from 0 up to but without 1."""
 
+MOST_REPEATED = 1_000
 LONGEST_NUMBER = 24
 """Characters of the longest float64 as text, such as -2.2250738585072014e-308."""
 
@@ -60,7 +61,7 @@ class Block:
 
         One even draw within each row's own slot, so that blocks need not know each other.
         """
-        return (self.places + rng.random(self.count)) / self.total
+        return (self.places + rng.random(self.count)) / max(1, self.total)
 
 
 Place = Literal["first", "middle", "last", "absent"]
@@ -80,13 +81,27 @@ class Needle(BaseModel):
 
 
 class Kind(BaseModel):
-    """Settings of one column; subclasses say how its values are drawn."""
+    """Settings of one column; subclasses say how its values are drawn.
+
+    With ``repeat`` it stands for so many columns of these settings, each with values of its own,
+    called by its name with a number behind: ``reading_1``, ``reading_2`` and on.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     name: Name
     null_share: Share = 0.0
     needle: Needle | None = None
+    repeat: int = Field(default=1, ge=1, le=MOST_REPEATED)
+
+    def repeated(self) -> list[Self]:
+        """The columns that it stands for: itself, or so many with numbered names."""
+        if self.repeat == 1:
+            return [self]
+        return [
+            self.model_copy(update={"name": f"{self.name}_{number}", "repeat": 1})
+            for number in range(1, self.repeat + 1)
+        ]
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         """Values of this column for a block: an Arrow array of ``block.count`` values.

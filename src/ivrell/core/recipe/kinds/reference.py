@@ -34,6 +34,8 @@ class Reference(Kind):
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         present, absent = keys_of(self.to, self.absent_share)
+        if not block.count:
+            return present.slice(0, 0)
         rows = skewed_ranks(rng, len(present), self.skew, block.count)
         # By popularity: which rows of the other table are popular is scattered over it.
         values = present.take(pa.array(_by_popularity(len(present), self.name)))
@@ -48,6 +50,8 @@ class Reference(Kind):
         if self.absent_share:
             raise ValueError("a table cannot be sorted by a reference with an absent_share")
         present, _ = keys_of(self.to, 0.0)
+        if not block.count:
+            return present.slice(0, 0)
         n = len(present)
         popular = np.empty(n)
         popular[_by_popularity(n, self.name)] = weights(n, self.skew)
