@@ -420,7 +420,7 @@ class Refusals(unittest.TestCase):
         self.refused("[A-Z]{3}-[0-9]{2}", "[A-C]-[0-9]", r"makes 30 different texts.* 60 rows")
 
     def test_rows_that_are_no_number(self):
-        for rows in (0, -5, "many", 1.5, True):
+        for rows in (-1, -5, "many", 1.5, True):
             with self.subTest(rows=rows), self.assertRaisesRegex(BadInput, "knobs.rows"):
                 recipe(rows)
 

@@ -116,7 +116,7 @@ class Trials(ServerCase):
             ({"rounds": 0}, "rounds"),
             ({"lanes": ["nobody"]}, "nobody"),
             ({"knobs": {"loads": [1]}}, "loads"),
-            ({"knobs": {"rows": [0]}}, "knobs.rows"),
+            ({"knobs": {"rows": [-1]}}, "knobs.rows"),
             ({"limits": {"seconds": -1}}, "limits.seconds"),
             ({"speed": 3}, "speed"),
         ):
