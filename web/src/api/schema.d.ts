@@ -745,6 +745,7 @@ export interface components {
         Answer: {
             key: string[];
             order: boolean;
+            exact_types: boolean;
             /** Format: double */
             relative: number;
             /** Format: double */

@@ -318,7 +318,7 @@ const DATABASES = new Set(["postgres", "sqlite", "duckdb"]);
 
 const HOW: Record<string, string> = {
   python:
-    "Write a function answer(data, knobs, stage). What stands outside it, such as imports, is not timed.",
+    'Write a function answer(data, knobs, stage). What stands outside it, such as imports, is not timed. With server = "postgres" in the settings it has a fourth argument db, an open session: each statement commits by itself, several together are with db.transaction(): and db.address opens more sessions.',
   command:
     "Set argv to the program and its arguments; {script} is a file that holds this text, and what it prints, or leaves at {out}, is the answer.",
   remote:

@@ -77,6 +77,14 @@ export function QuestionStep({ comparison, findings }: StepProps) {
               onChange={(order) => setAnswer({ order })}
             />
           </div>
+          <div className="field">
+            <span>Types must be the same</span>
+            <Switch
+              checked={answer.exact_types}
+              aria-label="Types must be the same"
+              onChange={(exact_types) => setAnswer({ exact_types })}
+            />
+          </div>
         </div>
         <div className="field">
           <span>Baseline: the lane that the others are held against</span>
@@ -91,7 +99,7 @@ export function QuestionStep({ comparison, findings }: StepProps) {
       <section>
         <h2>Good enough</h2>
         <p className="quiet">
-          A target is drawn wherever times are drawn, so that a race can end when enough is won.
+          A target is drawn wherever times are drawn, so that the work can end when it is reached.
         </p>
         <div className="trio two">
           <label className="field">

@@ -19,7 +19,6 @@ _CURES = {
     "unexpected_keyword_argument": "Remove it, or check its spelling{near}.",
     "missing": "Add it.",
     "missing_argument": "Add it.",
-    "literal_error": "Write {expected}.",
     "union_tag_invalid": "Write one of {expected_tags}.",
     "union_tag_not_found": "Add {discriminator} to say which kind it is.",
 }

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from ivrell.core.engines.base import Approach, Problem
 from ivrell.core.engines.task import Counted, Job, Stage, Task
 from ivrell.core.recipe.csv_style import style_from
+from ivrell.core.recipe.input import Input
 from ivrell.core.sheets.check import Cost, Wrong, cost, labelled, problem
 from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
 
@@ -37,7 +38,7 @@ class SheetApproach(Approach, Sheet):
     """
 
     engine: Literal["sheet"]
-    input: str = "arrow"
+    input: str | Input = "arrow"
     many_threads: bool = True
 
     def text(self) -> str:

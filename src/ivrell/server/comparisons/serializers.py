@@ -189,6 +189,7 @@ class AnswerSerializer(serializers.Serializer):
 
     key = serializers.ListField(child=serializers.CharField())
     order = serializers.BooleanField()
+    exact_types = serializers.BooleanField()
     relative = serializers.FloatField()
     absolute = serializers.FloatField()
     reference = serializers.CharField(allow_null=True)
