@@ -105,7 +105,7 @@ class Read(EngineCase):
         lane = (
             '\n[[approach]]\nid = "sheet"\nengine = "sheet"\n'
             f'input = {{ form = "csv", csv = {style} }}\n'
-            'columns = [ { name = "n", formula = "COUNTA({readings.gauge})", layout = "cell" } ]\n'
+            'columns = [ { name = "n", formula = "=COUNTA({readings.gauge})", layout = "cell" } ]\n'
         )
         trial = self.trial(HEAD + lane)
         trial.conduct()
