@@ -3,6 +3,7 @@
 import shutil
 import subprocess
 import sys
+import tempfile
 import unittest
 import venv
 from pathlib import Path
@@ -46,6 +47,20 @@ class Registered(TrialCase):
     def test_a_lane_that_asks_for_an_unknown_one_is_told_before_anything_runs(self):
         with self.assertRaisesRegex(BadInput, 'no runtime "elsewhere"'):
             self.trial(HEAD + approach("one", WHO, runtime="elsewhere"), runtimes=self.folder)
+
+
+class Kept(unittest.TestCase):
+    def test_a_list_that_cannot_be_read_is_told_and_never_written_over(self):
+        with tempfile.TemporaryDirectory() as name:
+            path = Path(name) / "runtimes.json"
+            known = Runtimes(Path(name))
+            for broken in ("{not JSON", "[1, 2]", '{"mine": 3}'):
+                path.write_text(broken)
+                for change in (known.all, lambda: known.add("one", sys.executable),
+                               lambda: known.remove("mine")):  # fmt: skip
+                    with self.assertRaisesRegex(BadInput, "cannot be read"):
+                        change()
+                self.assertEqual(path.read_text(), broken)
 
 
 class Run(TrialCase):

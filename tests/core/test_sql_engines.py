@@ -3,8 +3,12 @@
 import shutil
 import tempfile
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from ivrell.core.errors import BadInput
+from ivrell.core.locks import in_use
+from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
 from tests.support.comparisons import HEAD, TrialCase, approach
 
@@ -84,6 +88,42 @@ class SameAnswer(EngineCase):
             sql("server", "postgres", code),
         )
         self.assertTrue(all(lane["agreement"]["agrees"] for lane in lanes.values()))
+
+
+class OneOwner(EngineCase):
+    """The private server has one owner at a time, and none is left when something goes wrong."""
+
+    def running(self):
+        return (self.shared / "loaded" / "cluster" / "postmaster.pid").exists()
+
+    def test_data_that_cannot_be_made_leaves_no_server_running(self):
+        repeated = sql("one", "postgres", more='keys = ["readings(gauge)"]\n')
+        with self.assertRaisesRegex(BadInput, "cannot be a key"):
+            self.trial(HEAD + repeated).conduct()
+        self.assertFalse(self.running())
+
+    def test_two_who_load_the_same_do_it_once(self):
+        trial = self.trial(HEAD + sql("one", "sqlite"))
+        recipe = trial.comparison.data.resolved({"rows": 200_000})
+        stores = [DatabaseStore(self.shared / "both") for _ in range(2)]
+        told = []
+
+        def load(store):
+            return store.ensure(recipe, "sqlite", progress=lambda *step: told.append(step))
+
+        with ThreadPoolExecutor(2) as both:
+            first, second = both.map(load, stores)
+        self.assertEqual(first, second)
+        self.assertEqual(len(told), len(set(told)))
+
+    def test_data_in_use_is_not_removed(self):
+        trial = self.trial(HEAD + sql("one", "sqlite"))
+        trial.conduct()
+        root = trial.store.root
+        with in_use(root), self.assertRaisesRegex(BadInput, "needs this data"):
+            trial.store.trim(0)
+        with in_use(trial.databases.root), self.assertRaisesRegex(BadInput, "needs this data"):
+            DatabaseStore(trial.databases.root).clear()
 
 
 class Postgres(EngineCase):

@@ -4,13 +4,18 @@ import json
 import os
 import signal
 import sys
+import tempfile
 import time
 import unittest
+from pathlib import Path
+from unittest import mock
 
 import pyarrow.parquet
 
 from ivrell.core.errors import BadInput
+from ivrell.core.json_lines import as_line, whole_lines
 from ivrell.core.report.shape import Findings
+from ivrell.core.report.words import times_faster
 from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
@@ -290,6 +295,91 @@ class Asker:
 
     def dropped(self):
         return set()
+
+
+class EarlierVersions(TrialCase):
+    """Result folders that were made before some fields came."""
+
+    NEW = ("memory_run", "several_processes", "tables_s", "spent_s")
+
+    def test_one_is_gone_on_with_and_judged_again(self):
+        text = HEAD + approach("good", COUNTING) + approach("wrong", "def answer(d, k, s): 1 / 0")
+        trial = self.trial(text, rounds=3)
+        trial.conduct()
+        path = trial.folder / "runs.jsonl"
+        runs = whole_lines(path)[:3]
+        for run in runs:
+            for name in self.NEW:
+                del run[name]
+            (run["error"] or {}).pop("printed", None)
+        path.write_text("".join(map(as_line, runs)))
+        machine = json.loads((trial.folder / "machine.json").read_text())
+        machine["runtimes"] = {"other": "CPython 3.9.1"}
+        (trial.folder / "machine.json").write_text(json.dumps(machine))
+        judged = self.trial(text, rounds=3).judge_again("good")
+        self.assertTrue(judged["points"][0]["lanes"][0]["agreement"]["agrees"])
+        found = self.trial(text, rounds=3).conduct()
+        self.assertEqual(found["points"][0]["lanes"][0]["elapsed"]["count"], 3)
+
+
+class RecordsOnDisk(TrialCase):
+    def test_marks_that_some_take_for_ends_of_lines_may_be_printed(self):
+        text = HEAD + approach("good", python_answer("print('one\\u2028two\\x85three')"))
+        trial = self.trial(text, rounds=2)
+        trial.conduct()
+        path = trial.folder / "runs.jsonl"
+        whole = path.read_bytes()
+        # As a kill leaves it: a line that is not whole.
+        path.write_bytes(whole + b'{"run": 3, "appr')
+        again = self.trial(text, rounds=2)
+        again.conduct()
+        self.assertEqual(len(again.runs), 2)
+        self.assertEqual(path.read_bytes(), whole)
+        self.assertIn("two\x85three", again.runs[0]["output"])
+        self.assertEqual(self.trial(text, rounds=2).judge_again()["ended"], "done")
+
+    def test_an_answer_crosses_file_systems(self):
+        shm = Path("/dev/shm")
+        if not os.access(shm, os.W_OK) or shm.stat().st_dev == self.folder.stat().st_dev:
+            self.skipTest("there is no other file system here")
+        with (
+            tempfile.TemporaryDirectory(dir=shm) as other,
+            mock.patch.object(tempfile, "tempdir", other),
+        ):
+            trial = self.trial(HEAD + approach("good", COUNTING))
+            found = trial.conduct()
+        self.assertEqual(found["ended"], "done")
+        self.assertEqual(found["points"][0]["lanes"][0]["answer_rows"], 3)
+        self.assertTrue(list((trial.folder / "answers").glob("*.arrow")))
+
+    def test_minutes_go_on_where_an_earlier_session_stopped(self):
+        text = HEAD + approach("good", COUNTING)
+        until = {"narrower_than": 1e-6, "at_least": 2, "at_most": 500, "minutes": 60}
+        trial = self.trial(text, until=until)
+        trial.control = mock.Mock(stop_run=lambda number: False, dropped=set)
+        trial.control.stop_all = lambda: len(trial.runs) >= 3
+        trial.conduct()
+        lines = whole_lines(trial.folder / "runs.jsonl")
+        self.assertGreater(lines[-1]["spent_s"], lines[0]["spent_s"])
+        lines[-1]["spent_s"] = 3700.0
+        (trial.folder / "runs.jsonl").write_text("".join(map(as_line, lines)))
+        again = self.trial(text, until=until)
+        again.conduct()
+        self.assertEqual(len(again.runs), len(lines))
+
+
+class Bounds(TrialCase):
+    def test_a_baseline_at_its_limit_bounds_how_much_faster_the_others_are(self):
+        slow = python_answer("time.sleep(30)")
+        quick = python_answer("time.sleep(0.05)")
+        trial = self.trial(HEAD + approach("slow", slow) + approach("quick", quick),
+                           rounds=2, limits={"seconds": 1})  # fmt: skip
+        found = trial.conduct()["points"][0]
+        ratio = next(lane for lane in found["lanes"] if lane["id"] == "quick")["ratio"]
+        self.assertEqual((ratio["bound"], ratio["verdict"]), ("at least", "faster"))
+        self.assertAlmostEqual(ratio["value"], 1 / 0.05, delta=5)
+        self.assertRegex(found["conclusion"], r"at least [\d.]+ times faster than slow")
+        self.assertRegex(times_faster(ratio), r"^at least ")
 
 
 if __name__ == "__main__":

@@ -1828,6 +1828,11 @@ export interface components {
              * @default false
              */
             memory_run: boolean;
+            /**
+             * Several Processes
+             * @default false
+             */
+            several_processes: boolean;
             /** State */
             state: string;
             /** Elapsed S */

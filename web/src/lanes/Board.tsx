@@ -4,7 +4,7 @@ import { scaleLinear, scaleLog } from "d3-scale";
 import { useState } from "react";
 import type { Comparison, LaneFindings } from "../api/client";
 import { BANDS, Bands, type Scale, TimeTicks, timeScale } from "../plot/time";
-import { bytes, figures, seconds, times, trimmed } from "../ui/units";
+import { bytes, figures, plural, seconds, times, trimmed } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
 import { Glyph, glyphPath, laneColour } from "./mark";
 import { verdictWord } from "./words";
@@ -187,7 +187,7 @@ function LaneRow(props: RowProps) {
       <span role="cell" className={`answer ${agreement && !agreement.agrees ? "bad" : ""}`}>
         {agreement ? verdictWord(agreement) : "–"}
         <span className="small faint">
-          {lane.answer_rows !== null && `${lane.answer_rows.toLocaleString("en-GB")} rows`}
+          {lane.answer_rows !== null && plural(lane.answer_rows, "row")}
         </span>
       </span>
     </div>

@@ -7,7 +7,7 @@ import { useRun } from "../api/queries";
 import type { View } from "../frame/view";
 import { RunCurve } from "../steps/RunCurve";
 import { CodeEditor, type Language } from "../ui/editors";
-import { bytes, count, counted, figures, seconds } from "../ui/units";
+import { bytes, count, counted, figures, plural, seconds } from "../ui/units";
 import { Glyph, laneColour } from "./mark";
 
 type Props = {
@@ -196,7 +196,9 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
     ["switches", run.context_switches === null ? "–" : count(run.context_switches)],
     [
       "answer",
-      run.answer_rows === null ? "–" : `${count(run.answer_rows)} rows, ${bytes(run.answer_bytes)}`,
+      run.answer_rows === null
+        ? "–"
+        : `${plural(run.answer_rows, "row")}, ${bytes(run.answer_bytes)}`,
     ],
     ["left behind", bytes(run.left_bytes)],
     ...Object.entries(run.counters).map(
@@ -234,7 +236,14 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
         </div>
       )}
       {curve.length > 1 ? (
-        <RunCurve curve={curve} spans={run.spans} colour={colour} width={WIDTH} height={150} />
+        <RunCurve
+          curve={curve}
+          spans={run.spans}
+          colour={colour}
+          width={WIDTH}
+          height={150}
+          withMemory={!run.several_processes || run.memory_run}
+        />
       ) : (
         <p className="small faint">
           Too short for a curve: samples are {figures(25)} ms apart, its figures are exact all the

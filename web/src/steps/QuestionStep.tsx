@@ -69,6 +69,8 @@ export function QuestionStep({ comparison, findings }: StepProps) {
               onTake={(text) => setAnswer({ absolute: Number(text) })}
             />
           </label>
+        </div>
+        <div className="trio two">
           <div className="field">
             <span>Order of rows matters</span>
             <Switch

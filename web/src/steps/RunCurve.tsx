@@ -12,6 +12,8 @@ type Props = {
   colour: string;
   width: number;
   height: number;
+  /** Whether memory is drawn: not where processes share pages, which samples count too often. */
+  withMemory?: boolean;
 };
 
 const LEFT = 58;
@@ -33,7 +35,9 @@ function busy(curve: Sample[]): { t: number; cores: number }[] {
   return found.length ? [{ t: 0, cores: found[0]?.cores ?? 0 }, ...found] : [];
 }
 
-export function RunCurve({ curve: given, shadow = [], spans = [], colour, width, height }: Props) {
+export function RunCurve(props: Props) {
+  const { curve: given, shadow = [], spans = [], colour, width, height } = props;
+  const { withMemory = true } = props;
   const bottom = spans.length ? 34 : 18;
   const floor = height - bottom;
   const origin: Sample = { t: 0, cpu: 0, memory: given[0]?.memory ?? 0 };
@@ -59,10 +63,10 @@ export function RunCurve({ curve: given, shadow = [], spans = [], colour, width,
       width={width}
       height={height}
       role="img"
-      aria-label={`Memory up to ${bytes(most)} and cores busy over ${figures(end)} s`}
+      aria-label={`${withMemory ? `Memory up to ${bytes(most)} and cores` : "Cores"} busy over ${figures(end)} s`}
     >
       {shadow.length > 1 && <path d={memoryArea(shadow) ?? ""} fill="var(--line)" opacity={0.6} />}
-      {curve.length > 0 && (
+      {curve.length > 0 && withMemory && (
         <path d={memoryArea(curve) ?? ""} fill={colour} opacity={0.25} stroke={colour} />
       )}
       {cores.length > 1 && (
@@ -71,12 +75,16 @@ export function RunCurve({ curve: given, shadow = [], spans = [], colour, width,
       <line x1={LEFT} x2={width - RIGHT} y1={floor} y2={floor} stroke="var(--line)" />
       {curve.length > 0 && (
         <g className="axis">
-          <text x={LEFT - 6} y={TOP + 9} textAnchor="end">
-            {bytes(most)}
-          </text>
-          <text x={LEFT - 6} y={floor} textAnchor="end">
-            memory
-          </text>
+          {withMemory && (
+            <>
+              <text x={LEFT - 6} y={TOP + 9} textAnchor="end">
+                {bytes(most)}
+              </text>
+              <text x={LEFT - 6} y={floor} textAnchor="end">
+                memory
+              </text>
+            </>
+          )}
           <text x={width - RIGHT + 6} y={TOP + 9}>
             {top} {top === 1 ? "core" : "cores"}
           </text>

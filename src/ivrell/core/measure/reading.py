@@ -162,7 +162,7 @@ class Reading:
         grouped = after - self._group - set_up
         if grouped.total > summed.total * _GROUP_MARGIN + _GROUP_GRAIN_S:
             return grouped, "control group of the run"
-        return summed, "sum over the tree, borne out by its control group"
+        return summed, "sum over the tree, confirmed by its control group"
 
     def of_others(self) -> Cpu:
         """CPU of processes that the worker has not waited for: orphans reaped by the launcher,

@@ -67,17 +67,19 @@ def findings(
         "ranking": _ranking(lanes),
         "cautions": [
             asdict(c)
-            for c in cautions(Scene(lanes, dict(machine), point, _asked_reference(comparison)))
+            for c in cautions(Scene(lanes, dict(machine), point, *_asked_reference(comparison)))
         ],
     }
     found["conclusion"] = conclusion(found, machine)
     return found
 
 
-def _asked_reference(comparison: Comparison) -> str:
-    """The lane that the question wants answers held against; "" where that is a stored answer."""
+def _asked_reference(comparison: Comparison) -> tuple[str, str]:
+    """The lane that the question wants answers held against, and its name; "" where that is a
+    stored answer."""
     answer = comparison.answer
-    return "" if answer.expected else answer.reference or comparison.baseline_id or ""
+    lane = answer.reference or comparison.baseline_id
+    return ("", "") if answer.expected or not lane else (lane, comparison.lane(lane).label)
 
 
 def _counted(runs: Iterable[Run], lane: str | None) -> list[Run]:

@@ -107,7 +107,15 @@ def report_html(
         points=points,
         everywhere=everywhere,
         settings={a.id: settings_text(a, with_setup=True) for a in comparison.approach},
-        machine=machine,
+        # Of earlier versions' trials a runtime was told as a text.
+        machine={
+            **machine,
+            "runtimes": {
+                name: told
+                for name, told in machine.get("runtimes", {}).items()
+                if isinstance(told, Mapping)
+            },
+        },
         made=made,
         colour={lane: COLOURS[place % len(COLOURS)] for lane, place in places.items()},
     )

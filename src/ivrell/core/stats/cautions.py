@@ -39,12 +39,14 @@ class Caution:
 @dataclass(frozen=True)
 class Scene:
     """What cautions look at: lanes of one point as findings hold them, the machine, and the
-    lane that the question names as the reference ("" for none, or a stored answer)."""
+    lane that the question names as the reference, with its name ("" for none, or a stored
+    answer)."""
 
     lanes: list[dict[str, Any]]
     machine: dict[str, Any]
     point: Mapping[str, Any] = field(default_factory=dict)
     reference: str = ""
+    reference_name: str = ""
 
 
 def _few_rounds(scene: Scene) -> Iterator[Caution]:
@@ -75,9 +77,9 @@ def _reference(scene: Scene) -> Iterator[Caution]:
     elif itself and scene.reference and itself[0]["id"] != scene.reference:
         yield Caution(
             "other reference",
-            f"{scene.reference} gave no answer here: the others were held against "
+            f"{scene.reference_name} gave no answer here: the others were held against "
             f"{itself[0]['name']}.",
-            f"Let {scene.reference} run too.",
+            f"Let {scene.reference_name} run to its end, or name another lane as the reference.",
             itself[0]["id"],
         )
 

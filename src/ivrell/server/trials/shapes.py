@@ -136,6 +136,7 @@ class RunShape(BaseModel):
     position: int
     warm_up: bool
     memory_run: bool = False
+    several_processes: bool = False
     state: str
     elapsed_s: float | None
     elapsed_at_least_s: float | None
