@@ -52,11 +52,27 @@ find_python() {
   done
 }
 
+# Whether the environment was made for another folder: one that was copied along with a checkout
+# would run that other folder's Ivrell.
+made_elsewhere() {
+  local stamp
+  for stamp in "$1"/.ivrell-*; do
+    [[ -f "$stamp" ]] || continue
+    [[ "$(tail -n 1 "$stamp")" == "$IVRELL_HOME" ]] || return 0
+  done
+  return 1
+}
+
 # setup_python [EXTRA]: the virtual environment with Ivrell and what it depends on.
 setup_python() {
   local extra="${1:-}" venv="$IVRELL_HOME/.venv" stamp wanted python
   stamp="$venv/.ivrell-${extra:-base}"
-  wanted="$(cat "$IVRELL_HOME/pyproject.toml" "$IVRELL_HOME/constraints.txt" | sha256sum)"
+  wanted="$(cat "$IVRELL_HOME/pyproject.toml" "$IVRELL_HOME/constraints.txt" | sha256sum)
+$IVRELL_HOME"
+  if [[ -d "$venv" ]] && made_elsewhere "$venv"; then
+    say "The Python environment was made for another folder; it is made anew"
+    rm -rf "$venv"
+  fi
   [[ -f "$stamp" && "$(cat "$stamp")" == "$wanted" ]] && return
   if [[ ! -x "$venv/bin/python" ]]; then
     need '[[ -n "$(find_python)" ]]' python3 python3-venv
