@@ -11,7 +11,7 @@ from typing import Any
 
 from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.trial.launch import scrubbed_environment
-from ivrell.core.trial.sandbox import OURS, Sandbox
+from ivrell.core.trial.sandbox import OURS, Sandbox, give
 
 _STAND_IN = Path(__file__).with_name("stand_in.py")
 _START_S = 15.0
@@ -32,6 +32,7 @@ def stand_in(
     given.write_text(json.dumps(dict(settings)))
     command = [sys.executable, "-I", str(_STAND_IN), str(given)]
     if hidden is not None:
+        give(folder)
         command = Sandbox(folder, ours=OURS, hidden=hidden, network=True).around(command)
     with subprocess.Popen(
         command,

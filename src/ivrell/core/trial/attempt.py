@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import stat
 import sys
 import time
 from collections.abc import Callable, Mapping
@@ -204,8 +205,9 @@ class Attempts:
             run["plans"] = (ended["handed"] or {}).get("plans", [])
         elif run["state"] == "done":
             try:
-                run["answer_fingerprint"] = take(answer_in(place.folder))
-            except (pa.ArrowException, ValueError, TypeError) as error:
+                most = int(self._plan.limits.written_bytes)
+                run["answer_fingerprint"] = take(answer_in(place.folder, most))
+            except (pa.ArrowException, ValueError, TypeError, OSError, RecursionError) as error:
                 run["state"] = "failed"
                 run["error"] = {
                     "kind": "answer cannot be read", "message": str(error), "line": None,
@@ -297,14 +299,36 @@ class Attempts:
         }
 
 
-def answer_in(folder: Path) -> Path:
-    """The Arrow file of a run's answer, made from the plain one where the run had no Arrow."""
-    path = folder / ".answer.arrow"
-    if (folder / PLAIN).exists() and not path.exists():
-        table = read_plain(folder / PLAIN)
+def answer_in(folder: Path, most_bytes: int) -> Path:
+    """The Arrow file of a run's answer, made from the plain one where the run had no Arrow.
+
+    What lies in a run's folder is a stranger's: only a regular file that is no link counts, and
+    only up to so many bytes; offsets in it are looked at before anything follows them. Raises
+    ValueError where it is none of that, OSError where there is nothing.
+    """
+    path, plain = folder / ".answer.arrow", folder / PLAIN
+    if not os.path.lexists(path):
+        _check_handed_over(plain, most_bytes)
+        table = read_plain(plain)
         with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
             writer.write_table(table)
+        return path
+    _check_handed_over(path, most_bytes)
+    with pa.memory_map(str(path)) as source:
+        pa.ipc.open_file(source).read_all().validate(full=True)
+    # Whoever wrote it has ended; from here on it is Ivrell's own.
+    path.chmod(0o600)
+    if os.geteuid() == 0:
+        os.chown(path, 0, 0)
     return path
+
+
+def _check_handed_over(path: Path, most_bytes: int) -> None:
+    state = os.lstat(path)
+    if not stat.S_ISREG(state.st_mode) or state.st_nlink != 1:
+        raise ValueError("what was handed over is no plain file")
+    if state.st_size > most_bytes:
+        raise ValueError(f"the answer takes more than {most_bytes:,} bytes")
 
 
 def pinned(cores: int | None) -> list[int] | None:

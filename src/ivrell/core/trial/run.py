@@ -23,8 +23,9 @@ from ivrell.core.measure.group import RunGroup
 from ivrell.core.measure.proc import Cpu
 from ivrell.core.measure.reading import Reading, Tree
 from ivrell.core.trial.bounds import Bounds, left_bytes, set_hard_limits, tree_memory
+from ivrell.core.trial.hearsay import heard_from
 from ivrell.core.trial.output import Output
-from ivrell.core.trial.sandbox import Sandbox
+from ivrell.core.trial.sandbox import Sandbox, give
 from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
 from ivrell.core.trial.words import GONE, Words
 
@@ -105,6 +106,7 @@ class Run:
         ends = (events_end, words_end, board_fd)
         command = [self.spec["interpreter"], "-u", str(_WORKER), str(job_path), *map(str, ends)]
         if sandbox := self.spec.get("sandbox"):
+            give(self.folder)
             command = Sandbox(self.folder, **sandbox).around(command)
         self.started_at = self._phase_at = time.monotonic()
         self._bounds = Bounds(self.limits, self.folder, self.started_at)
@@ -240,8 +242,8 @@ class Run:
     def _hear_worker(self, data: bytes) -> None:
         *lines, self._partial = (self._partial + data).split(b"\n")
         for line in lines:
-            event = json.loads(line)
-            kind = event.pop("event")
+            event = heard_from(line)
+            kind = event.pop("event", "")
             if kind == "ready":
                 self._go(event)
             elif kind == "stopped":

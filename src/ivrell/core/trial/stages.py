@@ -77,7 +77,7 @@ class Stages:
     def _show(self) -> None:
         if self._board is not None:
             self._entries += 1
-            shown = self._names[-1].encode()[:_NAME_BYTES] if self._names else b""
+            shown = self._names[-1].encode("utf-8", "replace")[:_NAME_BYTES] if self._names else b""
             _SLOT.pack_into(self._board, 0, self._entries, len(shown), shown)
 
     def records(self) -> list[dict[str, float | str | int]]:
