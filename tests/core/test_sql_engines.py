@@ -1,10 +1,12 @@
 """Engines over loaded tables, programs, and client code that drives a server."""
 
+import os
 import shutil
 import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from unittest import mock
 
 from ivrell.core.errors import BadInput
 from ivrell.core.locks import in_use
@@ -88,6 +90,75 @@ class SameAnswer(EngineCase):
             sql("server", "postgres", code),
         )
         self.assertTrue(all(lane["agreement"]["agrees"] for lane in lanes.values()))
+
+
+class Contained(EngineCase):
+    """What a lane may not do on the private server."""
+
+    ATTACKS = (
+        "COPY (SELECT 1) TO PROGRAM 'touch /tmp/mine'",
+        "CREATE TABLE t (a text); COPY t FROM PROGRAM 'id'",
+        "SELECT pg_read_file('/etc/passwd')",
+        "SELECT pg_ls_dir('.')",
+        "CREATE ROLE mine SUPERUSER",
+        "ALTER ROLE ivrell_reader SUPERUSER",
+        "ALTER SYSTEM SET shared_buffers = '1MB'",
+        "CREATE DATABASE mine",
+        "SET ROLE ivrell",
+    )
+
+    def test_files_programs_roles_and_settings_are_out_of_reach(self):
+        for more in ("", "writes = true\n"):
+            lanes = [
+                sql(f"attack_{number}", "postgres", f"{code}; SELECT 1 AS one", more)
+                for number, code in enumerate(self.ATTACKS)
+            ]
+            trial = self.trial(HEAD + "".join(lanes), name=f"trial-{bool(more)}")
+            trial.conduct()
+            for run in trial.runs:
+                with self.subTest(attack=run["approach"], more=more):
+                    self.assertEqual(run["state"], "failed")
+                    self.assertEqual(run["error"]["kind"], "InsufficientPrivilege")
+
+    def test_shared_tables_are_read_only_and_temporary_ones_free(self):
+        error = self.failed(sql("one", "postgres", "DELETE FROM readings; SELECT 1 AS one"))
+        self.assertEqual(error["kind"], "InsufficientPrivilege")
+        self.assertIn("writes = true", error["message"])
+        temporary = "CREATE TEMP TABLE t AS SELECT * FROM readings; SELECT count(*) AS n FROM t"
+        self.conducted(sql("one", "postgres", temporary), name="temporary")
+        own = "CREATE TABLE t AS SELECT * FROM readings; DROP TABLE readings; SELECT 1 AS one"
+        self.conducted(sql("one", "postgres", own, "writes = true\n"), name="own")
+
+    def test_other_databases_are_closed(self):
+        code = """
+        import psycopg
+        def answer(data, knobs, stage, db):
+            told = []
+            for name in ("postgres", "template1"):
+                try:
+                    psycopg.connect(db.address, dbname=name).close()
+                    told.append(name)
+                except psycopg.OperationalError as error:
+                    assert "permission denied" in str(error), error
+            return [{"gauge": "Ash", "n": len(told)}]
+        """
+        for more in ("", "writes = true\n"):
+            trial = self.trial(
+                HEAD + approach("one", code, server="postgres") + more, name=f"t-{bool(more)}"
+            )
+            trial.conduct()
+            self.assertIsNone(trial.runs[0]["error"])
+            answer = trial.answers.table("one", trial.runs[0]["answer_fingerprint"])
+            self.assertEqual(answer["n"].to_pylist(), [0])
+
+    def test_the_server_knows_nothing_of_ivrell_s_environment(self):
+        store = DatabaseStore(self.shared / "alone")
+        self.addCleanup(store.stop)
+        with mock.patch.dict(os.environ, {"IVRELL_SECRET_KEY": "nobody may read this"}):
+            pid = store.cluster.pid
+        told = Path(f"/proc/{pid}/environ").read_text()
+        self.assertNotIn("nobody may read", told)
+        self.assertNotIn("HOME=", told)
 
 
 class OneOwner(EngineCase):

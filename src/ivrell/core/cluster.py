@@ -82,7 +82,14 @@ class Cluster:
     @property
     def password(self) -> str:
         """The password of the cluster's own user."""
-        path = self.folder.with_name(self.folder.name + ".password")
+        return self.password_of("")
+
+    def password_of(self, role: str) -> str:
+        """The password of a role, kept in a file beside the folder; "" is the cluster's own
+        user."""
+        owner = "" if role == self.user else role
+        names = filter(None, [self.folder.name, owner, "password"])
+        path = self.folder.with_name(".".join(names))
         if not path.exists():
             handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
             with os.fdopen(handle, "w") as file:
@@ -213,6 +220,8 @@ class Cluster:
                 stdout=log,
                 stderr=log,
                 cwd="/",
+                # Nothing of Ivrell's environment: what runs in the server could read it.
+                env={"PATH": os.defpath, "LANG": "C.UTF-8", "TZ": "UTC"},
                 # Its own session: Ctrl-C in the terminal is for Ivrell, which stops it last.
                 start_new_session=True,
                 **self._as_user,  # type: ignore[call-overload]
@@ -303,9 +312,12 @@ class Cluster:
             f"password={self.password}"
         )
 
-    def socket_address(self, database: str) -> str:
-        """The same through its socket, for processes that have no network."""
-        return self.address(database).replace("host=127.0.0.1", f"host={self.socket_folder}")
+    def socket_address(self, database: str, role: str) -> str:
+        """The same through its socket and as a role, for processes that have no network."""
+        return (
+            f"host={self.socket_folder} port={self.port} dbname={database} user={role} "
+            f"password={self.password_of(role)}"
+        )
 
     @property
     def pid(self) -> int:

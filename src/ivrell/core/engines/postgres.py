@@ -76,7 +76,16 @@ def executed(
         place = getattr(getattr(error, "diag", None), "statement_position", None)
         before = statement.text[: int(place) - 1] if place else ""
         line = statement.line + before.count("\n")
-        raise ApproachFailed(type(error).__name__, str(error).strip(), line) from error
+        message = str(error).strip()
+        if isinstance(error, psycopg.errors.InsufficientPrivilege):
+            message += _MAY_NOT
+        raise ApproachFailed(type(error).__name__, message, line) from error
+
+
+_MAY_NOT = (
+    "\nTables that runs share can only be read: an approach that changes or makes tables says "
+    "writes = true, and finds a copy of its own. Temporary tables are free to all."
+)
 
 
 class _Task(SqlTask):

@@ -99,6 +99,9 @@ class Loader:
         """Let the engine gather its statistics, and leave nothing for it to tidy up later."""
         raise NotImplementedError
 
+    def hand_over(self, tables: list[str]) -> None:
+        """Let lanes at the tables, where the engine knows who is who."""
+
     def sizes(self, tables: list[str]) -> dict[str, int | None]:
         """Bytes of each table with its indexes; None where the engine does not tell."""
         raise NotImplementedError

@@ -7,7 +7,7 @@ from pathlib import Path
 import psycopg
 import pyarrow as pa
 
-from ivrell.core.recipe.databases import pg_binary
+from ivrell.core.recipe.databases import pg_binary, roles
 from ivrell.core.recipe.databases.base import Loader
 
 
@@ -17,6 +17,7 @@ class PostgresLoader(Loader):
     Args:
         place: the database's name.
         address: connection string of the cluster's maintenance database.
+        with_roles: whether lanes come as roles of their own, see the module roles.
     """
 
     engine = "postgres"
@@ -25,8 +26,9 @@ class PostgresLoader(Loader):
         "timestamp": "timestamp", "text": "text",
     }  # fmt: skip
 
-    def __init__(self, place: Path, address: str = "") -> None:
+    def __init__(self, place: Path, address: str = "", with_roles: bool = False) -> None:
         super().__init__(place)
+        self._with_roles = with_roles
         self._address = address
         self._server = psycopg.connect(address, autocommit=True)
         self._server.execute(f'DROP DATABASE IF EXISTS "{place.name}"')
@@ -48,6 +50,10 @@ class PostgresLoader(Loader):
     def analyse(self) -> None:
         self.execute("VACUUM (ANALYZE)")
         self.execute("CHECKPOINT")
+
+    def hand_over(self, tables: list[str]) -> None:
+        if self._with_roles:
+            roles.hand_over(self._db, tables)
 
     def sizes(self, tables: list[str]) -> dict[str, int | None]:
         found: dict[str, int | None] = {}
@@ -78,6 +84,8 @@ class PostgresLoader(Loader):
         self._db.close()
         self._server.execute(f'DROP DATABASE IF EXISTS "{final.name}"')
         self._server.execute(f'ALTER DATABASE "{self.place.name}" RENAME TO "{final.name}"')
+        if self._with_roles:
+            roles.admit(self._address, final.name, roles.READER)
         self._server.close()
 
 

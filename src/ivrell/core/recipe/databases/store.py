@@ -18,7 +18,7 @@ from ivrell.core.cluster import Cluster
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import alone, not_in_use
 from ivrell.core.measure.cache import evict, warm
-from ivrell.core.recipe.databases import DATABASES, Loader
+from ivrell.core.recipe.databases import DATABASES, Loader, roles
 from ivrell.core.recipe.databases.base import Columns, columns_of
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.making import Progress
@@ -108,6 +108,8 @@ class DatabaseStore:
     def _started(self) -> Cluster:
         cluster = Cluster(self.root / "cluster", with_socket=True)
         cluster.start(CLUSTER_SETTINGS)
+        passwords = {role: cluster.password_of(role) for role in (roles.READER, roles.WRITER)}
+        roles.ensure(cluster.address("postgres"), passwords)
         return cluster
 
     def stop(self) -> None:
@@ -178,6 +180,7 @@ class DatabaseStore:
             for number, index in enumerate(declared, 1):
                 loader.add_index(index, number)
             loader.analyse()
+            loader.hand_over(list(recipe.tables))
             index_seconds = time.monotonic() - began
             sizes = loader.sizes(list(recipe.tables))
             total = loader.total()
@@ -218,7 +221,7 @@ class DatabaseStore:
             place.unlink(missing_ok=True)
             return DATABASES[engine](place)
         make: Any = DATABASES[engine]
-        loader: Loader = make(place, self.cluster.address("postgres"))
+        loader: Loader = make(place, self.cluster.address("postgres"), with_roles=not self.given)
         return loader
 
     def _load(
@@ -283,7 +286,8 @@ class DatabaseStore:
         self._set_cache(database, loaded, cache)
         if "name" in database:
             # Asked last: a server that was restarted listens elsewhere.
-            database["address"] = self.cluster.socket_address(database["name"])
+            role = roles.WRITER if writes else roles.READER
+            database["address"] = self.cluster.socket_address(database["name"], role)
         return database
 
     def restore(self, loaded: Loaded, database: Mapping[str, str]) -> None:
@@ -294,6 +298,8 @@ class DatabaseStore:
     def _copy(self, loaded: Loaded, name: str) -> None:
         self._serve(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
         self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{loaded.place}"')
+        if not self.given:
+            roles.admit(self.cluster.address("postgres"), name, roles.WRITER)
 
     def _for_run(self, loaded: Loaded, number: int, folder: Path, writes: bool) -> dict[str, str]:
         if loaded.engine == "postgres":
@@ -398,10 +404,13 @@ class DatabaseStore:
 
 
 def _fingerprint(recipe: Recipe, engine: str, keys: Sequence[str], indexes: Sequence[str]) -> str:
-    told = {
+    told: dict[str, Any] = {
         "engine": engine,
         "tables": {table: recipe.fingerprint(table) for table in recipe.tables},
         "keys": list(keys),
         "indexes": list(indexes),
     }
+    if engine == "postgres":
+        # Loaded before there were roles, tables would be nobody's to read.
+        told["roles"] = 1
     return hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()
