@@ -81,6 +81,7 @@ class Clusters(unittest.TestCase):
         first.start({"fsync": "off"})
         second.start()
         self.assertEqual(second.socket_folder, first.socket_folder)
+        self.assertFalse(first.socket_folder.stat().st_mode & 0o066, "others cannot look or write")
         with self.assertRaisesRegex(BadInput, "Another Ivrell process uses"):
             second.restart(lambda: None)
         first.stop()

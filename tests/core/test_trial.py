@@ -3,6 +3,7 @@
 import json
 import os
 import signal
+import subprocess
 import sys
 import tempfile
 import time
@@ -14,6 +15,7 @@ import pyarrow.parquet
 
 from ivrell.core.errors import BadInput
 from ivrell.core.json_lines import as_line, whole_lines
+from ivrell.core.locks import FileLock
 from ivrell.core.report.shape import Findings
 from ivrell.core.report.words import times_faster
 from ivrell.core.trial.launch import Runner, RunnerGone
@@ -366,6 +368,31 @@ class RecordsOnDisk(TrialCase):
         again = self.trial(text, until=until)
         again.conduct()
         self.assertEqual(len(again.runs), len(lines))
+
+
+class OneConductor(TrialCase):
+    def test_a_second_one_of_the_same_folder_is_refused(self):
+        trial = self.trial(HEAD + GOOD, rounds=2)
+        trial.folder.mkdir()
+        lock = FileLock(trial.folder / "conductor.lock")
+        self.assertTrue(lock.take())
+        with self.assertRaisesRegex(BadInput, "Another process conducts"):
+            trial.conduct()
+        self.assertFalse((trial.folder / "runs.jsonl").exists())
+        lock.release()
+        self.assertEqual(trial.conduct()["ended"], "done")
+
+    def test_what_a_killed_one_left_is_swept_by_the_next(self):
+        gone = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"],
+                              capture_output=True, text=True).stdout.strip()  # fmt: skip
+        left = Path(tempfile.gettempdir()) / f"ivrell-run-{gone}-left"
+        (left / "7").mkdir(parents=True)
+        other = Path(tempfile.gettempdir()) / f"ivrell-run-{os.getpid()}-mine"
+        other.mkdir()
+        self.addCleanup(other.rmdir)
+        self.trial(HEAD + GOOD).conduct()
+        self.assertFalse(left.exists())
+        self.assertTrue(other.exists())
 
 
 class Bounds(TrialCase):

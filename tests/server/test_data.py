@@ -1,5 +1,6 @@
 """The API of data: looking at a recipe while it is written, and making its tables."""
 
+import tempfile
 from pathlib import Path
 from unittest import mock
 
@@ -50,6 +51,37 @@ class Looking(ServerCase):
         self.client.force_login(viewer)
         self.look()
         self.call("post", self.at("data/making/"), {"forms": ["csv"]}, 403)
+
+    def test_viewers_send_no_recipe_that_could_name_a_file_of_the_machine(self):
+        kept = self.call("get", self.at())["data_text"]
+        viewer = get_user_model().objects.create_user("viewer")
+        self.client.force_login(viewer)
+        self.look(data_text=kept)
+        other = kept + '\n[data.tables.secrets]\nfile = "/etc/passwd.csv"\n'
+        self.look(403, data_text=other)
+        self.look(403, edits=[{"table": "readings", "column": 0, "fields": {}}])
+        body = {"table": "readings", "first": 0, "count": 5, "data_text": other}
+        self.call("post", self.at("data/rows/"), body, 403)
+        self.call("post", self.at("data/costs/"), {"data_text": other}, 403)
+
+    def test_files_are_read_from_allowed_folders_alone(self):
+        kept = self.call("get", self.at())["data_text"]
+        with tempfile.TemporaryDirectory() as name:
+            path = Path(name) / "locks.csv"
+            path.write_text("lock,depth\nAsh,3\n")
+            asked = kept + f'\n[data.tables.locks]\nfile = "{path}"\n'
+            told = self.look(400, data_text=asked)
+            self.assertEqual(told["where"], "data.tables.locks.file")
+            with self.settings(OWN_FILES=[*settings.OWN_FILES, Path(name)]):
+                self.assertEqual(len(self.look(data_text=asked)["tables"]), 2)
+            (settings.OWN_FILES[0] / "out").mkdir(parents=True, exist_ok=True)
+            link = settings.OWN_FILES[0] / "out" / "locks.csv"
+            link.symlink_to(path)
+            self.addCleanup(link.unlink)
+            self.look(400, data_text=kept + '\n[data.tables.locks]\nfile = "out/locks.csv"\n')
+        zeros = kept + '\n[data.tables.locks]\nfile = "/dev/zero"\n'
+        with self.settings(OWN_FILES=[*settings.OWN_FILES, Path("/dev")]):
+            self.assertIn("no plain file", self.look(400, data_text=zeros)["what"])
 
     def test_rows_from_anywhere(self):
         body = {"table": "readings", "first": 297, "count": 50}

@@ -7,8 +7,10 @@ import sys
 import tempfile
 from unittest.mock import patch
 
+import psycopg
 from django.conf import settings
-from django.test import TransactionTestCase
+from django.db import connection
+from django.test import RequestFactory, TransactionTestCase
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from ivrell.core.comparison.edit import change_approach
@@ -20,6 +22,19 @@ from ivrell.server.trials import live
 from ivrell.server.trials.models import Event, Trial
 from ivrell.server.trials.tasks import conduct_trial, judge_trial, try_lane
 from tests.support.server import TWO_LANES, ServerCase
+
+
+async def _connections():
+    """Connections to the test's database now."""
+    db = connection.settings_dict
+    async with await psycopg.AsyncConnection.connect(
+        host=db["HOST"], port=db["PORT"], dbname=db["NAME"], user=db["USER"],
+        password=db["PASSWORD"],
+    ) as look:  # fmt: skip
+        row = await look.execute(
+            "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database()"
+        )
+        return (await row.fetchone())[0]
 
 
 class Trials(ServerCase):
@@ -76,6 +91,32 @@ class Trials(ServerCase):
             told = self.call("get", f"trials/{trial.pk}/runs/1/", status=500)
         self.assertIn("inside Ivrell", told["what"])
         self.assertIn("validation error", logged.output[0])
+
+    def test_the_sandbox_cannot_be_left_out_here(self):
+        told = self.call("post", self.at("launch/"), {"sandbox": "off"}, 400)
+        self.assertIn("--no-sandbox", told["cure"])
+
+    def test_streams_held_open_hold_no_connection(self):
+        trial = self.launch()
+        request = RequestFactory().get("/")
+        request.user = owner()
+        request.session = {}
+
+        async def opened():
+            streams = []
+            for _ in range(150):
+                answer = await live.events(request, trial.pk)
+                stream = answer.streaming_content
+                # The first event waits for nothing: the trial has none, so each stream waits.
+                streams.append(asyncio.ensure_future(anext(aiter(stream))))
+            await asyncio.sleep(3)
+            held = await _connections()
+            for task in streams:
+                task.cancel()
+            await asyncio.gather(*streams, return_exceptions=True)
+            return held
+
+        self.assertLess(asyncio.run(opened()), 20)
 
     def test_two_who_drop_lanes_at_once_drop_both(self):
         trial = self.launch()

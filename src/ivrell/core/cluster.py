@@ -203,7 +203,10 @@ class Cluster:
     def _begin(self, settings: dict[str, str] | None) -> None:
         if self._with_socket:
             self.socket_folder = Path(tempfile.mkdtemp(prefix="ivrell-pg-"))
-            self.socket_folder.chmod(0o777)
+            if os.geteuid() == 0:
+                # The server's, which puts its socket there; others may pass through, no more.
+                shutil.chown(self.socket_folder, _SYSTEM_USER, _SYSTEM_USER)
+                self.socket_folder.chmod(0o711)
         self.port = free_port()
         given = {
             "listen_addresses": "127.0.0.1",

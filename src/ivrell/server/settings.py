@@ -5,6 +5,8 @@ IVRELL_DB_HOST, IVRELL_DB_PORT, IVRELL_DB_NAME, IVRELL_DB_USER, IVRELL_DB_PASSWO
 IVRELL_SECRET_KEY   signs sessions
 IVRELL_WEB          folder of the built page
 IVRELL_MADE_GB      most made data kept between trials, in GB (20 unless given)
+IVRELL_FILES        folders, with colons between, whose csv and parquet files tables may be, besides
+                    the folder files in the data folder
 IVRELL_HOSTS        names the server answers to, besides the loopback ones
 """
 
@@ -18,6 +20,10 @@ IVRELL_WEB = Path(
     os.environ.get("IVRELL_WEB", Path(__file__).resolve().parents[3] / "web" / "dist")
 )
 
+OWN_FILES = [
+    IVRELL_DATA / "files",
+    *(Path(name) for name in os.environ.get("IVRELL_FILES", "").split(os.pathsep) if name),
+]
 CORES = len(os.sched_getaffinity(0))
 MADE_LIMIT_BYTES = round(float(os.environ.get("IVRELL_MADE_GB", "20")) * 10**9)
 

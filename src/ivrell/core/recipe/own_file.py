@@ -1,6 +1,7 @@
 """A user's own file as a table: known by its hash, read in blocks like a generated one."""
 
 import shutil
+import stat
 from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
@@ -73,6 +74,8 @@ def own_file(path: str, block_rows: int, style: CsvStyle | None = None) -> OwnFi
             f"The file {path} cannot be read: {error.strerror}.",
             cure="Write its whole path, or one that starts from the comparison file's folder.",
         ) from None
+    if not stat.S_ISREG(state.st_mode):
+        raise BadInput(f"{path} is no plain file.", cure="Name a csv or parquet file.")
     return _known(found, state.st_mtime_ns, state.st_size, block_rows, style or CsvStyle())
 
 

@@ -6,7 +6,6 @@ The conductor does as little as it can while a run is timed: it waits for the ru
 import json
 import os
 import shutil
-import tempfile
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -25,7 +24,7 @@ from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.json_lines import as_line, cut_to_whole_lines, whole_lines
-from ivrell.core.locks import in_use
+from ivrell.core.locks import FileLock, in_use
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
@@ -37,6 +36,7 @@ from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
 from ivrell.core.runtimes import Runtimes
+from ivrell.core.scratch import scratch_folder
 from ivrell.core.trial.attempt import Attempts
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.plan import Plan, PlannedRun, memory_run, ordered_runs
@@ -186,8 +186,19 @@ class Trial:
         Returns the findings of every point, as findings.json holds them. A stop leaves a
         complete folder of what was done until then, with ``ended`` saying so.
         """
-        with in_use(self.store.root), in_use(self.databases.root):
-            return self._conduct()
+        self.folder.mkdir(parents=True, exist_ok=True)
+        lock = FileLock(self.folder / "conductor.lock")
+        if not lock.take():
+            raise BadInput(
+                "Another process conducts this trial.",
+                where=str(self.folder),
+                cure="Wait until it ends, or stop it there.",
+            )
+        try:
+            with in_use(self.store.root), in_use(self.databases.root):
+                return self._conduct()
+        finally:
+            lock.release()
 
     def _conduct(self) -> dict[str, Any]:
         self.folder.mkdir(parents=True, exist_ok=True)
@@ -325,7 +336,7 @@ class Trial:
 
     def _do_runs(self) -> None:
         done = {run["run"] for run in self.runs}
-        scratch = Path(tempfile.mkdtemp(prefix="ivrell-run-"))
+        scratch = Path(scratch_folder())
         journal = self.folder / "journal.jsonl"
         attempts = Attempts(
             self.comparison,

@@ -1,6 +1,5 @@
 """Can it simply be started again: an approach killed part-way, and begun anew on what it left."""
 
-import tempfile
 import time
 from dataclasses import asdict, replace
 from pathlib import Path
@@ -14,6 +13,7 @@ from ivrell.core.engines.buckets import COLUMN
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import in_use
 from ivrell.core.recipe.store import DataStore
+from ivrell.core.scratch import scratch_folder
 from ivrell.core.trial.attempt import Attempts, Place
 from ivrell.core.trial.conduct import Control, NoControl, Trial
 from ivrell.core.trial.once import small_knobs
@@ -63,7 +63,7 @@ def interrupted(
 def _interrupted(trial: Trial, lane: str, share: float, control: Control) -> dict[str, Any]:
     plan, folder = trial.plan, trial.folder
     made = trial.prepare()
-    scratch = Path(tempfile.mkdtemp(prefix="ivrell-interrupted-"))
+    scratch = Path(scratch_folder())
     journal = folder / "journal.jsonl"
     attempts = Attempts(
         trial.comparison, plan, scratch, journal, trial.databases, trial.runtimes,

@@ -1,5 +1,6 @@
 """Comparisons as records: the text of the file is the truth, the rest is read from it."""
 
+from pathlib import Path
 from typing import Any
 
 from django.conf import settings
@@ -7,6 +8,7 @@ from django.db import models
 
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
+from ivrell.core.errors import BadInput
 from ivrell.core.recipe.model import Recipe
 
 
@@ -19,7 +21,25 @@ def resolved(text: str, knobs: dict[str, Any]) -> Recipe:
 def resolved_of(data: ComparisonData, knobs: dict[str, Any] | None = None) -> Recipe:
     """The same of a text that has been read."""
     point = {**next(data.points({})), **(knobs or {})}
-    return data.data.based_on(settings.IVRELL_DATA / "files").resolved(point)
+    return with_files(data).resolved(point)
+
+
+def with_files(data: ComparisonData) -> Recipe:
+    """The recipe with the whole paths of the user's own files. Raises BadInput for one that lies
+    outside the folders which the server may read for those who are signed in."""
+    based = data.data.based_on(settings.OWN_FILES[0])
+    for name, table in based.tables.items():
+        if table.file is None:
+            continue
+        path = Path(table.file).resolve()
+        if not any(path.is_relative_to(folder.resolve()) for folder in settings.OWN_FILES):
+            raise BadInput(
+                f"The server does not read {table.file}.",
+                where=f"data.tables.{name}.file",
+                cure=f"Put the file into {settings.OWN_FILES[0]}, or start Ivrell with "
+                "IVRELL_FILES set to its folder.",
+            )
+    return based
 
 
 class ComparisonQuerySet(models.QuerySet):

@@ -7,6 +7,7 @@ from django.conf import settings
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import extend_schema
 from rest_framework import status
+from rest_framework.exceptions import PermissionDenied
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -26,6 +27,7 @@ from ivrell.server.asking import asked
 from ivrell.server.comparisons.models import Comparison, resolved
 from ivrell.server.data import shapes
 from ivrell.server.data.models import Making
+from ivrell.server.permissions import ReadOrOwn
 
 _MOST_ROWS_AT_ONCE = 500
 
@@ -44,8 +46,17 @@ def _generator_of(text: str, knobs: dict[str, Any]) -> Generator:
     return _generator(resolved(text, knobs).model_dump_json(by_alias=True, exclude_unset=True))
 
 
-def _written(comparison: int, given: shapes.Written) -> str:
+def _check_own(request: Request, given: shapes.Written, text: str) -> None:
+    """A recipe that somebody sends may name files of the machine: only owners send another than
+    the one that is kept. Raises PermissionDenied."""
+    other = given.data_text is not None and given.data_text != edit.data_text(text)
+    if (other or getattr(given, "edits", [])) and not request.user.is_staff:
+        raise PermissionDenied(ReadOrOwn.message)
+
+
+def _written(request: Request, comparison: int, given: shapes.Written) -> str:
     text = _present(comparison).text
+    _check_own(request, given, text)
     return text if given.data_text is None else edit.replace_data(text, given.data_text)
 
 
@@ -59,6 +70,7 @@ class LookView(APIView):
         """The tables of a recipe as they will be, with its text after some changes."""
         given = asked(shapes.LookRequest, request)
         text = _present(comparison).text
+        _check_own(request, given, text)
         data_text = given.data_text if given.data_text is not None else edit.data_text(text)
         for change in given.edits:
             data_text = changed(data_text, change)
@@ -82,7 +94,7 @@ class RowsView(APIView):
     def post(self, request: Request, comparison: int) -> Response:
         """Some rows of a table as they will be made, from anywhere in it."""
         given = asked(shapes.RowsRequest, request)
-        generator = _generator_of(_written(comparison, given), given.knobs)
+        generator = _generator_of(_written(request, comparison, given), given.knobs)
         if given.table not in generator.recipe.tables:
             raise BadInput(f'There is no table "{given.table}".')
         first = min(max(given.first, 0), generator.recipe.rows_of(given.table))
@@ -101,7 +113,7 @@ class CostsView(APIView):
         """Bytes and seconds of each table in each form: measured where it stands made,
         estimated from a sample elsewhere."""
         given = asked(shapes.Written, request)
-        generator = _generator_of(_written(comparison, given), given.knobs)
+        generator = _generator_of(_written(request, comparison, given), given.knobs)
         store = DataStore(settings.IVRELL_DATA / "made")
         tables = []
         for table in generator.recipe.tables:

@@ -9,11 +9,12 @@ import json
 import logging
 from collections import defaultdict
 from collections.abc import AsyncIterator
+from functools import partial
 
 import psycopg
 from asgiref.sync import sync_to_async
 from django.conf import settings
-from django.db import close_old_connections
+from django.db import connections
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 
 from ivrell.server.trials.models import CHANNEL, Event, Trial
@@ -76,18 +77,25 @@ class Hub:
 hub = Hub()
 
 
-@sync_to_async
+# A stream may be open for hours: between two looks it must hold no connection of the records,
+# of which there are some tens. A request's own thread would keep one until its end.
+@partial(sync_to_async, thread_sensitive=False)
 def _signed_in(request: HttpRequest) -> bool:
-    return request.user.is_authenticated
+    try:
+        return request.user.is_authenticated
+    finally:
+        connections.close_all()
 
 
-@sync_to_async
+@partial(sync_to_async, thread_sensitive=False)
 def _after(trial: int, last: int) -> tuple[list[Event], bool]:
     """Events after one, and whether the trial can bring any more."""
-    close_old_connections()
-    events = list(Event.objects.filter(trial=trial, pk__gt=last).order_by("pk")[:_BATCH])
-    ended = not Trial.objects.under_way().filter(pk=trial).exists()
-    return events, ended
+    try:
+        events = list(Event.objects.filter(trial=trial, pk__gt=last).order_by("pk")[:_BATCH])
+        ended = not Trial.objects.under_way().filter(pk=trial).exists()
+        return events, ended
+    finally:
+        connections.close_all()
 
 
 async def _stream(trial: int, last: int) -> AsyncIterator[bytes]:

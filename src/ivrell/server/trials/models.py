@@ -13,7 +13,7 @@ from ivrell.core.comparison.points import expected_name, point_name
 from ivrell.core.errors import BadInput
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, ordered_runs
-from ivrell.server.comparisons.models import Comparison
+from ivrell.server.comparisons.models import Comparison, with_files
 
 CHANNEL = "ivrell_events"
 MACHINE_LOCK = "machine"
@@ -32,7 +32,7 @@ class TrialQuerySet(models.QuerySet):
         plan = plan.model_copy(update={"own_files": str(settings.IVRELL_DATA / "files")})
         data = comparison.data
         runs = sum(1 for _ in ordered_runs(data, plan))
-        based = data.data.based_on(Path(plan.own_files or "/"))
+        based = with_files(data)
         for point in plan.points(data):
             based.resolved(point)
         with transaction.atomic():

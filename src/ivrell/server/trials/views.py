@@ -158,7 +158,14 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
 def launch(request: Request, comparison: int) -> Response:
     """Launch a trial of a comparison as it is now."""
     record = get_object_or_404(Comparison.objects.present(), pk=comparison)
-    trial = Trial.objects.launch(record, asked(Plan, request))
+    plan = asked(Plan, request)
+    if plan.sandbox == "off":
+        raise BadInput(
+            "Runs of the application are always sandboxed where that works.",
+            where="sandbox",
+            cure="Use ./ivrell run --no-sandbox for a file that you trust.",
+        )
+    trial = Trial.objects.launch(record, plan)
     return Response(shapes.TrialSerializer(trial).data, status=status.HTTP_201_CREATED)
 
 
