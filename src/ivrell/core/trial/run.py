@@ -25,7 +25,7 @@ from ivrell.core.measure.reading import Reading, Tree
 from ivrell.core.trial.bounds import Bounds, left_bytes, set_hard_limits, tree_memory
 from ivrell.core.trial.hearsay import heard_from
 from ivrell.core.trial.output import Output
-from ivrell.core.trial.sandbox import Sandbox, give
+from ivrell.core.trial.sandbox import SAYS, Sandbox, give
 from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
 from ivrell.core.trial.words import GONE, Words
 
@@ -454,7 +454,7 @@ class Run:
     def _sudden_end(self) -> dict[str, Any]:
         code = self.exit_status or 0
         said = self.output.text().strip()
-        if self.spec.get("sandbox") and self.start_s is None and said.startswith("bwrap: "):
+        if self.spec.get("sandbox") and self.start_s is None and said.startswith(SAYS):
             return {
                 "kind": "sandbox failed",
                 "message": f"The sandbox could not start the run: {said.splitlines()[0]}. The "

@@ -87,6 +87,9 @@ _AS_NOBODY = (
     "--inh-caps=-all", "--bounding-set=-all", "--no-new-privs", "--",
 )  # fmt: skip
 
+SAYS = ("bwrap: ", "setpriv: ")
+"""How what a sandbox itself says begins, when it could not start the run."""
+
 
 def as_root() -> bool:
     """Whether root starts the runs, which then are another user's."""
