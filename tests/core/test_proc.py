@@ -50,15 +50,17 @@ class Others(unittest.TestCase):
     def setUp(self):
         code = (
             "import subprocess, sys, threading, time\n"
-            "sleeper = [sys.executable, '-c', 'import time; time.sleep(60)']\n"
-            "start = lambda: subprocess.Popen(sleeper)\n"
+            "inner = 'import time; print(1, flush=True); time.sleep(60)'\n"
+            "def start():\n"
+            "    subprocess.Popen([sys.executable, '-c', inner])\n"
             "thread = threading.Thread(target=start); thread.start(); thread.join()\n"
-            "start(); print('ready', flush=True); time.sleep(60)"
+            "start(); print('ready', flush=True); time.sleep(60)"  # each says that it is there
         )
         self.process = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE)
         self.addCleanup(self.process.stdout.close)
         self.addCleanup(self.process.wait)
-        self.process.stdout.readline()
+        for _ in range(3):
+            self.process.stdout.readline()
         self.tree = list(proc.descendants(self.process.pid))
         self.addCleanup(self.end)
 

@@ -19,7 +19,7 @@ from ivrell.core.trial.conduct import Trial as CoreTrial
 from ivrell.server.accounts.models import owner
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import live
-from ivrell.server.trials.models import Event, Trial
+from ivrell.server.trials.models import Event, Trial, Try
 from ivrell.server.trials.tasks import conduct_trial, judge_trial, try_lane
 from tests.support.server import TWO_LANES, ServerCase
 
@@ -309,6 +309,14 @@ class Trials(ServerCase):
         (statement,) = found["explained"]["plans"]
         self.assertEqual(statement["line"], 1)
         self.assertEqual(statement["plan"]["rows"], 3)
+
+    def test_what_a_run_told_for_a_plan_need_not_be_one(self):
+        asked = {"rows": 100, "kind": "explained"}
+        made = self.call("post", self.at("lanes/query/try/"), asked, 201)["explained"]
+        Try.objects.filter(pk=made["id"]).update(state="done", found={"plans": [{"plan": 7}]})
+        found = self.call("get", self.at("lanes/query/try/"))["explained"]
+        self.assertEqual(found["plans"], [])
+        self.assertIn("else than a plan", found["message"]["what"])
 
     def test_an_interruption_is_checked(self):
         asked = {"rows": 300, "kind": "interrupted", "share": 0.25}

@@ -5,7 +5,8 @@ import re
 from typing import Any
 
 _UNFIT = re.compile("[\x00\ud800-\udfff]")
-_DEEPEST = 12
+_DEEPEST = 200
+"""Levels: a plan of many steps within steps has dozens."""
 
 
 def heard_from(line: bytes) -> dict[str, Any]:
@@ -25,13 +26,19 @@ def clean(value: Any, depth: int = 0) -> Any:
     """A value with every text in it fit to be kept."""
     if isinstance(value, str):
         return clean_text(value)
-    if depth > _DEEPEST:
-        return None
     if isinstance(value, dict):
-        return {clean_text(key): clean(part, depth + 1) for key, part in value.items()}
+        return {
+            clean_text(key): clean(part, depth + 1)
+            for key, part in value.items()
+            if not _too_deep(part, depth)
+        }
     if isinstance(value, list):
-        return [clean(part, depth + 1) for part in value]
+        return [clean(part, depth + 1) for part in value if not _too_deep(part, depth)]
     return value
+
+
+def _too_deep(part: Any, depth: int) -> bool:
+    return depth >= _DEEPEST and isinstance(part, dict | list)
 
 
 def clean_text(text: str) -> str:

@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from procrastinate.contrib.django.models import ProcrastinateJob, ProcrastinateWorker
+from pydantic import TypeAdapter, ValidationError
 from rest_framework import status, viewsets
 from rest_framework.decorators import action, api_view
 from rest_framework.request import Request
@@ -34,6 +35,8 @@ from ivrell.server.comparisons.serializers import ComparisonSerializer
 from ivrell.server.trials import shapes
 from ivrell.server.trials.models import Run, Trial, Try
 from ivrell.server.trials.tasks import QUEUE, judge_trial, measure_noise, try_lane
+
+_PLANS = TypeAdapter(list[shapes.StatementPlan])
 
 
 class TrialViewSet(viewsets.ReadOnlyModelViewSet):
@@ -186,13 +189,24 @@ def _tries(comparison: int, lane: str) -> Response:
 
 def _explained_shape(attempt: Try) -> shapes.ExplainedShape:
     found = attempt.found or {}
+    message = attempt.message
+    try:
+        # The run told it, so it need not be a plan.
+        plans = _PLANS.validate_python(found.get("plans", []))
+    except ValidationError:
+        plans = []
+        message = {
+            "what": "The run told something else than a plan.",
+            "where": attempt.lane,
+            "cure": "Explain it again; where that does not help, look at the lane's code.",
+        }
     return shapes.ExplainedShape(
         id=attempt.pk,
         rows_asked=attempt.rows,
         state=attempt.state,
-        message=attempt.message,
+        message=message,
         error=(found.get("run") or {}).get("error"),
-        plans=found.get("plans", []),
+        plans=plans,
     )
 
 
