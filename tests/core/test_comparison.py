@@ -51,6 +51,16 @@ class Reading(unittest.TestCase):
         with self.assertRaisesRegex(BadInput, r"tolls.toml, line 3.*not TOML"):
             parse('format = "ivrell-comparison/1"\nname = "x"\nrows = = 3\n', source="tolls.toml")
 
+    def test_a_key_twice_in_a_table_is_refused(self):
+        with self.assertRaisesRegex(BadInput, 'not TOML: Key "ordered" already exists'):
+            parse(HEAD + "\n[agreement]\nordered = true\nordered = false\n")
+
+    def test_a_file_of_too_many_lines_or_characters_is_refused_at_once(self):
+        with self.assertRaisesRegex(BadInput, "20,001 lines; a comparison has at most 20,000"):
+            parse("\n" * 20_001)
+        with self.assertRaisesRegex(BadInput, "2,000,001 characters"):
+            parse("#" * 2_000_001)
+
     def test_two_lanes_of_one_id(self):
         with self.assertRaisesRegex(BadInput, "Two approaches"):
             parse(HEAD + approach("a", "SELECT 1", "duckdb") + approach("a", "SELECT 2", "duckdb"))

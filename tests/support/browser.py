@@ -63,8 +63,14 @@ class Browser:
 
     def side(self, word: str) -> None:
         """Choose what stands beside the editor, or another of several views."""
-        choices = self.until(lambda: self.all(".ant-segmented-item"))
-        next(choice for choice in choices if choice.text == word).click()
+
+        def chosen() -> bool:
+            choices = (e for e in self.all(".ant-segmented-item") if e.text == word)
+            if choice := next(choices, None):
+                choice.click()
+            return choice is not None
+
+        self.until(chosen, 15, f"nothing called {word}")
 
     def choose_more(self, words: str) -> None:
         """Choose from the menu of what else can be done with a lane."""

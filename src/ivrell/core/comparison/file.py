@@ -23,6 +23,10 @@ _CURES = {
     "union_tag_not_found": "Add {discriminator} to say which kind it is.",
 }
 
+MOST_CHARACTERS = 2_000_000
+MOST_LINES = 20_000
+"""Bounds of a file: what reads it takes time by the square of empty lines."""
+
 
 def parse(text: str, *, source: str = "") -> Comparison:
     """Read a comparison from the text of its file.
@@ -30,13 +34,24 @@ def parse(text: str, *, source: str = "") -> Comparison:
     Raises BadInput that names the key path and, where it can be found, the line; when
     several things are wrong, the first is told in full and the others are counted.
     """
+    for amount, most, what in (
+        (len(text), MOST_CHARACTERS, "characters"),
+        (text.count("\n"), MOST_LINES, "lines"),
+    ):
+        if amount > most:
+            raise BadInput(
+                f"The file has {amount:,} {what}; a comparison has at most {most:,}.",
+                where=source,
+                cure="Let a recipe or a file of your own make the data.",
+            )
     try:
         document = tomlkit.parse(text).unwrap()
-    except tomlkit.exceptions.ParseError as error:
+    except (tomlkit.exceptions.TOMLKitError, RecursionError) as error:
         raise BadInput(
-            f"The file is not TOML: {error}.",
-            where=_place(source, error.line),
-            cure="Mend that line; strings need quotes, tables need [brackets].",
+            f"The file is not TOML: {str(error).rstrip('.')}.",
+            where=_place(source, getattr(error, "line", None)),
+            cure="Mend that line; strings need quotes, tables need [brackets], and each key "
+            "stands once in its table.",
         ) from None
     try:
         return Comparison.model_validate(document)
