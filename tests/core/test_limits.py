@@ -321,6 +321,65 @@ class HandedOver(TrialCase):
         json.dumps(run, ensure_ascii=False).encode()
 
 
+class Told(TrialCase):
+    """A lane that writes into the pipe by which its worker tells of it."""
+
+    def told(self, *events):
+        lines = "\n".join(json.dumps(event) for event in events) + "\n"
+        body = f"os.write(int(sys.argv[2]), {lines.encode()!r})\nheld = bytearray(60_000_000)"
+        lane = approach("odd", python_answer(body))
+        trial = self.trial(HEAD + lane + approach("good", COUNTING))
+        self.assertEqual(trial.conduct()["ended"], "done")
+        runs = {run["approach"]: run for run in trial.runs}
+        self.assertEqual(runs["good"]["state"], "done")
+        return runs["odd"]
+
+    def test_figures_of_the_system_cannot_be_told(self):
+        body = """
+        import builtins
+        main = sys.modules["__main__"]
+        told = main._Line.tell
+        def tell(line, event, **fields):
+            if event == "counted":
+                fields["peak_memory_bytes"], fields["cpu_user_s"] = 1, 0.0
+            told(line, event, **fields)
+        main._Line.tell = tell
+        held = b"x" * 60_000_000
+        """
+        run = self.run_one(textwrap.dedent(body))
+        self.assertEqual(run["state"], "done", run["error"])
+        self.assertGreater(run["peak_memory_bytes"], 60_000_000)
+
+    def test_tables_that_others_share_are_not_put_back_for_a_reader(self):
+        body = """
+        main = sys.modules["__main__"]
+        told = main._Line.tell
+        def tell(line, event, **fields):
+            told(line, event, **fields)
+            if event == "counted":
+                told(line, "restore")
+        main._Line.tell = tell
+        """
+        run = self.run_one(textwrap.dedent(body))
+        self.assertEqual((run["state"], run["error"]["kind"]), ("failed", "told what is not so"))
+
+    def test_who_speaks_in_the_worker_s_place_fails_alone(self):
+        for event in (
+            {"event": "ready", "start_s": 9e9, "engine": ""},
+            {"event": "stopped"},
+            {"event": "stopped", "used": 7, "set_up": []},
+            {"event": "counted", "counters": {}, "unknown": {}},
+            {"event": "failed"},
+            {"event": "handed", "rows": "x"},
+        ):
+            with self.subTest(event=event):
+                run = self.told(event)
+                self.assertEqual(run["state"], "failed")
+                self.assertEqual(run["error"]["kind"], "told what is not so")
+                self.assertIsNone(run["elapsed_s"])
+                self.assertIn("elapsed_s", run["not_measured"])
+
+
 class WordsOfTheConductor(TrialCase):
     def test_a_stop_said_right_behind_the_run_is_heard(self):
         spec = {

@@ -277,6 +277,8 @@ class Attempts:
             "background": planned.point.get("background", self._plan.background[0]),
             "sandbox": sandbox,
             "memory_alone": planned.memory_alone,
+            # Whether the run has a copy of its own on a server, to be put back for more calls.
+            "restores": place.writes and "name" in database,
             "server": place.store.cluster.pid if place.store and "name" in database else None,
             "job": {
                 "approach": asdict(approach) | otherwise.get("approach", {}),

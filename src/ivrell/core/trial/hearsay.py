@@ -1,31 +1,119 @@
-"""What comes out of a run is a stranger's word: cleaned once, here. Standard library only."""
+"""What comes out of a run is a stranger's word: cleaned and held to its shape once, here.
+Standard library only."""
 
 import json
+import math
 import re
+from collections.abc import Callable
 from typing import Any
 
 _UNFIT = re.compile("[\x00\ud800-\udfff]")
 _DEEPEST = 200
 """Levels: a plan of many steps within steps has dozens."""
 
+GARBLED = "garbled"
+"""The event that stands for one with the name of Ivrell's and another shape."""
+
+
+def _number(value: Any) -> bool:
+    return type(value) in (int, float) and 0 <= value < math.inf
+
+
+def _numbers(value: Any) -> bool:
+    return isinstance(value, dict) and all(type(n) in (int, float) for n in value.values())
+
+
+def _parted(*names: str) -> Callable[[Any], bool]:
+    def fits(value: Any) -> bool:
+        return isinstance(value, dict) and value.keys() == set(names) and _numbers(value)
+
+    return fits
+
+
+def _named(*names: str) -> Callable[[Any], bool]:
+    """A list of records with a name and these numbers."""
+
+    def fits(value: Any) -> bool:
+        return isinstance(value, list) and all(
+            isinstance(record, dict)
+            and record.keys() == {"name", *names}
+            and isinstance(record["name"], str)
+            and all(type(record[name]) in (int, float) for name in names)
+            for record in value
+        )
+
+    return fits
+
+
+def _texts(value: Any) -> bool:
+    return isinstance(value, dict) and all(isinstance(text, str) for text in value.values())
+
+
+def _is(kind: type) -> Callable[[Any], bool]:
+    return lambda value: type(value) is kind
+
+
+def _line(value: Any) -> bool:
+    return value is None or type(value) is int
+
+
+_SHAPES: dict[str, dict[str, Callable[[Any], bool]]] = {
+    "ready": {"start_s": _number, "engine": _is(str)},
+    "stopped": {
+        "elapsed_s": _number,
+        "repeats": lambda value: type(value) is int and value > 0,
+        "used": _parted("user", "system", "faults", "faults_of_children"),
+        "set_up": _parted("user", "system"),
+        "stages": _named("elapsed_s", "cpu_s", "times"),
+        "spans": _named("start_s", "end_s"),
+        "more": _is(bool),
+        "joined": _is(bool),
+    },
+    "counted": {"counters": _numbers, "unknown": _texts},
+    "restore": {},
+    "handed": {
+        "rows": _number, "columns": _number, "bytes": _number, "threads": _numbers,
+        "plans": _is(list),
+    },
+    "failed": {
+        "kind": _is(str), "message": _is(str), "line": _line, "trace": _is(str), "part": _is(str),
+    },
+}  # fmt: skip
+"""Events of a worker, with what each field holds; no other field is taken over."""
+
+_OPTIONAL = {("handed", "plans")}
+
 
 def heard_from(line: bytes) -> dict[str, Any]:
     """A line of a worker as an event; empty where it is none.
 
-    Marks that no record can hold (NUL, lone surrogates) become U+FFFD; what is nested deeper
-    than any event of Ivrell's is left out.
+    Marks that no record can hold (NUL, lone surrogates) become U+FFFD, numbers without end
+    None; what is nested deeper than any event of Ivrell's is left out, and so are fields that
+    the event has not. An event whose fields are not what they should be is GARBLED.
     """
     try:
         event = json.loads(line)
     except (ValueError, RecursionError):
         return {}
-    return clean(event) if isinstance(event, dict) else {}
+    kind = event.get("event") if isinstance(event, dict) else None
+    if not isinstance(kind, str) or kind not in _SHAPES:
+        return {}
+    told = clean(event)
+    shape = _SHAPES[kind]
+    for name, fits in shape.items():
+        if (kind, name) in _OPTIONAL and name not in told:
+            continue
+        if name not in told or not fits(told[name]):
+            return {"event": GARBLED, "what": f'"{name}" of "{kind}"'}
+    return {name: told[name] for name in ("event", *shape) if name in told}
 
 
 def clean(value: Any, depth: int = 0) -> Any:
-    """A value with every text in it fit to be kept."""
+    """A value that a record can hold, with every text and number in it."""
     if isinstance(value, str):
         return clean_text(value)
+    if isinstance(value, float):
+        return value if math.isfinite(value) else None
     if isinstance(value, dict):
         return {
             clean_text(key): clean(part, depth + 1)

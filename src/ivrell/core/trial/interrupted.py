@@ -44,9 +44,9 @@ def interrupted(
 
     Tables and files stay as the kill left them; what a lane's ``setup`` made is there already
     and is not made again. Returns ``verdict`` ("can be started again", "cannot be started
-    again", "was not killed"), ``words`` (a sentence with figures), ``runs`` (the run objects
-    ``usual``, ``killed``, ``again``), ``left`` (rows by bucket, after the kill) and
-    ``agreement`` of the second start's answer with the usual one.
+    again", "was not killed"), ``share`` (at which it was killed at last), ``words`` (a sentence
+    with figures), ``runs`` (the run objects ``usual``, ``killed``, ``again``), ``left`` (rows by
+    bucket, after the kill) and ``agreement`` of the second start's answer with the usual one.
 
     Raises BadInput where the approach does not run at all, Stopped when asked to stop.
     """
@@ -110,7 +110,8 @@ def _interrupted(trial: Trial, lane: str, share: float, control: Control) -> dic
             number = _KILLED * (earlier + 1)
             place = attempts.place_for(replace(first, number=number), made)
             try:
-                after = max(0.001, runs["usual"]["elapsed_s"] * share / 2**earlier)
+                killed_at = share / 2**earlier
+                after = max(0.001, runs["usual"]["elapsed_s"] * killed_at)
                 runs["killed"] = attempt("killed", number, place, seconds=after)
                 if runs["killed"]["state"] == "done" and earlier < _KILLS - 1:
                     continue
@@ -124,7 +125,7 @@ def _interrupted(trial: Trial, lane: str, share: float, control: Control) -> dic
     finally:
         attempts.close()
         trial.databases.stop()
-    return _told(runs, answers, share, trial)
+    return _told(runs, answers, killed_at, trial)
 
 
 def _fields(trial: Trial, lane: str) -> dict[str, Any]:

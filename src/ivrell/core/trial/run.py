@@ -23,7 +23,7 @@ from ivrell.core.measure.group import RunGroup
 from ivrell.core.measure.proc import Cpu
 from ivrell.core.measure.reading import Reading, Tree
 from ivrell.core.trial.bounds import Bounds, left_bytes, set_hard_limits, tree_memory
-from ivrell.core.trial.hearsay import heard_from
+from ivrell.core.trial.hearsay import GARBLED, heard_from
 from ivrell.core.trial.output import Output
 from ivrell.core.trial.sandbox import SAYS, Sandbox, give
 from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
@@ -244,6 +244,9 @@ class Run:
         for line in lines:
             event = heard_from(line)
             kind = event.pop("event", "")
+            if kind == GARBLED or not self._in_turn(kind):
+                self._not_of_ours(event.get("what", f'"{kind}" while {self.phase}'))
+                return
             if kind == "ready":
                 self._go(event)
             elif kind == "stopped":
@@ -256,6 +259,29 @@ class Run:
                 self.handed = event
             elif kind == "failed":
                 self.failed = event
+
+    def _in_turn(self, kind: str) -> bool:
+        """Whether a worker would tell this now."""
+        if kind == "ready":
+            return self.phase == "preparing"
+        if kind == "stopped":
+            return self.phase == "running"
+        if kind == "restore" and not self.spec.get("restores"):
+            return False
+        return bool(self.parts) if kind in ("counted", "restore", "handed") else True
+
+    def _not_of_ours(self, what: str) -> None:
+        """End a run whose code spoke in its worker's place: its figures would be none."""
+        self.failed = {
+            "kind": "told what is not so",
+            "message": f"Something in the run told Ivrell {what}, which its worker does not tell.",
+            "line": None,
+            "trace": "",
+            "part": self.phase,
+        }
+        self.parts.clear()
+        self.handed = None
+        self.end_tree()
 
     def _enter_phase(self, phase: str) -> None:
         self.phase = phase
