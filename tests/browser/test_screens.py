@@ -88,7 +88,7 @@ class Screens(unittest.TestCase):
             Screens.comparison = int(b.driver.current_url.split("/")[4])
             b.step("Trial")
             b.type_over(b.find('input[aria-label="Rounds"]'), "2")
-            b.by_id("launch").click()
+            b.press("launch")
             b.until(lambda: b.by_id("race-state").text.startswith("done"), 120)
         return Screens.comparison
 
@@ -129,10 +129,10 @@ class Screens(unittest.TestCase):
         camps = b.by_id("camps").text
         self.assertIn("2 lanes say A", camps)
         self.assertIn("One lane says B", camps)
-        b.find(".camp:nth-child(2) button").click()
+        b.click(".camp:nth-child(2) button")
         b.until(lambda: "each is 2 times the reference's" in b.find(".evidence").text)
         self.assertTrue(b.all('[data-testid="by-column"] svg rect'))
-        b.by_id("both-codes").click()
+        b.press("both-codes")
         b.until(lambda: "+ 2" in b.find(".both-codes").text)
         self.against("Counted twice")
         b.until(lambda: "One lane says A" in b.by_id("camps").text, 30)
@@ -143,7 +143,7 @@ class Screens(unittest.TestCase):
     def against(self, lane):
         """Hold the answers against another lane's."""
         b = self.browser
-        b.by_id("reference").click()
+        b.press("reference")
         b.until(
             lambda: next(
                 (
@@ -195,7 +195,7 @@ class Screens(unittest.TestCase):
         b.until(lambda: len(b.all(".board-row.lane")) == 3)
         b.step("Trial")
         b.until(lambda: b.by_id("launch").text == "Run 3 lanes")
-        b.find('input[aria-label="Counted twice counts"]').click()
+        b.click('input[aria-label="Counted twice counts"]')
         b.until(lambda: b.by_id("launch").text == "Run the trial")
 
     def test_what_was_written_survives_a_reload(self):
@@ -227,7 +227,7 @@ class Screens(unittest.TestCase):
         number = self.imported()
         b = self.browser
         b.open(self.ivrell.address)
-        b.find('button[aria-label="Delete Gauge readings"]').click()
+        b.click('button[aria-label="Delete Gauge readings"]')
         b.until(lambda: not b.all('button[aria-label="Delete Gauge readings"]'))
         b.until(
             lambda: next((e for e in b.all(".ant-message button") if e.text == "Undo"), None)
@@ -240,7 +240,7 @@ class Screens(unittest.TestCase):
         b.open(self.ivrell.address)
         lines = "".join(f"B{n:04},{n % 7},{n * 0.25}\n" for n in range(400))
         self.choose("sample-files", self.write("barges.csv", f"barge,crew,load\n{lines}"))
-        b.by_id("shape").click()
+        b.press("shape")
         b.until(lambda: b.by_id("rows-of-barges").text == "400 rows", 30)
         recipe = b.by_id("recipe").text
         self.assertIn("[A-Z][0-9]{4}", recipe)

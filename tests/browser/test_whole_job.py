@@ -82,7 +82,7 @@ class WholeJob(unittest.TestCase):
         self.assertEqual(stored["knobs"]["rows"][0], 20000)
 
         b.step("Approaches")
-        b.by_id("rail-loop").click()
+        b.press("rail-loop")
         b.replace_code("code", FASTER_LOOP)
         b.until(lambda: b.by_id("save-state").text == "saved")
         stored = b.until(
@@ -100,10 +100,10 @@ class WholeJob(unittest.TestCase):
 
         b.step("Trial")
         b.type_over(b.find('input[aria-label="Rounds"]'), "3")
-        b.by_id("launch").click()
+        b.press("launch")
         b.find(".cell.running", 60)
         self.race_is("done")
-        self.assertEqual(len(b.all(".race-grid .cell.done")), 5 * 4)
+        b.until(lambda: len(b.all(".race-grid .cell.done")) == 5 * 4)
         trial = b.fetch(f"/api/trials/?comparison={comparison}")[0]["id"]
 
         b.step("Findings")
@@ -130,7 +130,7 @@ class WholeJob(unittest.TestCase):
         words = [caution["word"] for caution in found["cautions"]]
         self.assertIn("few rounds", words)
 
-        b.by_id("board-loop").click()
+        b.press("board-loop")
         b.until(lambda: "Runs in order" in b.find(".lane-drawer").text)
         b.until(lambda: "read and fold" in b.find(".lane-drawer").text)
 
@@ -138,13 +138,13 @@ class WholeJob(unittest.TestCase):
         comparison = self.open_demo("trial")
         b = self.browser
         b.type_over(b.find('input[aria-label="Rounds"]'), "50")
-        b.by_id("launch").click()
+        b.press("launch")
 
         def newest():
             return b.fetch(f"/api/trials/?comparison={comparison}")[0]
 
         b.until(lambda: newest()["state"] == "running" and newest()["done_runs"] >= 2, 60)
-        b.by_id("stop-all").click()
+        b.press("stop-all")
         self.race_is("stopped", 40)
         self.assertEqual(newest()["state"], "stopped")
         self.assertGreaterEqual(newest()["done_runs"], 2)
@@ -167,7 +167,7 @@ class WholeJob(unittest.TestCase):
             lambda: next((e for e in b.all("button") if e.text == "New comparison"), None)
         ).click()
         b.step("Data")
-        b.by_id("add-column-passages").click()
+        b.press("add-column-passages")
         field = b.by_id("set-passages-column4-high")
         field.click()
         field.send_keys(Keys.CONTROL, "a")
@@ -206,7 +206,7 @@ class WholeJob(unittest.TestCase):
         b.until(lambda: region.find_element(By.CSS_SELECTOR, "tbody tr").text.startswith("1 1 "))
 
         next(e for e in b.all(".ant-segmented-item") if e.text == "Make").click()
-        b.by_id("make").click()
+        b.press("make")
         b.until(lambda: b.by_id("making-state").text == "done", 60)
         made = b.find(".make-view table").text
         self.assertIn("passages parquet 100,000", made)
@@ -220,10 +220,10 @@ class WholeJob(unittest.TestCase):
         b.until(
             lambda: next((e for e in b.all(".make-view label") if e.text == "csv"), None)
         ).click()
-        b.by_id("make").click()
+        b.press("make")
         b.until(lambda: "million a second" in b.by_id("how-far", 60).text, 60)
         self.assertIn(" left", b.by_id("how-far").text)
-        b.by_id("stop-making").click()
+        b.press("stop-making")
         b.until(lambda: b.by_id("making-state").text.startswith("stopped"), 60)
         self.assertEqual(b.by_id("make").text, "Go on")
         b.type_over(b.by_id("rows-rows"), "20000")
@@ -274,13 +274,13 @@ class WholeJob(unittest.TestCase):
         )
         undo.click()
         b.until(lambda: made in ids())
-        b.by_id(f"rail-{made}").click()
+        b.press(f"rail-{made}")
         b.choose_more("Duplicate")
         copy = b.until(lambda: set(ids()) - {*before, made}).pop()
         b.by_id(f"rail-{copy}")
         b.choose_more("Remove")
         b.until(lambda: copy not in ids())
-        b.by_id(f"rail-{made}").click()
+        b.press(f"rail-{made}")
         b.choose_more("Move up")
         b.until(lambda: ids().index(made) == before.index("query"))
         b.choose_more("Remove")
@@ -291,19 +291,19 @@ class WholeJob(unittest.TestCase):
         b = self.browser
         b.choose_more("Retire")
         b.until(lambda: "retired" in b.by_id("rail-polars").text)
-        b.by_id("rail-query").click()
+        b.press("rail-query")
         b.until(lambda: not b.all('[data-testid="rail-polars"]'))
-        b.find(".rail .retired").click()
-        b.by_id("rail-polars").click()
+        b.click(".rail .retired")
+        b.press("rail-polars")
         b.choose_more("Bring back")
         b.until(lambda: "retired" not in b.by_id("rail-polars").text)
 
     def test_a_plan_is_explained_and_names_are_completed(self):
         b = self.browser
         b.open(f"{self.ivrell.address}/comparisons/{self.demo('eight-totals')}/approaches")
-        b.by_id("rail-columns").click()
+        b.press("rail-columns")
         b.side("Explained")
-        b.by_id("explain").click()
+        b.press("explain")
         self.assertIn("Table scan", b.by_id("plan-tree", 60).text)
         area = b.by_id("code").find_element(By.CSS_SELECTOR, ".cm-content")
         area.click()
@@ -323,7 +323,7 @@ class WholeJob(unittest.TestCase):
         b.by_id("sheet-editor")
 
         def write(formula):
-            b.by_id("formula-hull").click()
+            b.press("formula-hull")
             field = b.find('textarea[aria-label="Formula of hull"]')
             field.send_keys(Keys.CONTROL, "a")
             field.send_keys(formula, Keys.ENTER)
@@ -334,7 +334,7 @@ class WholeJob(unittest.TestCase):
         write("=INDEX({barges.hull};MATCH({row.barge};{barges.number};0))")
         b.until(lambda: not b.all(".sheet-column.wrong"))
         b.side("Try")
-        b.by_id("try").click()
+        b.press("try")
         b.until(lambda: b.all(".answer tbody tr"), 60)
         b.until(lambda: "guessed from the last try" in b.by_id("sheet-editor").text)
         values = [e.text for e in b.all(".sheet-column:nth-child(2) .cut")]
@@ -345,7 +345,7 @@ class WholeJob(unittest.TestCase):
         at = f"{self.ivrell.address}/comparisons/{self.demo('post-tolls')}"
         b.open(f"{at}/approaches?lane=each")
         b.side("Interrupted")
-        b.by_id("interrupt").click()
+        b.press("interrupt")
         told = b.by_id("interruption", 60)
         self.assertRegex(told.text, r"Cannot simply be started again: \d+ rows too many")
 
@@ -368,9 +368,9 @@ class WholeJob(unittest.TestCase):
         b = self.browser
         ground = "return getComputedStyle(document.body).backgroundColor"
         light = b.driver.execute_script(ground)
-        b.find('button[aria-label="Dark theme"]').click()
+        b.click('button[aria-label="Dark theme"]')
         b.until(lambda: b.driver.execute_script(ground) != light)
-        b.find('button[aria-label="Light theme"]').click()
+        b.click('button[aria-label="Light theme"]')
         b.until(lambda: b.driver.execute_script(ground) == light)
 
 

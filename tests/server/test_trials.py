@@ -434,6 +434,30 @@ class Live(TransactionTestCase):
         self.assertEqual(len(found), 4)
         self.assertIn('"n": 7', found[1])
 
+    def test_what_happens_between_two_looks_at_the_end_arrives(self):
+        asked, ended = Trial.objects.under_way, []
+
+        def under_way():
+            if not ended:
+                ended.append(True)
+                self.trial.tell("run ended", {"run": 20})
+                self.trial.finish("done")
+            return asked()
+
+        with patch.object(Trial.objects, "under_way", under_way):
+            found = self.stream()
+        self.assertIn('"run": 20', found[0])
+        self.assertIn('"state": "done"', found[1])
+        self.assertTrue(found[2].startswith("event: over"))
+
+    def test_the_end_and_what_tells_of_it_are_seen_together(self):
+        def cut(*_):
+            raise OSError
+
+        with patch.object(Trial, "tell", cut), self.assertRaises(OSError):
+            self.trial.finish("done")
+        self.assertTrue(Trial.objects.under_way().filter(pk=self.trial.pk).exists())
+
     def test_needs_signing_in(self):
         self.assertEqual(self.client.get(f"/live/trials/{self.trial.pk}").status_code, 401)
         self.client.force_login(owner())

@@ -51,6 +51,21 @@ class Browser:
     def by_id(self, test_id: str, seconds: float = 15) -> WebElement:
         return self.find(f'[data-testid="{test_id}"]', seconds)
 
+    def press(self, test_id: str, seconds: float = 15) -> None:
+        """Click what has this id; looked for again when the page drew it anew meanwhile."""
+        self.click(f'[data-testid="{test_id}"]', seconds)
+
+    def click(self, selector: str, seconds: float = 15) -> None:
+        """Click the first element that fits."""
+
+        def clicked() -> bool:
+            found = next((e for e in self.all(selector) if e.is_displayed()), None)
+            if found:
+                found.click()
+            return found is not None
+
+        self.until(clicked, seconds, f"nothing fits {selector}")
+
     def step(self, word: str) -> None:
         """Go to a step by the line of words."""
         self.until(
@@ -74,7 +89,7 @@ class Browser:
 
     def choose_more(self, words: str) -> None:
         """Choose from the menu of what else can be done with a lane."""
-        self.find('button[aria-label="More for this lane"]').click()
+        self.click('button[aria-label="More for this lane"]')
         self.until(
             lambda: next(
                 (

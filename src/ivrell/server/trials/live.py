@@ -91,8 +91,9 @@ def _signed_in(request: HttpRequest) -> bool:
 def _after(trial: int, last: int) -> tuple[list[Event], bool]:
     """Events after one, and whether the trial can bring any more."""
     try:
-        events = list(Event.objects.filter(trial=trial, pk__gt=last).order_by("pk")[:_BATCH])
+        # In this order: what is told between the two looks is not lost.
         ended = not Trial.objects.under_way().filter(pk=trial).exists()
+        events = list(Event.objects.filter(trial=trial, pk__gt=last).order_by("pk")[:_BATCH])
         return events, ended
     finally:
         connections.close_all()

@@ -156,10 +156,12 @@ class Trial(models.Model):
         """Set the end state, keep the conclusion, and drop events nobody needs any more."""
         self.state, self.message, self.finished_at = state, message, timezone.now()
         self.keep_conclusion()
-        # Not what the page may be changing meanwhile: stops, lanes dropped.
-        self.save(update_fields=["state", "message", "finished_at", "agreement"])
-        self.events.filter(kind__in=["progress", "data"]).delete()
-        self.tell("ended", {"state": state})
+        # At once: who sees the state has the event that tells of it.
+        with transaction.atomic():
+            # Not what the page may be changing meanwhile: stops, lanes dropped.
+            self.save(update_fields=["state", "message", "finished_at", "agreement"])
+            self.events.filter(kind__in=["progress", "data"]).delete()
+            self.tell("ended", {"state": state})
 
 
 class Run(models.Model):
