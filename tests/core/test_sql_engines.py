@@ -8,8 +8,9 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from unittest import mock
 
+from ivrell.core import locks
 from ivrell.core.errors import BadInput
-from ivrell.core.locks import in_use
+from ivrell.core.locks import in_use, not_in_use
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
 from tests.support.comparisons import HEAD, TrialCase, approach
@@ -186,6 +187,18 @@ class OneOwner(EngineCase):
             first, second = both.map(load, stores)
         self.assertEqual(first, second)
         self.assertEqual(len(told), len(set(told)))
+
+    def test_data_being_removed_is_not_used(self):
+        root = self.folder / "made"
+        with (
+            not_in_use(root),
+            mock.patch.object(locks, "_REMOVING_S", 0.2),
+            self.assertRaisesRegex(BadInput, "being removed"),
+            in_use(root),
+        ):
+            self.fail("it was used")
+        with in_use(root):
+            pass
 
     def test_data_in_use_is_not_removed(self):
         trial = self.trial(HEAD + sql("one", "sqlite"))

@@ -10,6 +10,7 @@ from pathlib import Path
 from ivrell.core.errors import BadInput, Stopped
 
 _ASK_EVERY_S = 0.1
+_REMOVING_S = 60.0
 
 
 class FileLock:
@@ -62,11 +63,17 @@ def alone(path: Path, stopped: Callable[[], bool] | None = None) -> Iterator[Non
 
 @contextmanager
 def in_use(root: Path) -> Iterator[None]:
-    """Keep others from removing what lies in a folder."""
+    """Keep others from removing what lies in a folder. Raises BadInput where somebody goes on
+    doing so."""
     lock = FileLock(_beside(root))
     try:
         # Whoever removes something holds the lock for moments only.
-        lock.take(shared=True, wait_s=60.0)
+        if not lock.take(shared=True, wait_s=_REMOVING_S):
+            raise BadInput(
+                "Data there is being removed by another process.",
+                where=str(root),
+                cure="Wait until that has ended, and start again.",
+            )
         yield
     finally:
         lock.release()

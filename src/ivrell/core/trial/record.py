@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from statistics import median
 from typing import Any
 
+from ivrell.core.measure import proportional
 from ivrell.core.trial.plan import PlannedRun
 
 _FIGURES = (
@@ -26,6 +27,7 @@ SHARED_MEMORY = (
     "several processes share memory, which cannot be told apart while they are timed; the lane's "
     "memory run tells it"
 )
+_HIDDEN_MEMORY = "the system shows no proportional set sizes of the run's processes here"
 _PER_REPEAT = (
     "elapsed_s",
     "cpu_user_s",
@@ -107,7 +109,8 @@ def run_record(planned: PlannedRun, engine: str, ended: Mapping[str, Any]) -> di
 
 def _why(name: str, measured: Mapping[str, Any]) -> str:
     if measured.get("several_processes") and name in ("peak_memory_bytes", "start_memory_bytes"):
-        return SHARED_MEMORY
+        closely = measured.get("memory_method") == proportional.METHOD
+        return _HIDDEN_MEMORY if closely else SHARED_MEMORY
     return _WHY.get(name, _NOT_TOLD)
 
 

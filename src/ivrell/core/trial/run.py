@@ -340,8 +340,11 @@ class Run:
         )
         if self.memory_alone:
             figures |= {
-                "start_memory_bytes": self._start_closely,
-                "peak_memory_bytes": self._sampled_peak + self._server_peak,
+                # Nothing holds no memory: where nothing is seen, nothing may be looked at.
+                "start_memory_bytes": self._start_closely or None,
+                "peak_memory_bytes": self._sampled_peak + self._server_peak
+                if self._sampled_peak
+                else None,
                 "memory_method": proportional.METHOD,
             }
         if self._client is not None and figures.get("others_cpu_s") is not None:
