@@ -855,10 +855,11 @@ export interface components {
             readonly changed_at: string;
             demo?: string;
         };
-        /** @description A comparison in the list. */
+        /** @description A comparison in the list; ``problem`` says why its file cannot be read, and is else empty. */
         ComparisonLine: {
             readonly id: number;
             name: string;
+            readonly problem: string;
             readonly question: string;
             readonly lanes: components["schemas"]["LaneMark"][];
             readonly trials: number;

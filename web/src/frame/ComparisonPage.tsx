@@ -73,6 +73,9 @@ export function ComparisonPage() {
       <main className="sheet-page">
         <Trouble error={comparison.error} />
         <p>
+          <a href={`/api/comparisons/${view.comparison}/file/`}>Download the file as it is kept</a>
+        </p>
+        <p>
           <Link to="/">All comparisons</Link>
         </p>
       </main>

@@ -169,6 +169,12 @@ function Line({ line }: { line: ComparisonLine }) {
         <h2>
           <Link to={`/comparisons/${line.id}/${trial ? "findings" : "question"}`}>{line.name}</Link>
         </h2>
+        {line.problem && (
+          <div className="trouble">
+            Its file cannot be read by this version. {line.problem} Download it, change that, and
+            bring it in again.
+          </div>
+        )}
         <p>{line.question || <span className="faint">No question written yet.</span>}</p>
         {trial?.conclusion && <p className="conclusion-line">{trial.conclusion}</p>}
         <p className="small quiet lane-names">

@@ -1,5 +1,6 @@
 """A comparison as typed data: what its file may say."""
 
+import re
 from collections.abc import Iterator, Mapping
 from itertools import product
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, Union
@@ -9,11 +10,6 @@ from pydantic import (
     BeforeValidator,
     ConfigDict,
     Field,
-    StrictBool,
-    StrictFloat,
-    StrictInt,
-    StrictStr,
-    TypeAdapter,
     model_validator,
 )
 
@@ -22,12 +18,12 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.quantities import parse_bytes, parse_seconds
 from ivrell.core.recipe.forms import FORMS
-from ivrell.core.recipe.kinds import Name
+from ivrell.core.recipe.kinds import NAME, Name, Value
 from ivrell.core.recipe.model import Recipe
 
 _MOST_PARTS = 10_000
 
-KnobValue = StrictBool | StrictInt | StrictFloat | StrictStr
+KnobValue = Value
 
 if TYPE_CHECKING:
     AnyApproach = Approach
@@ -51,7 +47,7 @@ def _quantity(reader: Any) -> BeforeValidator:
 
 
 class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
 class Statistics(_Part):
@@ -109,7 +105,11 @@ class Comparison(_Part):
         ids = [approach.id for approach in self.approach]
         for position, approach in enumerate(self.approach):
             where = f"approach {approach.id}"
-            TypeAdapter(Name).validate_python(approach.id)
+            if not re.fullmatch(NAME, approach.id):
+                raise ValueError(
+                    f'approach {position + 1}: "{approach.id}" is no id; an id holds letters, '
+                    "digits and underscores alone, up to 63, and begins with no digit"
+                )
             if approach.id in ids[:position]:
                 raise ValueError(f'two approaches have the id "{approach.id}"; rename one')
             forms = ENGINES[approach.engine].forms or tuple(FORMS)

@@ -21,7 +21,7 @@ class Approach:
     unless it is asked for by its id; old trials keep it.
     """
 
-    __pydantic_config__ = {"extra": "forbid", "str_max_length": 200_000}
+    __pydantic_config__ = {"extra": "forbid", "str_max_length": 200_000, "allow_inf_nan": False}
 
     id: str
     engine: str

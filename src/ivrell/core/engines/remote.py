@@ -3,7 +3,9 @@
 import ast
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
+
+from pydantic import Field
 
 from ivrell.core.engines.base import Approach, Problem
 from ivrell.core.engines.python import problem_of
@@ -21,15 +23,15 @@ class ServiceSettings:
     ``most_rows`` bounds one call; with ``cache`` rows asked before are answered at once.
     """
 
-    __pydantic_config__ = {"extra": "forbid"}
+    __pydantic_config__ = {"extra": "forbid", "allow_inf_nan": False, "str_max_length": 200_000}
 
     rule: str
-    latency_ms: float = 2.0
-    jitter_ms: float = 0.0
-    calls_per_second: float = 0.0
-    most_rows: int = 10_000
+    latency_ms: Annotated[float, Field(ge=0, le=60_000)] = 2.0
+    jitter_ms: Annotated[float, Field(ge=0, le=60_000)] = 0.0
+    calls_per_second: Annotated[float, Field(ge=0, le=1e6)] = 0.0
+    most_rows: Annotated[int, Field(ge=1, le=10_000_000)] = 10_000
     cache: bool = False
-    seed: int = 1
+    seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
 
 
 @dataclass(frozen=True, kw_only=True)

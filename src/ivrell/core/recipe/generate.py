@@ -5,7 +5,7 @@ drawn by any process, in any order, and adding a column changes no other.
 """
 
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from functools import lru_cache
 from typing import cast
@@ -107,8 +107,8 @@ class Generator:
     def duplicates(self, table: str) -> int:
         """How many rows of a table repeat another one whole."""
         share = self.recipe.tables[table].duplicate_share
-        places = (self._place(table, index) for index in range(self.blocks(table)))
-        return sum(_repeats(place.count, share) for place in places) if share else 0
+        whole, rest = divmod(self.recipe.rows_of(table), BLOCK_ROWS)
+        return whole * _repeats(BLOCK_ROWS, share) + _repeats(rest, share)
 
     def _place(self, table: str, index: int) -> Block:
         total = self.recipe.rows_of(table)
@@ -118,22 +118,36 @@ class Generator:
         return Block(first, min(BLOCK_ROWS, total - first), total, salt=salt)
 
     def _draw(self, table: str, index: int, block: Block) -> pa.RecordBatch:
-        drawn: dict[str, pa.Array] = {}
-        for column in self.recipe.tables[table].drawing_order():
-            needed = {name: drawn[name] for name in column.needs()}
-            drawn[column.name] = self._column(table, column, index, replace(block, others=needed))
+        drawn = self._drawn(table, index, block, self.recipe.tables[table].drawing_order())
         names = [column.name for column in self.recipe.tables[table].columns]
         batch = pa.RecordBatch.from_arrays([drawn[name] for name in names], names=names)
         if share := self.recipe.tables[table].duplicate_share:
             batch = batch.take(pa.array(self._repeated(table, index, block, share)))
         return batch
 
+    def _drawn(
+        self, table: str, index: int, block: Block, columns: Iterable[Kind]
+    ) -> dict[str, pa.Array]:
+        """Columns by name, each given behind those that it needs."""
+        drawn: dict[str, pa.Array] = {}
+        for column in columns:
+            needed = {name: drawn[name] for name in column.needs()}
+            drawn[column.name] = self._column(table, column, index, replace(block, others=needed))
+        return drawn
+
     def _column(self, table: str, column: Kind, index: int, block: Block) -> pa.Array:
         rng = seeded(self.recipe.seed, table, column.name, index)
-        if self.recipe.tables[table].sorted_by == column.name:
-            values = column.draw_sorted(rng, block, self._keys)
-        else:
-            values = column.draw(rng, block, self._keys)
+        in_order = self.recipe.tables[table].sorted_by == column.name
+        try:
+            draw = column.draw_sorted if in_order else column.draw
+            values = draw(rng, block, self._keys)
+        except ValueError as error:
+            text = str(error)
+            raise BadInput(
+                f"{text[:1].upper()}{text[1:]}.",
+                where=f"data.tables.{table} ({column.name})",
+                cure="Change the column's settings, or sort by another one.",
+            ) from None
         if column.null_share:
             missing = rng.random(block.count) < column.null_share
             values = pc.if_else(pa.array(missing), pa.scalar(None, values.type), values)
@@ -165,6 +179,8 @@ class Generator:
             kept = np.array([0, block.total // 2, block.total - 1]) - block.first
             again = np.setdiff1d(again, kept)
             own = np.setdiff1d(own, kept)
+            if not len(own):
+                return rows
         if self.recipe.tables[table].sorted_by:
             rows[again] = own[np.searchsorted(own, again) - 1]
         else:
@@ -189,8 +205,9 @@ class Generator:
             return self._own_keys(own.column(name), target, absent_share)
         column = cast(Kind, self.recipe.column(table, name))
         total = self.recipe.rows_of(table)
+        wanted = self.recipe.tables[table].needed_by(name)
         present = pa.concat_arrays(
-            self._column(table, column, index, self._place(table, index))
+            self._drawn(table, index, self._place(table, index), wanted)[name]
             for index in range(self.blocks(table))
         )
         try:

@@ -1,6 +1,11 @@
 """Made-up names and words: pronounceable, distinct, and nobody's."""
 
-from functools import lru_cache
+from collections.abc import Iterable
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
 
 _STARTS = (
     "b",
@@ -32,27 +37,30 @@ _MIDDLES = ("a", "e", "i", "o", "u", "ai", "ea", "oa", "ou")
 _ENDS = ("ck", "ld", "ll", "m", "n", "nd", "ng", "rd", "rn", "sk", "ss", "t", "th", "x")
 
 
-def made_up_word(number: int) -> str:
-    """The word of a number from 0 on; different numbers give different words."""
-    syllables = []
-    while True:
-        number, start = divmod(number, len(_STARTS))
-        number, middle = divmod(number, len(_MIDDLES))
-        number, end = divmod(number, len(_ENDS))
-        syllables.append(_STARTS[start] + _MIDDLES[middle] + _ENDS[end])
-        if number == 0:
-            return "-".join(syllables)
-        number -= 1
+_SYLLABLES = tuple(
+    start + middle + end for end in _ENDS for middle in _MIDDLES for start in _STARTS
+)
 
 
-@lru_cache(maxsize=16)
-def made_up_names(count: int) -> tuple[str, ...]:
-    """``count`` different names with capitals."""
+def made_up_words(numbers: NDArray[np.int64], syllables: Iterable[str] = _SYLLABLES) -> pa.Array:
+    """The words of numbers from 0 on, as text; different numbers give different words."""
+    known = pa.array(syllables, pa.string())
+    rest, first = np.divmod(numbers, len(known))
+    words = known.take(pa.array(first))
+    if not rest.any():
+        return words
+    more = made_up_words(np.maximum(rest - 1, 0), known)
+    return pc.if_else(pa.array(rest > 0), pc.binary_join_element_wise(words, more, "-"), words)
+
+
+def made_up_names(count: int) -> pa.Array:
+    """``count`` different names with capitals, as text."""
     # A large odd step makes neighbours look unlike each other.
-    space = max(count, len(_STARTS) * len(_MIDDLES) * len(_ENDS))
+    space = max(count, len(_SYLLABLES))
     step = 1_009 if space % 1_009 else 1_013
-    return tuple(made_up_word(i * step % space).title() for i in range(count))
+    numbers = np.arange(count, dtype=np.int64) * step % space
+    return made_up_words(numbers, [syllable.title() for syllable in _SYLLABLES])
 
 
-VOCABULARY = tuple(made_up_word(i * 1_009 % 3_024) for i in range(2_000))
+VOCABULARY = made_up_words(np.arange(2_000) * 1_009 % len(_SYLLABLES))
 """Words for running text."""

@@ -29,6 +29,12 @@ def chosen(recipe: Recipe, table: str, index: int) -> list[tuple[int, str]]:
     return [(int(row), WAYS[way]) for row, way in zip(rows, ways, strict=True)]
 
 
+def broken_rows(recipe: Recipe, table: str) -> int:
+    """How many rows of a table are broken, without drawing which."""
+    share, total = recipe.tables[table].malformed_share, recipe.rows_of(table)
+    return total // BLOCK_ROWS * round(share * BLOCK_ROWS) + round(share * (total % BLOCK_ROWS))
+
+
 def broken(recipe: Recipe, table: str) -> dict[str, int]:
     """How many rows of a table are broken in each way."""
     blocks = -(-recipe.rows_of(table) // BLOCK_ROWS)

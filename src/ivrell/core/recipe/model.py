@@ -22,6 +22,11 @@ BLOCK_ROWS = 131_072
 
 MOST_ROWS = 10_000_000_000
 
+MOST_REFERRED = 200_000_000
+"""Rows of a table that others refer to: its values are held in memory, 8 bytes and more each."""
+
+MOST_COLUMNS = 2_000
+
 _NUMBERS = ("sequence", "integer", "number", "derived")
 
 
@@ -36,7 +41,7 @@ class Table(BaseModel):
     ``malformed_share`` of the lines are broken on purpose in text forms.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     rows: (
         Annotated[int, Field(ge=0, le=MOST_ROWS)]
@@ -90,6 +95,15 @@ class Table(BaseModel):
             for column in ready:
                 del waiting[column.name]
         return found
+
+    def needed_by(self, name: str) -> list[Kind]:
+        """The column of that name behind those that it needs, and that these need."""
+        wanted = {name}
+        order = self.drawing_order()
+        for column in reversed(order):
+            if column.name in wanted:
+                wanted |= column.needs()
+        return [column for column in order if column.name in wanted]
 
 
 def _name_twice(names: list[str]) -> str | None:
@@ -148,7 +162,7 @@ def _with_needle(table: str, column: Column, knobs: Mapping[str, Any]) -> Column
 class Recipe(BaseModel):
     """Tables by name, and the seed that all their values come from."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
     tables: Annotated[dict[Name, Table], Field(min_length=1)]
@@ -188,6 +202,13 @@ class Recipe(BaseModel):
                 for one in column.repeated()
             ]
             _check_names(name, columns)
+            if len(columns) > MOST_COLUMNS:
+                raise BadInput(
+                    f"The table has {len(columns):,} columns with the repeated ones; a table has "
+                    f"at most {MOST_COLUMNS:,}.",
+                    where=f"data.tables.{name}.columns",
+                    cure="Repeat fewer.",
+                )
             tables[name] = table.model_copy(update={"rows": rows, "columns": columns})
         recipe = self.model_copy(update={"tables": tables})
         recipe.check()
@@ -285,6 +306,13 @@ class Recipe(BaseModel):
                     f'Table "{table}" has no rows whose "{column}" could be referred to.',
                     where=f"{where}.to",
                     cure="Give it rows, or this table none.",
+                )
+            if self.rows_of(table) > MOST_REFERRED:
+                raise BadInput(
+                    f'Table "{table}" has {self.rows_of(table):,} rows, and a column that others '
+                    f"refer to is held in memory: {MOST_REFERRED:,} at most.",
+                    where=f"{where}.to",
+                    cure="Refer to a table of fewer rows, or take a sequence of your own.",
                 )
             if target in seen:
                 raise BadInput(

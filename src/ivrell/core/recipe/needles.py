@@ -15,7 +15,7 @@ def place(values: pa.Array, needle: Needle, block: Block, rng: np.random.Generat
     """
     try:
         sought = pa.scalar(needle.value).cast(values.type)
-    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OverflowError):
         raise ValueError(
             f"the needle {needle.value!r} does not fit a column of {values.type}"
         ) from None

@@ -12,12 +12,16 @@ from ivrell.core.recipe.forms import FORMS, size_in
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.making import Progress
-from ivrell.core.recipe.malformed import broken
+from ivrell.core.recipe.malformed import broken_rows
 from ivrell.core.recipe.model import BLOCK_ROWS
 from ivrell.core.recipe.profile import profile, profile_whole
 
 PROFILED_ROWS = 10_000
 _COST_ROWS = 20_000
+_MOST_CELLS = 200_000
+"""Values in a sample: of many columns fewer rows are looked at."""
+_MOST_CHARACTERS = 20_000_000
+_FEWEST_ROWS = 200
 
 
 def preview(generator: Generator, table: str) -> dict[str, Any]:
@@ -29,7 +33,7 @@ def preview(generator: Generator, table: str) -> dict[str, Any]:
     own, ``profiled_rows``.
     """
     recipe = generator.recipe
-    sample = generator.sample(table, PROFILED_ROWS)
+    sample = generator.sample(table, _rows_for(generator, table, PROFILED_ROWS))
     kinds = {column.name: column for column in recipe.tables[table].columns}
     return {
         "table": table,
@@ -40,7 +44,7 @@ def preview(generator: Generator, table: str) -> dict[str, Any]:
         "duplicate_share": recipe.tables[table].duplicate_share,
         "malformed_share": recipe.tables[table].malformed_share,
         "duplicates": generator.duplicates(table),
-        "malformed": sum(broken(recipe, table).values()),
+        "malformed": broken_rows(recipe, table),
         "profiled_rows": sample.num_rows,
         "columns": [
             {
@@ -53,6 +57,13 @@ def preview(generator: Generator, table: str) -> dict[str, Any]:
             for found in profile(sample)
         ],
     }
+
+
+def _rows_for(generator: Generator, table: str, most: int) -> int:
+    """Rows of a sample: ``most``, fewer where a row holds much."""
+    widths = generator.widths(table)
+    room = min(_MOST_CELLS // max(1, len(widths)), _MOST_CHARACTERS // max(1, sum(widths.values())))
+    return max(min(most, room), min(most, _FEWEST_ROWS))
 
 
 def whole_profile(
@@ -128,7 +139,7 @@ def costs(generator: Generator, table: str) -> dict[str, dict[str, float]]:
     total = generator.recipe.rows_of(table)
     generator.sample(table, 1)  # loads what the first drawing needs, out of the estimate
     began = time.perf_counter()
-    sample = generator.sample(table, _COST_ROWS)
+    sample = generator.sample(table, _rows_for(generator, table, _COST_ROWS))
     drawing = time.perf_counter() - began
     found = {}
     for name, form in FORMS.items():

@@ -14,8 +14,10 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from numpy.typing import NDArray
 
 _BINS = 24
+_FURTHEST_BIN = 1e300
 _TOP = 6
 _FEW = 1000
 _WAITING_BLOCKS = 2
@@ -62,8 +64,7 @@ def _column(name: str, values: pa.Array) -> dict[str, Any]:
         ordered = known.take(pc.array_sort_indices(known))
         places = np.minimum((np.array(QUANTILES) * len(known)).astype(int), len(known) - 1)
         found["quantiles"] = [str(ordered[int(place)]) for place in places]
-        counts, edges = np.histogram(_as_numbers(known), bins=_BINS)
-        found["histogram"] = {"counts": counts.tolist(), "edges": edges.tolist()}
+        found["histogram"] = _histogram(_as_numbers(known))
         return found
     if pa.types.is_string(known.type):
         lengths = pc.utf8_length(known)
@@ -75,6 +76,20 @@ def _column(name: str, values: pa.Array) -> dict[str, Any]:
     )
     found["top"] = [{"value": value, "count": count} for count, value in counted[:_TOP]]
     return found
+
+
+def _histogram(values: NDArray[np.float64]) -> dict[str, list[float]] | None:
+    """Counts between edges, of the values that have an end; None where there are none."""
+    values = np.asarray(values, dtype=np.float64)
+    values = values[np.abs(values) <= _FURTHEST_BIN]
+    if not len(values):
+        return None
+    low, high = float(values.min()), float(values.max())
+    if high - low <= _BINS * np.spacing(max(abs(low), abs(high))):
+        # Too near each other for floats to lie between.
+        low, high = low - max(abs(low) * 1e-9, 0.5), high + max(abs(high) * 1e-9, 0.5)
+    counts, edges = np.histogram(values, bins=_BINS, range=(low, high))
+    return {"counts": counts.tolist(), "edges": edges.tolist()}
 
 
 def _measured(kind: pa.DataType) -> bool:

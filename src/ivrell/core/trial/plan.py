@@ -4,6 +4,7 @@ import random
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from itertools import product
+from math import prod
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
@@ -12,6 +13,7 @@ from ivrell.core.comparison.model import Comparison, KnobValue
 from ivrell.core.errors import BadInput
 from ivrell.core.trial.background import QUIET, loads_in
 
+MOST_POINTS = 1_000
 LIMIT_SECONDS = 120.0
 LIMIT_MEMORY = 4 * 2**30
 SHORTEST_S = 0.05
@@ -26,13 +28,13 @@ class Limits(BaseModel):
     leaves in its folder (and any single file), ``processes`` how many it may be at once.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     seconds: Annotated[float, Field(gt=0, le=86_400)] = LIMIT_SECONDS
-    cpu_seconds: Annotated[float, Field(gt=0)] | None = None
-    memory_bytes: Annotated[int, Field(gt=0)] = LIMIT_MEMORY
-    output_bytes: Annotated[int, Field(gt=0)] = 16 * 2**20
-    written_bytes: Annotated[int, Field(gt=0)] = 8 * 2**30
+    cpu_seconds: Annotated[float, Field(gt=0, le=10**9)] | None = None
+    memory_bytes: Annotated[int, Field(gt=0, le=2**50)] = LIMIT_MEMORY
+    output_bytes: Annotated[int, Field(gt=0, le=2**40)] = 16 * 2**20
+    written_bytes: Annotated[int, Field(gt=0, le=2**50)] = 8 * 2**30
     processes: Annotated[int, Field(ge=1, le=10_000)] = 256
     prepare_seconds: Annotated[float, Field(gt=0)] = 300.0
 
@@ -45,7 +47,7 @@ class Until(BaseModel):
     ``minutes``.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     narrower_than: Annotated[float, Field(gt=0, lt=10)] = 0.1
     at_least: Annotated[int, Field(ge=2, le=1000)] = 5
@@ -78,7 +80,7 @@ class Plan(BaseModel):
     ``sandbox`` is "auto" (where it works) or "off".
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     rounds: Annotated[int, Field(ge=1, le=1000)] = 5
     until: Until | None = None
@@ -149,6 +151,15 @@ class Plan(BaseModel):
                 f'"{name}" is a knob here and a condition of trials.',
                 where=f"knobs.{name}",
                 cure="Give the knob another name.",
+            )
+        given = [self.knobs.get(knob) or values[:1] for knob, values in comparison.knobs.items()]
+        count = prod(map(len, (*given, *varied.values())))
+        if count > MOST_POINTS:
+            raise BadInput(
+                f"These knobs and conditions make {count:,} points; a trial has at most "
+                f"{MOST_POINTS:,}.",
+                where="knobs",
+                cure="Take fewer values of some of them.",
             )
         return [
             {**point, **dict(zip(varied, chosen, strict=True))}

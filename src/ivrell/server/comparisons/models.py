@@ -1,6 +1,5 @@
 """Comparisons as records: the text of the file is the truth, the rest is read from it."""
 
-from pathlib import Path
 from typing import Any
 
 from django.conf import settings
@@ -8,38 +7,13 @@ from django.db import models
 
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
-from ivrell.core.errors import BadInput
-from ivrell.core.recipe.model import Recipe
+from ivrell.core.recipe import looking
 
 
-def resolved(text: str, knobs: dict[str, Any]) -> Recipe:
-    """The recipe of a comparison's text at its first point, with some knobs set otherwise;
-    own files' paths start from Ivrell's folder of files. Raises BadInput."""
-    return resolved_of(parse(text), knobs)
-
-
-def resolved_of(data: ComparisonData, knobs: dict[str, Any] | None = None) -> Recipe:
-    """The same of a text that has been read."""
-    point = {**next(data.points({})), **(knobs or {})}
-    return with_files(data).resolved(point)
-
-
-def with_files(data: ComparisonData) -> Recipe:
-    """The recipe with the whole paths of the user's own files. Raises BadInput for one that lies
-    outside the folders which the server may read for those who are signed in."""
-    based = data.data.based_on(settings.OWN_FILES[0])
-    for name, table in based.tables.items():
-        if table.file is None:
-            continue
-        path = Path(table.file).resolve()
-        if not any(path.is_relative_to(folder.resolve()) for folder in settings.OWN_FILES):
-            raise BadInput(
-                f"The server does not read {table.file}.",
-                where=f"data.tables.{name}.file",
-                cure=f"Put the file into {settings.OWN_FILES[0]}, or start Ivrell with "
-                "IVRELL_FILES set to its folder.",
-            )
-    return based
+def subject(text: str, knobs: dict[str, Any] | None = None) -> looking.Subject:
+    """A comparison's text to be looked at, with some knobs set otherwise, and the folders whose
+    files the server reads for those who are signed in."""
+    return looking.Subject(text, knobs or {}, tuple(settings.OWN_FILES))
 
 
 class ComparisonQuerySet(models.QuerySet):

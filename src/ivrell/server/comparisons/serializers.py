@@ -9,11 +9,12 @@ from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe import looking
 from ivrell.core.recipe.forms import FORMS
-from ivrell.core.recipe.generate import shapes
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.sheets import check as sheets
-from ivrell.server.comparisons.models import Comparison, resolved_of
+from ivrell.server.comparisons.models import Comparison, subject
+from ivrell.server.looks import LOOKS
 
 
 class LastTrialSerializer(serializers.Serializer):
@@ -33,8 +34,9 @@ class LaneMarkSerializer(serializers.Serializer):
 
 
 class ComparisonLineSerializer(serializers.ModelSerializer):
-    """A comparison in the list."""
+    """A comparison in the list; ``problem`` says why its file cannot be read, and is else empty."""
 
+    problem = serializers.SerializerMethodField()
     question = serializers.SerializerMethodField()
     lanes = serializers.SerializerMethodField()
     trials = serializers.IntegerField(source="trial_count", read_only=True)
@@ -42,16 +44,31 @@ class ComparisonLineSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Comparison
-        fields = ["id", "name", "question", "lanes", "trials", "last_trial", "changed_at", "demo"]
+        fields = [
+            "id", "name", "problem", "question", "lanes", "trials", "last_trial", "changed_at",
+            "demo",
+        ]  # fmt: skip
+
+    def to_representation(self, record: Comparison) -> dict:
+        self.read, self.wrong = None, ""
+        try:
+            self.read = record.data
+        except BadInput as error:
+            # A file that an earlier version took must not take the list down.
+            self.wrong = str(error)
+        return super().to_representation(record)
+
+    def get_problem(self, record: Comparison) -> str:
+        return self.wrong
 
     def get_question(self, record: Comparison) -> str:
-        return record.data.question
+        return self.read.question if self.read else ""
 
     @extend_schema_field(LaneMarkSerializer(many=True))
     def get_lanes(self, record: Comparison) -> list[dict]:
         return [
             {"name": approach.label, "mark": record.marks.get(approach.id, 0)}
-            for approach in record.data.approach
+            for approach in (self.read.approach if self.read else [])
         ]
 
     @extend_schema_field(LastTrialSerializer(allow_null=True))
@@ -114,15 +131,21 @@ class LaneSerializer(serializers.Serializer):
     sheet = SheetSerializer(allow_null=True)
 
 
-def _shapes(data: ComparisonData) -> dict[str, tuple[list[str], int]] | None:
-    """Columns and rows of each table at the first point; None where that cannot be told."""
+TableShapes = dict[str, tuple[list[str], int]]
+
+
+def _shapes(record: Comparison, data: ComparisonData) -> TableShapes | None:
+    """Columns and rows of each table at the first point; None where no approach asks for them or
+    they cannot be told."""
+    if not any(hasattr(ENGINES[approach.engine], "problem_with") for approach in data.approach):
+        return None
     try:
-        return shapes(resolved_of(data))
+        return LOOKS.ask(looking.table_shapes, subject(record.text))
     except BadInput:
         return None
 
 
-def _sheet(approach, shapes: dict[str, tuple[list[str], int]] | None, good: bool) -> dict | None:
+def _sheet(approach, shapes: TableShapes | None, good: bool) -> dict | None:
     engine = ENGINES[approach.engine]
     if shapes is None or not hasattr(engine, "cost"):
         return None
@@ -143,7 +166,7 @@ def _sheet(approach, shapes: dict[str, tuple[list[str], int]] | None, good: bool
     }
 
 
-def _mistake(approach, shapes: dict[str, tuple[list[str], int]]) -> dict:
+def _mistake(approach, shapes: TableShapes) -> dict:
     """Where on the sheet the first mistake is."""
     wrong = sheets.problem(approach, shapes)
     if wrong is None or wrong.line is None or wrong.column is None:
@@ -153,12 +176,11 @@ def _mistake(approach, shapes: dict[str, tuple[list[str], int]]) -> dict:
     return {"wrong_name": name, "wrong_at": wrong.column - len(label) - 2}
 
 
-def lane(approach, data: ComparisonData) -> dict:
-    """The fields of LaneSerializer for an approach of a comparison."""
+def lane(approach, shapes: TableShapes | None) -> dict:
+    """The fields of LaneSerializer for an approach of a comparison whose tables are so shaped."""
     engine = ENGINES[approach.engine]
     problem = engine.problem(approach)
-    shapes = _shapes(data) if hasattr(engine, "problem_with") else None
-    if problem is None and shapes is not None:
+    if problem is None and shapes is not None and hasattr(engine, "problem_with"):
         problem = engine.problem_with(approach, shapes)
     server = getattr(approach, "server", None)
     return {
@@ -256,7 +278,8 @@ class ComparisonSerializer(serializers.ModelSerializer):
 
     @extend_schema_field(LaneSerializer(many=True))
     def get_lanes(self, record: Comparison) -> list[dict]:
-        return [lane(approach, self.read) for approach in self.read.approach]
+        shapes = _shapes(record, self.read)
+        return [lane(approach, shapes) for approach in self.read.approach]
 
     def get_data_text(self, record: Comparison) -> str:
         return data_text(record.text)

@@ -11,13 +11,14 @@ from procrastinate.contrib.django import app
 
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import in_use
+from ivrell.core.recipe import looking
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.preview import whole_profile
 from ivrell.core.recipe.store import DataStore
-from ivrell.server.comparisons.models import resolved
+from ivrell.server.comparisons.models import subject
 from ivrell.server.data.models import Making
 from ivrell.server.trials.models import MACHINE_LOCK
 from ivrell.server.trials.tasks import QUEUE
@@ -72,7 +73,7 @@ def make_data(making_id: int) -> None:
     making.state = Making.State.RUNNING
     making.save(update_fields=["state"])
     try:
-        recipe = resolved(making.text, making.wanted.get("knobs", {}))
+        recipe = looking.resolved(subject(making.text, making.wanted.get("knobs", {})))
         with in_use(settings.IVRELL_DATA / "made"), in_use(settings.IVRELL_DATA / "loaded"):
             _make(making, recipe, _Watched(making))
         _trim()

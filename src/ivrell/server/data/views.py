@@ -1,7 +1,7 @@
 """The API of data: looking at a recipe while it is written, and making its tables."""
 
-from functools import lru_cache
-from typing import Any
+from itertools import groupby
+from operator import attrgetter
 
 from django.conf import settings
 from django.shortcuts import get_object_or_404
@@ -14,36 +14,21 @@ from rest_framework.views import APIView
 
 from ivrell.core.comparison import edit
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe import looking
 from ivrell.core.recipe.databases import DATABASES
-from ivrell.core.recipe.edit import changed
 from ivrell.core.recipe.forms import form_called
-from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.kinds import KINDS
 from ivrell.core.recipe.kinds.settings import settings_of
-from ivrell.core.recipe.model import Recipe
-from ivrell.core.recipe.preview import costs, preview, rows_from
-from ivrell.core.recipe.store import DataStore
 from ivrell.server.asking import asked
-from ivrell.server.comparisons.models import Comparison, resolved
+from ivrell.server.comparisons.models import Comparison, subject
 from ivrell.server.data import shapes
 from ivrell.server.data.models import Making
+from ivrell.server.looks import LOOKS
 from ivrell.server.permissions import ReadOrOwn
-
-_MOST_ROWS_AT_ONCE = 500
 
 
 def _present(comparison: int) -> Comparison:
     return get_object_or_404(Comparison.objects.present(), pk=comparison)
-
-
-@lru_cache(maxsize=4)
-def _generator(recipe_json: str) -> Generator:
-    """Generators are kept for a while: they hold the columns that others refer to."""
-    return Generator(Recipe.model_validate_json(recipe_json))
-
-
-def _generator_of(text: str, knobs: dict[str, Any]) -> Generator:
-    return _generator(resolved(text, knobs).model_dump_json(by_alias=True, exclude_unset=True))
 
 
 def _check_own(request: Request, given: shapes.Written, text: str) -> None:
@@ -54,10 +39,13 @@ def _check_own(request: Request, given: shapes.Written, text: str) -> None:
         raise PermissionDenied(ReadOrOwn.message)
 
 
-def _written(request: Request, comparison: int, given: shapes.Written) -> str:
+def _written(request: Request, comparison: int, given: shapes.Written) -> looking.Subject:
+    """What a request looks at: the recipe that it sends, else the one that is kept."""
     text = _present(comparison).text
     _check_own(request, given, text)
-    return text if given.data_text is None else edit.replace_data(text, given.data_text)
+    if given.data_text is not None:
+        text = edit.replace_data(text, given.data_text)
+    return subject(text, given.knobs)
 
 
 class LookView(APIView):
@@ -69,20 +57,8 @@ class LookView(APIView):
     def post(self, request: Request, comparison: int) -> Response:
         """The tables of a recipe as they will be, with its text after some changes."""
         given = asked(shapes.LookRequest, request)
-        text = _present(comparison).text
-        _check_own(request, given, text)
-        data_text = given.data_text if given.data_text is not None else edit.data_text(text)
-        for change in given.edits:
-            data_text = changed(data_text, change)
-        text = edit.replace_data(text, data_text)
-        generator = _generator_of(text, given.knobs)
-        written = edit.parse(text).data.tables
-        tables = [
-            {**preview(generator, table), "rows_given": written[table].rows}
-            for table in generator.recipe.tables
-        ]
-        shape = shapes.Look(seed=generator.recipe.seed, data_text=data_text, tables=tables)
-        return Response(shape.model_dump())
+        look = LOOKS.ask(looking.look, _written(request, comparison, given), given.edits)
+        return Response(shapes.Look.model_validate(look, from_attributes=True).model_dump())
 
 
 class RowsView(APIView):
@@ -94,12 +70,8 @@ class RowsView(APIView):
     def post(self, request: Request, comparison: int) -> Response:
         """Some rows of a table as they will be made, from anywhere in it."""
         given = asked(shapes.RowsRequest, request)
-        generator = _generator_of(_written(request, comparison, given), given.knobs)
-        if given.table not in generator.recipe.tables:
-            raise BadInput(f'There is no table "{given.table}".')
-        first = min(max(given.first, 0), generator.recipe.rows_of(given.table))
-        count = min(max(given.count, 0), _MOST_ROWS_AT_ONCE)
-        rows = rows_from(generator, given.table, first, count)
+        seen = _written(request, comparison, given)
+        first, rows = LOOKS.ask(looking.some_rows, seen, given.table, given.first, given.count)
         return Response(shapes.Rows(first=first, rows=rows).model_dump())
 
 
@@ -113,21 +85,15 @@ class CostsView(APIView):
         """Bytes and seconds of each table in each form: measured where it stands made,
         estimated from a sample elsewhere."""
         given = asked(shapes.Written, request)
-        generator = _generator_of(_written(request, comparison, given), given.knobs)
-        store = DataStore(settings.IVRELL_DATA / "made")
-        tables = []
-        for table in generator.recipe.tables:
-            made = {m.form: m for m in store.find(generator.recipe, table)
-                    if len(m.paths) == 1 and not m.codec and not m.split_by}  # fmt: skip
-            forms = [
-                shapes.Cost(form=form, bytes=made[form].size_bytes, seconds=made[form].seconds,
-                            measured=True)
-                if form in made
-                else shapes.Cost(form=form, bytes=round(cost["bytes"]), seconds=cost["seconds"],
-                                 measured=False)
-                for form, cost in costs(generator, table).items()
-            ]  # fmt: skip
-            tables.append(shapes.TableCosts(table=table, forms=forms))
+        seen = _written(request, comparison, given)
+        found = LOOKS.ask(looking.all_costs, seen, settings.IVRELL_DATA / "made")
+        tables = [
+            shapes.TableCosts(
+                table=table,
+                forms=[shapes.Cost.model_validate(one, from_attributes=True) for one in costs],
+            )
+            for table, costs in groupby(found, attrgetter("table"))
+        ]
         return Response(shapes.Costs(tables=tables, databases=list(DATABASES)).model_dump())
 
 
@@ -174,9 +140,10 @@ class MakingView(APIView):
         for form in given.forms:
             if form not in DATABASES:
                 form_called(form)
-        recipe = resolved(record.text, given.knobs)
+        first = next(record.data.points({}))
+        LOOKS.ask(looking.check_points, subject(record.text), [{**first, **given.knobs}])
         for table in given.tables or []:
-            if table not in recipe.tables:
+            if table not in record.data.data.tables:
                 raise BadInput(f'There is no table "{table}".')
         making = Making.objects.launch(record, given.model_dump())
         response = _shown(making)

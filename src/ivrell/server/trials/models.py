@@ -11,9 +11,11 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.comparison.points import expected_name, point_name
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe import looking
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, ordered_runs
-from ivrell.server.comparisons.models import Comparison, with_files
+from ivrell.server.comparisons.models import Comparison, subject
+from ivrell.server.looks import LOOKS
 
 CHANNEL = "ivrell_events"
 MACHINE_LOCK = "machine"
@@ -32,9 +34,7 @@ class TrialQuerySet(models.QuerySet):
         plan = plan.model_copy(update={"own_files": str(settings.IVRELL_DATA / "files")})
         data = comparison.data
         runs = sum(1 for _ in ordered_runs(data, plan))
-        based = with_files(data)
-        for point in plan.points(data):
-            based.resolved(point)
+        LOOKS.ask(looking.check_points, subject(comparison.text), plan.points(data))
         with transaction.atomic():
             trial = self.create(
                 comparison=comparison,

@@ -11,11 +11,25 @@ from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictFloat, Stri
 
 from ivrell.core.recipe.scatter import scatter
 
-Name = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,62}$")]
+NAME = r"^[A-Za-z_][A-Za-z0-9_]{0,62}$"
+Name = Annotated[str, Field(pattern=NAME)]
 """Names of tables, columns, knobs and approaches: letters, digits and underscores."""
 
 Share = Annotated[float, Field(ge=0.0, lt=1.0)]
 """A part of all rows, from 0 up to but without 1."""
+
+Whole = Annotated[int, Field(ge=-(2**63), lt=2**63)]
+"""A whole number that a column of int64 can hold."""
+
+LONGEST_TEXT = 2_000
+"""Characters of one value at the most: a block holds 131,072 of them."""
+
+FURTHEST = 1e200
+Finite = Annotated[float, Field(ge=-FURTHEST, le=FURTHEST)]
+"""A real number far enough from the end of float64 that what is drawn around it is one too."""
+
+PlainText = Annotated[str, Field(pattern=r"^[^\x00]*$", max_length=LONGEST_TEXT)]
+"""Text that every form and database can hold."""
 
 MOST_REPEATED = 1_000
 LONGEST_NUMBER = 24
@@ -68,15 +82,24 @@ Place = Literal["first", "middle", "last", "absent"]
 KnobPlace = Annotated[str, Field(pattern=r"^\{[A-Za-z_]\w*\}$")]
 
 
+Value = (
+    StrictBool
+    | Annotated[StrictInt, Field(ge=-(2**63), lt=2**63)]
+    | Annotated[StrictFloat, Field(allow_inf_nan=False)]
+    | Annotated[StrictStr, Field(pattern=r"^[^\x00]*$", max_length=LONGEST_TEXT)]
+)
+"""One value of a column: text, a number, or true or false."""
+
+
 class Needle(BaseModel):
     """A sought value and where it stands: in one row, in a share of the rows, or nowhere.
 
     No other row of the column holds it. ``at`` may be a knob in braces.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    value: StrictBool | StrictInt | StrictFloat | StrictStr
+    value: Value
     at: Place | Share | KnobPlace = "absent"
 
 
@@ -87,7 +110,7 @@ class Kind(BaseModel):
     called by its name with a number behind: ``reading_1``, ``reading_2`` and on.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     name: Name
     null_share: Share = 0.0

@@ -5,9 +5,10 @@ from typing import Annotated, Literal, Self
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText
 from ivrell.core.recipe.made_up import made_up_names
 from ivrell.core.recipe.skew import skewed_ranks, weights
 
@@ -17,7 +18,7 @@ class Category(Kind):
     ``skew`` is above 0; text."""
 
     kind: Literal["category"] = "category"
-    values: Annotated[list[str], Field(min_length=1)] | None = None
+    values: Annotated[list[PlainText], Field(min_length=1, max_length=100_000)] | None = None
     count: int | None = Field(default=None, ge=1, le=1_000_000)
     skew: float = Field(default=0.0, ge=0, le=5)
 
@@ -36,7 +37,7 @@ class Category(Kind):
         return names.take(pa.array(skewed_ranks(rng, len(names), self.skew, block.count)))
 
     def longest(self, total: int) -> int:
-        return max(map(len, self.names().to_pylist()))
+        return int(pc.max(pc.utf8_length(self.names())).as_py())
 
     def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         names = self.names()
@@ -48,4 +49,4 @@ class Category(Kind):
 
 @lru_cache(maxsize=64)
 def _names(values: tuple[str, ...] | None, count: int | None) -> pa.Array:
-    return pa.array(values or made_up_names(count or 1), type=pa.string())
+    return pa.array(values, pa.string()) if values else made_up_names(count or 1)

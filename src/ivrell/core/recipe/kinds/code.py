@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 from pydantic import Field
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, Share
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText, Share
 from ivrell.core.recipe.scatter import scatter
 
 
@@ -24,7 +24,7 @@ class Code(Kind):
     kind: Literal["code"] = "code"
     width: int = Field(default=6, ge=1, le=18)
     zeros_share: Share | None = None
-    suffix: str = Field(default="A", min_length=1, max_length=10)
+    suffix: PlainText = Field(default="A", min_length=1, max_length=10)
     suffix_share: Share = 0.0
     unique: bool = False
 

@@ -8,10 +8,19 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import LONGEST_NUMBER, Block, KeysOf, Kind, ordered
-from ivrell.core.recipe.scatter import scatter
+from ivrell.core.recipe.kinds.base import (
+    LONGEST_NUMBER,
+    Block,
+    Finite,
+    KeysOf,
+    Kind,
+    Whole,
+    ordered,
+)
+from ivrell.core.recipe.scatter import LARGEST, scatter
 
 _STABLE_DIGITS = 10
+_EXACT_IN_FLOATS = 2**53
 _FURTHEST_NORMAL = 14
 """Standard deviations from the mean that no float64 drawn normally reaches."""
 
@@ -23,8 +32,8 @@ class Integer(Kind):
     """
 
     kind: Literal["integer"] = "integer"
-    low: int
-    high: int
+    low: Whole
+    high: Whole
     unique: bool = False
 
     @model_validator(mode="after")
@@ -47,9 +56,17 @@ class Integer(Kind):
             width = self._span // block.total
             within = rng.integers(0, width, block.count)
             return pa.array(self.low + block.places * width + within)
-        return pa.array(self.low + np.floor(block.quantiles(rng) * self._span).astype(np.int64))
+        if self._span <= _EXACT_IN_FLOATS:
+            steps = np.floor(block.quantiles(rng) * self._span).astype(np.int64)
+            return pa.array(self.low + steps)
+        # Reckoned from the middle: a span may be wider than int64, and a half of it is not.
+        half = self._span // 2
+        wide = np.floor(block.quantiles(rng) * self._span - half)
+        return pa.array(_within(wide, -half, self._span - 1 - half) + (self.low + half))
 
     def absent(self, count: int, total: int) -> pa.Array:
+        if not self.unique and self.high + count >= 2**63:
+            raise ValueError(f"no whole numbers of 64 bits are left above {self.high}")
         if not self.unique:
             return pa.array(np.arange(count, dtype=np.int64) + self.high + 1)
         if self._span < total + count:
@@ -71,7 +88,15 @@ class Integer(Kind):
                 f"{self.low} to {self.high} holds {self._span:,} numbers, fewer than the "
                 f"{total:,} rows that must differ. Widen the range or take fewer rows."
             )
+        if self.unique and self._span > LARGEST:
+            return f"{self.low} to {self.high} is wider than unique numbers can be: 2 to the 62nd."
         return ""
+
+
+def _within(steps: NDArray[np.float64], low: int, high: int) -> NDArray[np.int64]:
+    """Whole numbers of floats, held between two bounds that floats may not show exactly."""
+    largest = float(2**63 - 1024)
+    return np.clip(np.clip(steps, -largest, largest).astype(np.int64), low, high)
 
 
 _WANTED = {
@@ -92,11 +117,11 @@ class Number(Kind):
 
     kind: Literal["number"] = "number"
     spread: Literal["uniform", "normal", "lognormal", "exponential"] = "uniform"
-    low: float | None = None
-    high: float | None = None
-    mean: float | None = None
-    sd: float | None = Field(default=None, ge=0)
-    median: float | None = Field(default=None, gt=0)
+    low: Finite | None = None
+    high: Finite | None = None
+    mean: Finite | None = None
+    sd: Finite | None = Field(default=None, ge=0)
+    median: Finite | None = Field(default=None, gt=0)
     sigma: float | None = Field(default=None, ge=0, le=10)
     decimals: int | None = Field(default=None, ge=0, le=12)
 

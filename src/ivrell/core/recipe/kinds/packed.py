@@ -7,8 +7,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, ordered
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText, Whole, ordered
 from ivrell.core.recipe.made_up import VOCABULARY
+
+_LONGEST_WORD = int(pc.max(pc.utf8_length(VOCABULARY)).as_py())
 
 
 class Packed(Kind):
@@ -19,13 +21,13 @@ class Packed(Kind):
     """
 
     kind: Literal["packed"] = "packed"
-    slots: Annotated[list[str], Field(min_length=1, max_length=100)]
+    slots: Annotated[list[PlainText], Field(min_length=1, max_length=100)]
     fewest: int = Field(default=1, ge=0)
     most: int | None = Field(default=None, ge=1)
-    low: int = 0
-    high: int = 999
-    between: str = Field(default=";", min_length=1, max_length=3)
-    equals: str = Field(default="=", min_length=1, max_length=3)
+    low: Whole = 0
+    high: Whole = 999
+    between: PlainText = Field(default=";", min_length=1, max_length=3)
+    equals: PlainText = Field(default="=", min_length=1, max_length=3)
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
@@ -49,6 +51,9 @@ class Packed(Kind):
             )
             there = pa.array(ranks[position] < wanted)
             entries.append(pc.if_else(there, entry, pa.scalar(None, pa.string())))
+        if self.fewest == 0:
+            # A row without entries would be left out by the join below.
+            entries[0] = pc.if_else(pa.array(wanted == 0), pa.scalar(""), entries[0])
         return pc.binary_join_element_wise(*entries, self.between, null_handling="skip")
 
     def longest(self, total: int) -> int:
@@ -73,9 +78,9 @@ class Words(Kind):
         counts = rng.integers(self.fewest, self.most, block.count, endpoint=True)
         ends = np.concatenate([[0], np.cumsum(counts)])
         chosen = pa.array(rng.integers(0, len(VOCABULARY), int(ends[-1])))
-        words = pa.array(VOCABULARY).take(chosen)
+        words = VOCABULARY.take(chosen)
         lists = pa.ListArray.from_arrays(pa.array(ends.astype(np.int32)), words)
         return pc.binary_join(lists, " ")
 
     def longest(self, total: int) -> int:
-        return self.most * (max(map(len, VOCABULARY)) + 1) - 1
+        return self.most * (_LONGEST_WORD + 1) - 1

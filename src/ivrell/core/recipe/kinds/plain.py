@@ -4,9 +4,9 @@ from typing import Literal
 
 import numpy as np
 import pyarrow as pa
-from pydantic import Field, StrictBool, StrictFloat, StrictInt, StrictStr
+from pydantic import Field
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, Value
 
 
 class Boolean(Kind):
@@ -29,7 +29,7 @@ class Constant(Kind):
     """``value`` in every row: text, a number, or true or false."""
 
     kind: Literal["constant"] = "constant"
-    value: StrictBool | StrictInt | StrictFloat | StrictStr
+    value: Value
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         return pa.repeat(pa.scalar(self.value), block.count)

@@ -2,7 +2,9 @@
 
 import re
 import zlib
+from collections.abc import Iterator
 from functools import lru_cache
+from itertools import chain
 from typing import Literal, Self
 
 import numpy as np
@@ -10,12 +12,20 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
+from ivrell.core.recipe.kinds.base import LONGEST_TEXT, Block, KeysOf, Kind, PlainText
 from ivrell.core.recipe.scatter import LARGEST, scatter
 
 _PIECE = re.compile(r"\[([^\]]+)\]|([^\[\]{}])")
 _REPEAT = re.compile(r"\{([0-9]{1,3})\}")
 _RANGE = re.compile(r"(.)-(.)|(.)")
+
+
+_BAD = re.compile("[\\x00\\ud800-\\udfff]")
+
+
+def _characters(low: int, high: int) -> Iterator[int]:
+    """Numbers of the characters from one to another, without halves of pairs, which are none."""
+    return chain(range(low, min(high, 0xD7FF) + 1), range(max(low, 0xE000), high + 1))
 
 
 @lru_cache(maxsize=256)
@@ -31,10 +41,12 @@ def _alphabets(pattern: str) -> tuple[str, ...]:
                 "[A-Z], [0-9], [AEIOU], a repeat such as {3} after one, and plain characters"
             )
         letters = piece[2] or ""
+        if any(_BAD.search(part) for part in (piece[1] or "", letters)):
+            raise ValueError(f"the pattern holds a character that no text can have: {piece[0]!a}")
         for low, high, single in _RANGE.findall(piece[1] or ""):
             if low and low > high:
                 raise ValueError(f'pattern "{pattern}": the range {low}-{high} runs backwards')
-            letters += single or "".join(chr(c) for c in range(ord(low), ord(high) + 1))
+            letters += single or "".join(map(chr, _characters(ord(low), ord(high))))
         at = piece.end()
         repeat = _REPEAT.match(pattern, at)
         alphabets += [letters] * (int(repeat[1]) if repeat else 1)
@@ -42,12 +54,17 @@ def _alphabets(pattern: str) -> tuple[str, ...]:
     return tuple(alphabets)
 
 
+@lru_cache(maxsize=64)
+def _codes(alphabet: str) -> NDArray[np.uint32]:
+    return np.frombuffer(alphabet.encode("utf-32-le"), dtype=np.uint32)
+
+
 def _spell(alphabets: tuple[str, ...], choices: list[NDArray[np.int64]]) -> pa.Array:
     """Text whose character at position p is ``alphabets[p][choices[p]]``."""
     count = len(choices[0])
     letters = np.empty((count, len(alphabets)), dtype=np.uint32)
     for position, (alphabet, choice) in enumerate(zip(alphabets, choices, strict=True)):
-        letters[:, position] = np.array([ord(c) for c in alphabet], dtype=np.uint32)[choice]
+        letters[:, position] = _codes(alphabet)[choice]
     if letters.max(initial=0) < 128:
         data = pa.py_buffer(letters.astype(np.uint8).tobytes())
         offsets = np.arange(count + 1, dtype=np.int32) * len(alphabets)
@@ -63,11 +80,16 @@ class Text(Kind):
     """
 
     kind: Literal["text"] = "text"
-    pattern: str = Field(min_length=1, max_length=200)
+    pattern: PlainText = Field(min_length=1, max_length=200)
     unique: bool = False
 
     @model_validator(mode="after")
     def _readable(self) -> Self:
+        if len(_alphabets(self.pattern)) > LONGEST_TEXT:
+            raise ValueError(
+                f'pattern "{self.pattern}" makes {len(_alphabets(self.pattern)):,} characters; '
+                f"a text has at most {LONGEST_TEXT:,}"
+            )
         if not _alphabets(self.pattern):
             raise ValueError(f'pattern "{self.pattern}" makes no text')
         return self
