@@ -10,5 +10,6 @@ django = get_asgi_application()
 from django.conf import settings  # noqa: E402
 
 from ivrell.server.assets import Assets  # noqa: E402
+from ivrell.server.bodies import Bodies  # noqa: E402
 
-application = Assets(django, settings.IVRELL_WEB)
+application = Assets(Bodies(django), settings.IVRELL_WEB)

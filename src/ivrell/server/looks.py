@@ -60,7 +60,8 @@ class Looks:
             ) from None
         except (ProcessExpired, MemoryError):
             raise BadInput(
-                f"Looking at this took more than {format_bytes(MOST_BYTES)} of memory.",
+                "Looking at this was ended by the system: it may hold "
+                f"{format_bytes(MOST_BYTES)} of memory at the most.",
                 where="data",
                 cure="Let tables that others refer to have fewer rows.",
             ) from None
@@ -88,3 +89,5 @@ class Looks:
 
 
 LOOKS = Looks()
+SAMPLES = Looks(120.0)
+"""For samples that were sent, which are read and measured in full."""

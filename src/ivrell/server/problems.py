@@ -3,6 +3,7 @@
 import logging
 
 from django.db import DataError
+from django.http import HttpRequest, JsonResponse
 from rest_framework import serializers, status
 from rest_framework.exceptions import APIException
 from rest_framework.response import Response
@@ -28,6 +29,11 @@ class ProblemSerializer(serializers.Serializer):
 
 def _problem(what: str, where: str = "", cure: str = "") -> dict[str, str]:
     return {"what": what, "where": where, "cure": cure}
+
+
+def nowhere(request: HttpRequest, exception: Exception) -> JsonResponse:
+    """What stands where nothing is, for addresses that no view answers."""
+    return JsonResponse(_problem("There is no such thing here."), status=404)
 
 
 def handle(error: Exception, context: dict) -> Response | None:

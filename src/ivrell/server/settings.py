@@ -14,6 +14,7 @@ import os
 from pathlib import Path
 
 from ivrell.core.folders import data_folder
+from ivrell.server.bodies import MOST_BYTES
 
 IVRELL_DATA = data_folder()
 IVRELL_WEB = Path(
@@ -92,13 +93,14 @@ CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
-DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 2**20
+DATA_UPLOAD_MAX_MEMORY_SIZE = MOST_BYTES
+DATA_UPLOAD_MAX_NUMBER_FILES = 50
 
 REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
     "DEFAULT_PERMISSION_CLASSES": ["ivrell.server.permissions.ReadOrOwn"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["ivrell.server.parsing.BoundedJSON"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "ivrell.server.problems.handle",
 }
@@ -109,6 +111,7 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "1",
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
+    "PATH_CONVERTER_OVERRIDES": {"number": int},
     "ENUM_NAME_OVERRIDES": {"TrialState": "ivrell.server.trials.models.Trial.State"},
 }
 

@@ -1,6 +1,6 @@
 """Where everything is reached."""
 
-from django.urls import include, path, re_path
+from django.urls import include, path, re_path, register_converter
 from drf_spectacular.views import SpectacularAPIView
 from rest_framework.routers import DefaultRouter
 
@@ -8,9 +8,24 @@ from ivrell.server.accounts.views import enter, leave
 from ivrell.server.comparisons.views import ComparisonViewSet
 from ivrell.server.data import views as data
 from ivrell.server.page import page
+from ivrell.server.permissions import ReadOrOwn
 from ivrell.server.trials import views as trials
 from ivrell.server.trials.live import events
 
+
+class Number:
+    """A record's number, no longer than a record can have."""
+
+    regex = r"[0-9]{1,18}"
+
+    def to_python(self, value: str) -> int:
+        return int(value)
+
+    def to_url(self, value: int) -> str:
+        return str(value)
+
+
+register_converter(Number, "number")
 router = DefaultRouter()
 router.include_root_view = False
 router.register("comparisons", ComparisonViewSet)
@@ -18,14 +33,14 @@ router.register("trials", trials.TrialViewSet)
 
 api = [
     path("", include(router.urls)),
-    path("comparisons/<int:comparison>/launch/", trials.launch),
-    path("comparisons/<int:comparison>/data/look/", data.LookView.as_view()),
-    path("comparisons/<int:comparison>/data/rows/", data.RowsView.as_view()),
-    path("comparisons/<int:comparison>/data/costs/", data.CostsView.as_view()),
-    path("comparisons/<int:comparison>/data/making/", data.MakingView.as_view()),
-    path("comparisons/<int:comparison>/data/sample/", data.SampleView.as_view()),
+    path("comparisons/<number:comparison>/launch/", trials.launch),
+    path("comparisons/<number:comparison>/data/look/", data.LookView.as_view()),
+    path("comparisons/<number:comparison>/data/rows/", data.RowsView.as_view()),
+    path("comparisons/<number:comparison>/data/costs/", data.CostsView.as_view()),
+    path("comparisons/<number:comparison>/data/making/", data.MakingView.as_view()),
+    path("comparisons/<number:comparison>/data/sample/", data.SampleView.as_view()),
     path("kinds/", data.KindsView.as_view()),
-    path("comparisons/<int:comparison>/lanes/<str:lane>/try/", trials.TryView.as_view()),
+    path("comparisons/<number:comparison>/lanes/<str:lane>/try/", trials.TryView.as_view()),
     path("engines/", trials.engines),
     path("runtimes/", trials.RuntimesView.as_view()),
     path("servers/", trials.ServersView.as_view()),
@@ -33,13 +48,15 @@ api = [
     path("machine/noise/", trials.noise),
     path("now/", trials.now),
     path("made/", trials.made),
-    path("schema/", SpectacularAPIView.as_view()),
+    path("schema/", SpectacularAPIView.as_view(permission_classes=[ReadOrOwn])),
 ]
+
+handler404 = "ivrell.server.problems.nowhere"
 
 urlpatterns = [
     path("enter/<str:token>", enter),
     path("leave", leave),
-    path("live/trials/<int:trial>", events),
+    path("live/trials/<number:trial>", events),
     path("api/", include(api)),
     re_path(r"^(?!api/|live/|assets/).*$", page),
 ]

@@ -13,7 +13,31 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.engines.base import Approach
 from ivrell.core.errors import BadInput
 
+_DEEPEST = 20
 _MULTILINE = {"code", "setup", "teardown", "question", "script"}
+
+
+def holdable(fields: Mapping[str, Any]) -> None:
+    """Raise BadInput where TOML cannot hold a value of some fields: null within a list or a table,
+    or text that is none. A field that is null itself is one that goes."""
+    for name, value in fields.items():
+        if value is not None and (wrong := _not_held(value)):
+            raise BadInput(
+                f"{wrong} cannot stand in a comparison file.", where=name, cure="Leave it out."
+            )
+
+
+def _not_held(value: Any, deep: int = 0) -> str:
+    if value is None:
+        return "null"
+    if deep > _DEEPEST:
+        return f"What is nested deeper than {_DEEPEST} times"
+    if isinstance(value, str) and re.search("[\x00\ud800-\udfff]", value):
+        return "Text with NUL or half a character"
+    parts = value.values() if isinstance(value, Mapping) else value
+    if isinstance(value, Mapping | list | tuple):
+        return next(filter(None, (_not_held(part, deep + 1) for part in parts)), "")
+    return ""
 
 
 def edited(text: str, change: Callable[[tomlkit.TOMLDocument], None]) -> str:
@@ -43,8 +67,12 @@ def replace_data(text: str, data_text: str) -> str:
     """Put another recipe, written as its own TOML text, in place of ``[data]``."""
     try:
         recipe = tomlkit.parse(data_text)
-    except tomlkit.exceptions.ParseError as error:
-        raise BadInput(f"The recipe is not TOML: {error}.", where=f"line {error.line}") from None
+    except (tomlkit.exceptions.TOMLKitError, RecursionError) as error:
+        line = getattr(error, "line", None)
+        raise BadInput(
+            f"The recipe is not TOML: {str(error).rstrip('.')}.",
+            where=f"line {line}" if line else "data",
+        ) from None
     if list(recipe) != ["data"]:
         raise BadInput(
             "The recipe text must hold [data] and its tables, and nothing else.",
@@ -153,6 +181,8 @@ def _insert_table(document: tomlkit.TOMLDocument, section: str) -> None:
 
 
 def _assign(place: Any, fields: Mapping[str, Any]) -> None:
+    # A column of a sheet that has no kind says so by null, which is left out.
+    holdable({key: _plain(value) for key, value in fields.items()})
     for key, value in fields.items():
         if value is None:
             if key in place:
@@ -228,10 +258,10 @@ def settings_from(text: str) -> dict[str, Any]:
     """Read such a text. Raises BadInput when it is not TOML or sets what is not its own."""
     try:
         found = tomlkit.parse(text).unwrap()
-    except tomlkit.exceptions.ParseError as error:
+    except (tomlkit.exceptions.TOMLKitError, RecursionError) as error:
         raise BadInput(
-            f"The settings are not TOML: {error}.",
-            where=f"line {error.line}",
+            f"The settings are not TOML: {str(error).rstrip('.')}.",
+            where=f"line {getattr(error, 'line', 1)}",
             cure='Write a line a setting, such as indexes = ["passages(lock)"].',
         ) from None
     for name in found.keys() & NOT_SETTINGS:

@@ -17,6 +17,7 @@ from ivrell.core.propose.beside import beside
 from ivrell.core.propose.fits import counts_of, decimals_of, fit_number, fit_skew, outward
 from ivrell.core.propose.text import text_settings
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.kinds.base import FURTHEST
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.reading import SAMPLE_NAME, read_sample
 
@@ -171,12 +172,19 @@ def _settings(
         share = round(pc.mean(known).as_py(), 4)
         return {"kind": "boolean", "true_share": share}, "share of true"
     if pa.types.is_temporal(kind):
-        return _moments(known)
+        return _moments(known, place)
     if pa.types.is_integer(kind):
         return _integers(known, unique)
     if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
         return _reals(known.cast(pa.float64()))
-    text = known.cast(pa.string())
+    try:
+        text = known.cast(pa.string())
+    except pa.ArrowException:
+        raise BadInput(
+            f"The values of type {kind} cannot be made by a recipe.",
+            where=place,
+            cure="Leave the column out of the sample, or save its values as text.",
+        ) from None
     few = different <= _MOST_CATEGORIES and different * _FEW_AGAINST_ROWS <= len(known)
     if few:
         return _category(text, allowed)
@@ -203,8 +211,15 @@ def _reference(
     return None
 
 
-def _moments(known: pa.Array) -> tuple[dict[str, Any], str]:
-    ends = pc.min_max(known).as_py()
+def _moments(known: pa.Array, place: str) -> tuple[dict[str, Any], str]:
+    try:
+        ends = pc.min_max(known).as_py()
+    except (OverflowError, ValueError):
+        raise BadInput(
+            "The moments lie outside the years 1 to 9999.",
+            where=place,
+            cure="Leave the column out of the sample, or save its values as numbers.",
+        ) from None
     day = str(ends["min"])[:10]
     after = np.datetime64(str(ends["max"])[:10]) + 1
     kind = "date" if pa.types.is_date(known.type) else "timestamp"
@@ -238,7 +253,9 @@ def _unevenness(values: np.ndarray, low: int, high: int) -> float:
 
 def _reals(known: pa.Array) -> tuple[dict[str, Any], str]:
     values = known.to_numpy(zero_copy_only=False)
-    values = values[np.isfinite(values)]
+    values = values[np.abs(values) <= FURTHEST]
+    if not len(values):
+        return {"kind": "constant", "value": 0.0}, "no number that has an end"
     fit = fit_number(values)
     places = decimals_of(values)
     settings = {"kind": "number", **fit.settings}

@@ -7,6 +7,7 @@ import tomlkit.exceptions
 from pydantic import BaseModel, ConfigDict
 from tomlkit.items import Array
 
+from ivrell.core.comparison.edit import holdable
 from ivrell.core.errors import BadInput
 
 
@@ -33,10 +34,11 @@ def changed(data_text: str, edit: Edit) -> str:
 
     Raises BadInput when the text is not TOML or has no such table or column.
     """
+    holdable(edit.fields)
     try:
         document = tomlkit.parse(data_text)
         data: Any = document["data"]
-    except (tomlkit.exceptions.ParseError, tomlkit.exceptions.NonExistentKey):
+    except (tomlkit.exceptions.TOMLKitError, RecursionError):
         raise BadInput(
             "The recipe's text cannot be read.", cure="Mend it as text first, then go on here."
         ) from None

@@ -44,10 +44,23 @@ def read_sample(
                 f"A sample is a csv or parquet file; {path.name} is neither by its name.",
                 cure="Rename it, or save it in one of these forms.",
             )
+    except (UnicodeDecodeError, pa.ArrowInvalid) as error:
+        raise BadInput(
+            f"The sample cannot be read: {error}",
+            where=path.name,
+            cure="Save it as UTF-8, with as many fields in each line as in the first.",
+        ) from None
     except (OSError, pa.ArrowException) as error:
         raise BadInput(f"The sample cannot be read: {error}", where=path.name) from None
     if not table.num_rows:
         raise BadInput("The sample has no rows.", where=path.name)
+    for field in table.schema:
+        if pa.types.is_nested(field.type):
+            raise BadInput(
+                f'The column "{field.name}" holds lists or structures ({field.type}).',
+                where=path.name,
+                cure="Save its parts as columns of their own, or leave it out.",
+            )
     if names_as_they_are:
         return table, rows
     plain = _plain_names(table.column_names)
@@ -89,6 +102,12 @@ def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
     }
     with path.open("rb") as file:
         names = pyarrow.csv.open_csv(path, **options).schema.names
+        if twice := sorted({name for name in names if names.count(name) > 1}):
+            raise BadInput(
+                f'Two columns are called "{twice[0]}".',
+                where=path.name,
+                cure="Give one of them another name.",
+            )
         rows = sum(piece.count(b"\n") for piece in iter(lambda: file.read(1 << 22), b""))
         rows -= int(style.header)
     convert = pyarrow.csv.ConvertOptions(

@@ -118,6 +118,12 @@ def _named_cells(sheet: Sheet) -> Wrong | None:
 
 def _formulas(sheet: Sheet) -> Wrong | None:
     """Mistakes in a formula's own text."""
+    values = {f"{cell.name} (cell):" for cell in sheet.cells if not cell.formula}
+    for line, (label, formula) in enumerate(labelled(sheet)[: len(sheet.cells + sheet.columns)], 1):
+        if label not in values and not formula.startswith("="):
+            return Wrong(
+                "A formula begins with =.", line, len(label) + 2, "Put = before it, as in =SUM(A)."
+            )
     for line, formula, at in formula_lines(sheet):
         try:
             parse(formula)

@@ -28,6 +28,11 @@ _LEVELS = (("=", "<>", "<", "<=", ">", ">="), ("&",), ("+", "-"), ("*", "/"), ("
 _CELL = re.compile(r"^\$?('?[^'.]*'?)?\.\$?[A-Z]{1,3}\$?\d{1,7}(:\.\$?[A-Z]{1,3}\$?\d{1,7})?$")
 
 
+_DEEPEST = 300
+_MOST_OPENED = 50
+"""Of parentheses and functions within each other."""
+
+
 class FormulaError(Exception):
     """A formula that cannot be used; ``position`` counts characters from 0."""
 
@@ -56,6 +61,16 @@ class Node:
     value: str
     position: int
     parts: tuple["Node", ...] = field(default_factory=tuple)
+    depth: int = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        depth = 1 + max((part.depth for part in self.parts), default=0)
+        if depth > _DEEPEST:
+            raise FormulaError(
+                f"The formula goes deeper than {_DEEPEST} operations.", self.position,
+                "Part it over several columns or cells.",
+            )  # fmt: skip
+        object.__setattr__(self, "depth", depth)
 
     def walk(self) -> Iterator["Node"]:
         """This node and all below it."""
@@ -109,6 +124,7 @@ class _Reader:
     def __init__(self, pieces: list[Token]) -> None:
         self._pieces = pieces
         self._at = 0
+        self._opened = 0
 
     @property
     def now(self) -> Token:
@@ -119,7 +135,15 @@ class _Reader:
         return self._pieces[self._at - 1]
 
     def compared(self) -> Node:
-        return self._level(0)
+        self._opened += 1
+        if self._opened > _MOST_OPENED:
+            raise FormulaError(
+                f"More than {_MOST_OPENED} parentheses stand within each other.",
+                self.now.position, "Part the formula over several columns or cells.",
+            )  # fmt: skip
+        node = self._level(0)
+        self._opened -= 1
+        return node
 
     def _level(self, level: int) -> Node:
         if level == len(_LEVELS):
@@ -132,8 +156,13 @@ class _Reader:
 
     def _prefixed(self) -> Node:
         if self.now.sort == "sign" and self.now.text in "+-":
-            sign = self._next()
-            return Node("prefix", sign.text, sign.position, (self._prefixed(),))
+            signs = []
+            while self.now.sort == "sign" and self.now.text in "+-":
+                signs.append(self._next())
+            node = self._prefixed()
+            for sign in reversed(signs):
+                node = Node("prefix", sign.text, sign.position, (node,))
+            return node
         node = self._single()
         while self.now.text == "%":
             sign = self._next()

@@ -25,6 +25,7 @@ from ivrell.server.comparisons import serializers as shapes
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.starting import NEW_RECIPE, fresh_id, new_comparison, starting_fields
 from ivrell.server.data.models import Sample
+from ivrell.server.looks import SAMPLES
 
 
 def _checked(serializer_class: type, request: Request) -> dict[str, Any]:
@@ -96,7 +97,8 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
                     copy.writelines(file.chunks())
                 samples[table_name(path)] = path
             allowed = [place.strip() for place in request.data.get("allow", "").split(",")]
-            proposal = propose(samples, allow_values=[place for place in allowed if place])
+            wanted = [place for place in allowed if place]
+            proposal = SAMPLES.ask(propose, samples, allow_values=wanted)
         rows = proposal.with_rows_knob("rows")
         name = f"Shaped like {', '.join(samples)}"
         text = new_comparison(name, proposal.toml(), knobs=f"rows = [{rows}]")

@@ -7,7 +7,16 @@ from typing import Annotated, Any, Literal, Self
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictFloat, StrictInt, StrictStr
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    StrictBool,
+    StrictFloat,
+    StrictInt,
+    StrictStr,
+)
 
 from ivrell.core.recipe.scatter import scatter
 
@@ -82,12 +91,19 @@ Place = Literal["first", "middle", "last", "absent"]
 KnobPlace = Annotated[str, Field(pattern=r"^\{[A-Za-z_]\w*\}$")]
 
 
-Value = (
+def _held(value: object) -> object:
+    if type(value) is int and not -(2**63) <= value < 2**63:
+        raise ValueError("a whole number lies between -2^63 and 2^63")
+    return value
+
+
+Value = Annotated[
     StrictBool
-    | Annotated[StrictInt, Field(ge=-(2**63), lt=2**63)]
+    | StrictInt
     | Annotated[StrictFloat, Field(allow_inf_nan=False)]
-    | Annotated[StrictStr, Field(pattern=r"^[^\x00]*$", max_length=LONGEST_TEXT)]
-)
+    | Annotated[StrictStr, Field(pattern=r"^[^\x00]*$", max_length=LONGEST_TEXT)],
+    BeforeValidator(_held),
+]
 """One value of a column: text, a number, or true or false."""
 
 
