@@ -1,5 +1,6 @@
 """Starting and stopping: nothing lost, nothing left, clear words when it cannot be."""
 
+import os
 import signal
 import socket
 import subprocess
@@ -71,6 +72,50 @@ class Start(unittest.TestCase):
         self.assertEqual(done.returncode, 1)
         self.assertIn(f"Port {self.ivrell.port} is taken", done.stdout)
         self.assertIn("--port", done.stdout)
+
+    def part(self, name):
+        """Process id of a part of the running Ivrell, once there is one."""
+        marks = {"web": "ivrell.server.asgi", "worker": "ivrell.server.manage\0work",
+                 "records": f"-D\0{self.ivrell.data}/records"}  # fmt: skip
+        data = str(self.ivrell.data)
+        found = processes_with(marks[name], environment=False)
+        if name != "records":
+            found = [pid for pid in found if pid in processes_with(data, environment=True)]
+        return found[0] if found else None
+
+    def again(self, name, before):
+        deadline = time.monotonic() + 40
+        while (now := self.part(name)) in (None, before):
+            self.assertLess(time.monotonic(), deadline, self.ivrell.words())
+            time.sleep(0.1)
+        return now
+
+    def answers(self, opener):
+        deadline = time.monotonic() + 40
+        while True:
+            try:
+                if status(f"{self.ivrell.address}/api/now/", opener) == 200:
+                    return
+            except OSError:
+                pass
+            self.assertLess(time.monotonic(), deadline, self.ivrell.words())
+            time.sleep(0.1)
+
+    def test_what_is_killed_is_started_again_and_told(self):
+        opener = self.signed_in(self.ivrell.start("--no-demo"))
+        for name, words in (
+            ("web", "The web server ended unexpectedly (SIGKILL)"),
+            ("worker", "The trial worker ended unexpectedly (SIGKILL)"),
+            ("records", "The database of records ended unexpectedly"),
+        ):
+            before = self.part(name)
+            os.kill(before, signal.SIGKILL)
+            self.again(name, before)
+            self.answers(opener)
+            self.assertIn(words, self.ivrell.words())
+        self.assertIn("The database of records runs again", self.ivrell.words())
+        self.assertEqual(self.ivrell.interrupt(), 0)
+        self.assertEqual(processes_with(str(self.ivrell.data), environment=True), [])
 
     def test_a_killed_start_is_recovered_from(self):
         self.ivrell.start()

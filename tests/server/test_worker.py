@@ -1,5 +1,8 @@
 """What a worker finds when it starts after another one died."""
 
+import errno
+from unittest import mock
+
 from django.db import connection
 from django.test import TransactionTestCase
 from procrastinate.contrib.django.models import ProcrastinateJob
@@ -64,12 +67,47 @@ class Sweep(TransactionTestCase):
 
     def test_what_brings_the_worker_down_again_and_again_is_given_up(self):
         with connection.cursor() as cursor:
-            cursor.execute("UPDATE procrastinate_jobs SET attempts = 2 WHERE status = 'doing'")
+            cursor.execute("UPDATE procrastinate_jobs SET attempts = 1 WHERE status = 'doing'")
         sweep()
         self.cut_off.refresh_from_db()
         self.assertEqual(self.cut_off.state, "failed")
-        self.assertIn("3 times", self.cut_off.message["what"])
+        self.assertIn("2 times", self.cut_off.message["what"])
         self.assertEqual(self.jobs(self.cut_off), ["failed"])
+
+    def test_a_stop_in_order_counts_for_nothing(self):
+        for _ in range(4):
+            sweep(died=False)
+            self.assertEqual(self.jobs(self.cut_off), ["todo"])
+            with connection.cursor() as cursor:
+                cursor.execute(
+                    "UPDATE procrastinate_jobs SET status = 'doing' WHERE args->>'trial_id' = %s",
+                    [str(self.cut_off.pk)],
+                )
+        sweep(died=True)
+        self.assertEqual(self.jobs(self.cut_off), ["todo"])
+
+    def test_a_try_that_brings_the_worker_down_twice_says_so(self):
+        attempt = Try.objects.create(comparison=self.comparison, lane="loop", text="", rows=10)
+        self.as_left("try_lane", try_id=attempt.pk)
+        sweep()
+        with connection.cursor() as cursor:
+            cursor.execute("UPDATE procrastinate_jobs SET status = 'doing' "
+                           "WHERE task_name = 'try_lane'")  # fmt: skip
+        sweep()
+        attempt.refresh_from_db()
+        self.assertEqual(attempt.state, "failed")
+        self.assertIn("2 times", attempt.message["what"])
+
+    def test_a_full_disk_is_told_with_what_makes_room(self):
+        trial = self.waiting
+        full = OSError(errno.ENOSPC, "No space left on device", "/somewhere/runs.jsonl")
+        with mock.patch("ivrell.core.trial.conduct.Trial.conduct", side_effect=full):
+            tasks.conduct_trial(trial_id=trial.pk)
+        trial.refresh_from_db()
+        self.assertEqual(trial.state, "failed")
+        self.assertIn("disk is full", trial.message["what"])
+        self.assertIn("runs.jsonl", trial.message["where"])
+        self.assertIn("machine page", trial.message["cure"])
 
     def test_with_nothing_cut_off_nothing_changes(self):
         sweep()

@@ -54,6 +54,10 @@ class Running:
         done = subprocess.run(self.command(), capture_output=True, text=True, check=True)
         return re.search(r"http\S+/enter/\S+", done.stdout)[0]
 
+    def words(self) -> str:
+        """What it has told whoever started it."""
+        return (self.folder / "said").read_text()
+
     def logs(self) -> str:
         """The ends of the logs, for messages of failed tests."""
         return "".join(

@@ -57,6 +57,23 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
+def _is_free(port: int) -> bool:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            return False
+        return True
+
+
+def _is_server(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/comm").read_text().strip() == "postgres"
+    except OSError:
+        return False
+
+
 class Cluster:
     """One cluster: made when its folder is empty, started, stopped.
 
@@ -76,6 +93,8 @@ class Cluster:
         self.socket_folder: Path | None = None
         self._with_socket = with_socket
         self._process: subprocess.Popen[bytes] | None = None
+        self._attached: int | None = None
+        self._settings: dict[str, str] | None = None
         self._use = FileLock(folder.with_name(f"{folder.name}.use"))
         self.port = 0
 
@@ -172,7 +191,37 @@ class Cluster:
             self._use.release()
             raise
 
+    @property
+    def alive(self) -> bool:
+        """Whether the server that was started or attached to lives; asks the system, not it."""
+        if self._process:
+            return self._process.poll() is None
+        return self._attached is not None and _is_server(self._attached)
+
+    def again(self) -> None:
+        """Start the server again after it ended unasked, where it was, as it was. Raises
+        BadInput."""
+        with self._one_at_a_time():
+            self._process = self._attached = None
+            self._attach_or_begin(self._settings)
+
+    def attach(self, wait_s: float) -> None:
+        """Use a server that runs, and is perhaps just being started again; never start one.
+        Raises BadInput where none does in time."""
+        self._use.take(shared=True, wait_s=wait_s)
+        deadline = time.monotonic() + wait_s
+        while not self._running_pid():
+            if time.monotonic() > deadline:
+                self._use.release()
+                raise BadInput(
+                    "The database of records does not answer.",
+                    where=str(self.folder),
+                    cure="Look at what the running Ivrell says, or stop it and start again.",
+                )
+            time.sleep(0.2)
+
     def _attach_or_begin(self, settings: dict[str, str] | None) -> None:
+        self._settings = settings
         if self._running_pid():
             if not self._with_socket or (self.socket_folder and self.socket_folder.exists()):
                 return
@@ -207,7 +256,8 @@ class Cluster:
                 # The server's, which puts its socket there; others may pass through, no more.
                 shutil.chown(self.socket_folder, _SYSTEM_USER, _SYSTEM_USER)
                 self.socket_folder.chmod(0o711)
-        self.port = free_port()
+        # One that is started again stays where others know it to be.
+        self.port = self.port if self.port and _is_free(self.port) else free_port()
         given = {
             "listen_addresses": "127.0.0.1",
             "port": str(self.port),
@@ -253,7 +303,10 @@ class Cluster:
         self.port = int(lines[3])
         if self._with_socket:
             self.socket_folder = Path(lines[4]) if lines[4] else None
-        return pid if self._answers() else None
+        if not self._answers():
+            return None
+        self._attached = pid
+        return pid
 
     def _answers(self) -> bool:
         return (

@@ -2,7 +2,7 @@
 
 import logging
 
-from django.db import DataError
+from django.db import DataError, InterfaceError, OperationalError
 from django.http import HttpRequest, JsonResponse
 from rest_framework import serializers, status
 from rest_framework.exceptions import APIException
@@ -16,6 +16,13 @@ _OWN_ERROR = (
     "Something went wrong inside Ivrell; nothing was lost.",
     "",
     "Try it again. The web server's log has the details.",
+)
+
+
+_AWAY = (
+    "The database of records does not answer; nothing was lost.",
+    "",
+    "Ivrell starts it again by itself. Try it again in a moment.",
 )
 
 
@@ -43,6 +50,9 @@ def handle(error: Exception, context: dict) -> Response | None:
     if isinstance(error, DataError):
         # A number that no record can have, such as an id beyond what the column holds.
         return Response(_problem("There is no such thing here."), status.HTTP_404_NOT_FOUND)
+    if isinstance(error, InterfaceError | OperationalError):
+        log.error("the records do not answer: %s", error)
+        return Response(_problem(*_AWAY), status.HTTP_503_SERVICE_UNAVAILABLE)
     response = exception_handler(error, context)
     if response is None:
         log.exception("an error of Ivrell's own in %s", context["request"].path, exc_info=error)

@@ -5,7 +5,6 @@ the web server and the trial worker, prints a sign-in link, and waits.
 """
 
 import argparse
-import ctypes
 import json
 import os
 import secrets
@@ -18,21 +17,29 @@ import urllib.error
 import urllib.request
 from collections.abc import Callable
 from pathlib import Path
+from typing import NamedTuple
 
 from ivrell.core.cluster import Cluster
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
+from ivrell.core.recipe.databases.ended import end_unused
+from ivrell.server.parts import Part, Pause
 
 HOME = Path(__file__).resolve().parents[3]
 USUAL_PORT = 8420
 _PORTS_TRIED = 20
 _READY_S = 30.0
 _STOP_S = 12.0
-_PR_SET_PDEATHSIG = 1
+_LOOK_S = 0.3
+_ATTACH_S = 20.0
+_RECORDS = {"shared_buffers": "64MB", "max_connections": "60"}
 
 
-def _die_with_parent() -> None:
-    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
+class Found(NamedTuple):
+    """An Ivrell that runs on a data folder: its process and port."""
+
+    pid: int
+    port: int
 
 
 class Up:
@@ -42,9 +49,13 @@ class Up:
         self.folder = folder
         self.demo = demo
         self.wanted_port = port
-        self.children: list[subprocess.Popen[bytes]] = []
+        self.parts: list[Part] = []
         self.cluster = Cluster(folder / "records")
         self.state = folder / "running.json"
+        self._env: dict[str, str] = {}
+        self._pause = Pause()
+        self._records_due = 0.0
+        self._records_began = 0.0
 
     def prepare_folder(self) -> None:
         try:
@@ -59,12 +70,13 @@ class Up:
             (self.folder / name).mkdir(exist_ok=True)
             (self.folder / name).chmod(0o700)
 
-    def running(self) -> dict[str, int] | None:
-        """Process id and port of an Ivrell that runs on this data folder already."""
+    def running(self) -> Found | None:
+        """An Ivrell that runs on this data folder already."""
         try:
-            found = json.loads(self.state.read_text())
-            command = Path(f"/proc/{found['pid']}/cmdline").read_bytes()
-        except (OSError, ValueError, KeyError):
+            told = json.loads(self.state.read_text())
+            found = Found(int(told["pid"]), int(told["port"]))
+            command = Path(f"/proc/{found.pid}/cmdline").read_bytes()
+        except (OSError, ValueError, KeyError, TypeError):
             return None
         return found if b"ivrell.server.up" in command else None
 
@@ -123,19 +135,18 @@ class Up:
             raise BadInput(f"{arguments[0]} failed: {done.stderr.strip()[-1500:]}")
         return done.stdout.strip()
 
-    def spawn(self, name: str, env: dict[str, str], *arguments: str) -> None:
-        with (self.folder / "log" / f"{name}.log").open("ab") as log:
-            self.children.append(
-                subprocess.Popen(
-                    [sys.executable, "-m", *arguments],
-                    env=env,
-                    stdin=subprocess.DEVNULL,
-                    stdout=log,
-                    stderr=log,
-                    start_new_session=True,
-                    preexec_fn=_die_with_parent,
-                )
-            )
+    def _part(self, name: str, words: str, *arguments: str, after_death: str = "") -> Part:
+        part = Part(
+            name,
+            words,
+            list(arguments),
+            lambda: self._env,
+            self.folder / "log" / f"{name}.log",
+            after_death=(after_death,) if after_death else (),
+            say=say,
+        )
+        self.parts.append(part)
+        return part
 
     def create_database(self) -> None:
         import psycopg
@@ -152,31 +163,41 @@ class Up:
         """Start everything; returns the sign-in link."""
         port = self.port()
         say("Starting the database of records")
-        self.cluster.start({"shared_buffers": "64MB", "max_connections": "60"})
+        self.cluster.start(_RECORDS)
+        self._records_began = time.monotonic()
         self.create_database()
-        env = self.environment(port)
+        env = self._env = self.environment(port)
         demo = ["--demo", str(HOME / "demo")] if self.demo else []
         link = self.manage(env, "prepare", *demo)
         say("Starting the web server and the trial worker")
-        self.spawn(
-            "web", env, "uvicorn", "ivrell.server.asgi:application", "--host", "127.0.0.1",
-            "--port", str(port), "--timeout-graceful-shutdown", "2", "--no-access-log",
-            "--no-server-header", "--log-level", "warning",
-        )  # fmt: skip
-        self.spawn("worker", env, "ivrell.server.manage", "work")
+        # One that was left behind tells of an end that nobody asked for.
+        died = self.state.exists()
+        self._part(
+            "web", "The web server", "uvicorn", "ivrell.server.asgi:application",
+            "--host", "127.0.0.1", "--port", str(port), "--timeout-graceful-shutdown", "2",
+            "--no-access-log", "--no-server-header", "--log-level", "warning",
+        ).start()  # fmt: skip
+        worker = self._part(
+            "worker",
+            "The trial worker",
+            "ivrell.server.manage",
+            "work",
+            after_death="--after-death",
+        )
+        worker.start(died=died)
         self.wait_until_ready(port)
         self.state.write_text(json.dumps({"pid": os.getpid(), "port": port}))
         return f"http://127.0.0.1:{port}{link}"
 
     def another_link(self, port: int) -> str:
         """A fresh link for an Ivrell that runs already."""
-        self.cluster.start()
+        self.cluster.attach(_ATTACH_S)
         return f"http://127.0.0.1:{port}{self.manage(self.environment(port), 'sign_in_link')}"
 
     def wait_until_ready(self, port: int) -> None:
         deadline = time.monotonic() + _READY_S
         while time.monotonic() < deadline:
-            if self.ended():
+            if any(part.ended for part in self.parts):
                 break
             try:
                 with urllib.request.urlopen(f"http://127.0.0.1:{port}/", timeout=2):
@@ -191,22 +212,50 @@ class Up:
             cure="The logs there say why.",
         )
 
-    def ended(self) -> subprocess.Popen[bytes] | None:
-        """A child that has ended, if any."""
-        return next((child for child in self.children if child.poll() is not None), None)
+    def look(self) -> None:
+        """Start again what has ended, the records' server first."""
+        worker_ended = [part.name for part in self.parts if part.name == "worker" and part.ended]
+        ready = self.cluster.alive or self._records_again()
+        if worker_ended:
+            self.end_left()
+        for part in self.parts:
+            part.look(ready)
+
+    def _records_again(self) -> bool:
+        """Start the records' server again, where its pause is over; whether it runs."""
+        now = time.monotonic()
+        if not self._records_due:
+            pause = self._pause.after(now - self._records_began)
+            self._records_due = now + pause
+            say(f"The database of records ended unexpectedly; it is started again in {pause:g} s.")
+        if now < self._records_due:
+            return False
+        self._records_due = 0.0
+        self._records_began = now
+        try:
+            self.cluster.again()
+        except BadInput as error:
+            say(f"The database of records does not start: {error}")
+            return False
+        # What the worker was told and could not keep is told again by one that reads the folder.
+        for part in self.parts:
+            if part.name == "worker":
+                part.let_go()
+        say("The database of records runs again.")
+        return True
+
+    def end_left(self) -> None:
+        """End the private server of a worker that is gone."""
+        end_unused(self.folder / "loaded")
 
     def stop(self) -> None:
-        """Stop children, then the cluster; nothing stays behind."""
-        for child in reversed(self.children):
-            if child.poll() is None:
-                child.terminate()
+        """Stop the parts, then the servers; nothing stays behind."""
+        for part in reversed(self.parts):
+            part.ask_to_end()
         deadline = time.monotonic() + _STOP_S
-        for child in self.children:
-            try:
-                child.wait(max(0.1, deadline - time.monotonic()))
-            except subprocess.TimeoutExpired:
-                child.kill()
-                child.wait()
+        for part in self.parts:
+            part.wait(deadline)
+        self.end_left()
         self.cluster.stop()
         self.state.unlink(missing_ok=True)
 
@@ -226,11 +275,8 @@ def _arguments() -> argparse.Namespace:
 
 def _wait(up: Up, asked: Callable[[], bool]) -> int:
     while not asked():
-        if child := up.ended():
-            name = Path(child.args[2]).name if isinstance(child.args, list) else "a part"
-            say(f"{name} ended unexpectedly; its log is in {up.folder / 'log'}.")
-            return 1
-        time.sleep(0.3)
+        up.look()
+        time.sleep(_LOOK_S)
     return 0
 
 
@@ -244,7 +290,7 @@ def main() -> int:
     try:
         up.prepare_folder()
         if found := up.running():
-            link = up.another_link(found["port"])
+            link = up.another_link(found.port)
             say(f"Ivrell is running already. A fresh sign-in link:\n\n  {link}\n")
             return 0
     except BadInput as error:

@@ -4,7 +4,9 @@ The web server loads this to put work into the queue; what does the work is load
 when there is some.
 """
 
+import errno
 import logging
+import os
 import platform
 import tempfile
 import time
@@ -12,12 +14,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from django.conf import settings
+from django.db import InterfaceError, OperationalError
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from ivrell.core.comparison.points import point_name
 from ivrell.core.errors import BadInput
 from ivrell.core.trial.plan import Plan
+from ivrell.server.parts import FOR_NOW
 from ivrell.server.trials.models import MACHINE_LOCK, Run, Trial, Try
 
 if TYPE_CHECKING:
@@ -131,6 +135,14 @@ def conduct_trial(trial_id: int) -> None:
         _trim(core)
     except BadInput as error:
         trial.finish(Trial.State.FAILED, error.as_dict())
+    except (OperationalError, InterfaceError):
+        # The records are away. Another worker goes on from the folder once they are back.
+        log.exception("trial %s cannot be recorded for now", trial_id)
+        logging.shutdown()
+        os._exit(FOR_NOW)
+    except OSError as error:
+        log.exception("trial %s", trial_id)
+        trial.finish(Trial.State.FAILED, _told_by_system(error))
     except Exception:
         log.exception("trial %s ended with an error of Ivrell's own", trial_id)
         trial.finish(
@@ -142,6 +154,20 @@ def conduct_trial(trial_id: int) -> None:
             },
         )
         raise
+
+
+def _told_by_system(error: OSError) -> dict[str, str]:
+    """What of the system's kept a trial from going on, such as a disk that is full."""
+    full = error.errno in (errno.ENOSPC, errno.EDQUOT)
+    return BadInput(
+        "The disk is full; the runs so far are kept."
+        if full
+        else f"The system refused: {error.strerror or error}; the runs so far are kept.",
+        where=str(error.filename or settings.IVRELL_DATA),
+        cure="Make room: made data can be removed on the machine page. Then run it again."
+        if full
+        else "The worker's log has the details. Run it again.",
+    ).as_dict()
 
 
 def _store() -> "DataStore":
@@ -214,6 +240,9 @@ def try_lane(try_id: int) -> None:
         attempt.state = Try.State.DONE
     except BadInput as error:
         attempt.state, attempt.message = Try.State.FAILED, error.as_dict()
+    except OSError as error:
+        log.exception("try %s", try_id)
+        attempt.state, attempt.message = Try.State.FAILED, _told_by_system(error)
     except Exception:
         attempt.state = Try.State.FAILED
         attempt.message = {

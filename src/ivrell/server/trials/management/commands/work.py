@@ -18,19 +18,22 @@ from ivrell.server.trials.tasks import QUEUE, conduct_trial, try_lane
 log = logging.getLogger("ivrell.worker")
 
 
-MOST_ATTEMPTS = 3
+MOST_ATTEMPTS = 2
+"""Workers that one job may bring down."""
+
 _POLL_S = 20.0
 """New jobs are told of at once; this is for a notice that was missed."""
 _HEARTBEAT_S = 20.0
 
 
-def sweep() -> None:
-    """Take up what a worker that died left: its job waits again, whatever it was; one that has
-    brought several workers down is given up.
+def sweep(*, died: bool = True) -> None:
+    """Take up what a worker left: its job waits again, whatever it was; one that has brought
+    several workers down is given up. ``died`` says whether that worker ended unasked; what was
+    stopped in order counts for nothing.
 
     Only to be called when no other worker of this machine runs.
     """
-    for task, arguments in asyncio.run(_queued_again()):
+    for task, arguments in asyncio.run(_queued_again(died)):
         _give_up(task, arguments)
     waiting = _waiting()
     for model, task, name, states in (
@@ -44,17 +47,22 @@ def sweep() -> None:
                 task.defer(**{name: record.pk})
 
 
-async def _queued_again() -> list[tuple[str, dict[str, Any]]]:
+async def _queued_again(died: bool) -> list[tuple[str, dict[str, Any]]]:
     """Let jobs that nobody does any more wait again; those that are given up, with arguments."""
     given_up = []
     async with _worker_app().open_async() as own:
         for job in await own.job_manager.list_jobs_async(status="doing", queue=QUEUE):
-            if job.attempts + 1 < MOST_ATTEMPTS:
+            if not died or job.attempts + 1 < MOST_ATTEMPTS:
                 await own.job_manager.retry_job(job)
+                if not died:
+                    await own.connector.execute_query_async(_UNCOUNTED, id=job.id)
             else:
                 await own.job_manager.finish_job(job, jobs.Status.FAILED, delete_job=False)
                 given_up.append((job.task_name, job.task_kwargs))
     return given_up
+
+
+_UNCOUNTED = "UPDATE procrastinate_jobs SET attempts = greatest(0, attempts - 1) WHERE id = %(id)s"
 
 
 def _waiting() -> set[tuple[str, int]]:
@@ -87,8 +95,11 @@ def _worker_app() -> procrastinate.App:
 class Command(BaseCommand):
     help = "Conduct trials, one at a time."
 
+    def add_arguments(self, parser) -> None:
+        parser.add_argument("--after-death", action="store_true", help="the one before was killed")
+
     def handle(self, *args, **options) -> None:
-        sweep()
+        sweep(died=options["after_death"])
 
         async def work() -> None:
             async with _worker_app().open_async() as own:

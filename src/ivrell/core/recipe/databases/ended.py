@@ -1,0 +1,12 @@
+"""Ending a private server that outlived whoever used it."""
+
+from pathlib import Path
+
+from ivrell.core.cluster import Cluster
+
+
+def end_unused(root: Path) -> None:
+    """End the private server of a folder of loaded tables, unless a process uses it."""
+    folder = root / "cluster"
+    if (folder / "postmaster.pid").exists():
+        Cluster(folder, with_socket=True).stop()
