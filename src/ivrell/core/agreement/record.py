@@ -8,7 +8,6 @@ import pyarrow as pa
 import pyarrow.csv
 import pyarrow.parquet
 
-from ivrell.core.agreement.canonical import canonical, fingerprint
 from ivrell.core.agreement.compare import VERDICTS, Agreement, compare, no_answer
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
@@ -48,12 +47,8 @@ class Answers:
         self._seen: dict[tuple[str, str], dict[str, int]] = {}
         folder.mkdir(parents=True, exist_ok=True)
 
-    def take(self, lane: str, point: dict[str, Any], file: Path) -> tuple[str, int]:
-        """Take over the answer file of a run; returns its fingerprint and its row count."""
-        with pa.memory_map(str(file)) as source:
-            table = pa.ipc.open_file(source).read_all()
-            print_ = fingerprint(canonical(table))
-            rows = table.num_rows
+    def take(self, lane: str, point: dict[str, Any], file: Path, print_: str) -> None:
+        """Take over the answer file of a run, whose fingerprint is this one."""
         self.count(lane, point, print_)
         kept = self.path(lane, print_)
         if not kept.exists():
@@ -61,7 +56,6 @@ class Answers:
             part = kept.with_suffix(".part")
             shutil.move(file, part)
             part.replace(kept)
-        return print_, rows
 
     def count(self, lane: str, point: dict[str, Any], print_: str) -> None:
         """Count a run whose answer is known already, such as one of an earlier session."""

@@ -2,7 +2,6 @@
 
 import os
 import shutil
-import stat
 import sys
 import time
 from collections.abc import Callable, Mapping
@@ -11,14 +10,12 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-import pyarrow as pa
-
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.comparison.points import point_name
 from ivrell.core.engines.base import Approach
-from ivrell.core.engines.plain import PLAIN, read_plain
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.errors import Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.recipe.csv_style import CsvStyle
@@ -28,6 +25,7 @@ from ivrell.core.recipe.store import Made
 from ivrell.core.runtimes import Runtime
 from ivrell.core.servers import ELSEWHERE
 from ivrell.core.service.running import stand_in
+from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
 from ivrell.core.trial.launch import Runner, RunnerGone, scrubbed_environment
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
@@ -63,6 +61,7 @@ class Attempts:
         journal: the runner's own record.
         databases: where tables are loaded for engines that keep them.
         runtimes: other interpreters that lanes ask for, by name.
+        desk: looks at the answers; None where runs give none.
         shapes: gives the tables' shapes at a point, see Job.shapes.
         mode: what runs do: "run", or "explained", which tells how they are carried out and
             gives no answer.
@@ -77,10 +76,12 @@ class Attempts:
         databases: Databases,
         runtimes: Mapping[str, Runtime] | None = None,
         *,
+        desk: AnswerDesk | None = None,
         mode: str = "run",
         shapes: Callable[[dict[str, Any]], dict[str, dict[str, Any]]] | None = None,
     ) -> None:
         self._shapes = shapes
+        self._desk = desk
         self._mode = mode
         self._runtimes = runtimes or {}
         self._databases = databases
@@ -89,7 +90,7 @@ class Attempts:
         self._scratch = scratch
         self._journal = journal
         self._runner = Runner(journal)
-        self._sandboxed = plan.sandbox == "auto" and why_not() is None
+        self._sandboxed = sandboxed(plan)
         self._cores = pinned(plan.cores)
         self._repeats: dict[tuple[str, str], int] = {}
 
@@ -110,7 +111,7 @@ class Attempts:
         made: Mapping[str, Made] | Loaded,
         tell: Tell,
         wanted_stop: Callable[[], bool],
-        take: Callable[[Path], str],
+        take: Callable[[Received], str],
     ) -> tuple[dict[str, Any], list[list[float]]]:
         """Do one run; ``take`` keeps its answer and gives the fingerprint.
 
@@ -155,7 +156,7 @@ class Attempts:
         place: Place,
         tell: Tell,
         wanted_stop: Callable[[], bool],
-        take: Callable[[Path], str],
+        take: Callable[[Received], str],
         **otherwise: Any,
     ) -> tuple[dict[str, Any], list[list[float]]]:
         """Do a run in a place; ``otherwise`` are fields of its job or limits that differ."""
@@ -205,9 +206,12 @@ class Attempts:
             run["plans"] = (ended["handed"] or {}).get("plans", [])
         elif run["state"] == "done":
             try:
+                assert self._desk
                 most = int(self._plan.limits.written_bytes)
-                run["answer_fingerprint"] = take(answer_in(place.folder, most))
-            except (pa.ArrowException, ValueError, TypeError, OSError, RecursionError) as error:
+                run["answer_fingerprint"] = take(self._desk.take(place.folder, most, wanted_stop))
+            except Stopped:
+                run["state"] = "stopped"
+            except NotReceived as error:
                 run["state"] = "failed"
                 run["error"] = {
                     "kind": "answer cannot be read", "message": str(error), "line": None,
@@ -301,36 +305,9 @@ class Attempts:
         }
 
 
-def answer_in(folder: Path, most_bytes: int) -> Path:
-    """The Arrow file of a run's answer, made from the plain one where the run had no Arrow.
-
-    What lies in a run's folder is a stranger's: only a regular file that is no link counts, and
-    only up to so many bytes; offsets in it are looked at before anything follows them. Raises
-    ValueError where it is none of that, OSError where there is nothing.
-    """
-    path, plain = folder / ".answer.arrow", folder / PLAIN
-    if not os.path.lexists(path):
-        _check_handed_over(plain, most_bytes)
-        table = read_plain(plain)
-        with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
-            writer.write_table(table)
-        return path
-    _check_handed_over(path, most_bytes)
-    with pa.memory_map(str(path)) as source:
-        pa.ipc.open_file(source).read_all().validate(full=True)
-    # Whoever wrote it has ended; from here on it is Ivrell's own.
-    path.chmod(0o600)
-    if os.geteuid() == 0:
-        os.chown(path, 0, 0)
-    return path
-
-
-def _check_handed_over(path: Path, most_bytes: int) -> None:
-    state = os.lstat(path)
-    if not stat.S_ISREG(state.st_mode) or state.st_nlink != 1:
-        raise ValueError("what was handed over is no plain file")
-    if state.st_size > most_bytes:
-        raise ValueError(f"the answer takes more than {most_bytes:,} bytes")
+def sandboxed(plan: Plan) -> bool:
+    """Whether the runs of a plan are in sandboxes here."""
+    return plan.sandbox == "auto" and why_not() is None
 
 
 def pinned(cores: int | None) -> list[int] | None:

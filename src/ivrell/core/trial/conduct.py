@@ -5,10 +5,10 @@ The conductor does as little as it can while a run is timed: it waits for the ru
 
 import json
 import os
-import shutil
 import time
 from collections import Counter
 from collections.abc import Callable
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any, Protocol, TextIO
@@ -36,8 +36,9 @@ from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
 from ivrell.core.runtimes import Runtimes
-from ivrell.core.scratch import scratch_folder
-from ivrell.core.trial.attempt import Attempts
+from ivrell.core.scratch import scratch
+from ivrell.core.trial.answer_desk import AnswerDesk, Received
+from ivrell.core.trial.attempt import Attempts, sandboxed
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.plan import Plan, PlannedRun, memory_run, ordered_runs
 
@@ -219,12 +220,15 @@ class Trial:
         self._take_up()
         ended = "done"
         try:
-            self._make_data()
-            # Looked at anew once our own work of making data has settled.
-            time.sleep(_SETTLE_S)
-            self.machine["busy_cores"] = busy_cores()
-            self._keep_machine()
-            self._do_runs()
+            with scratch() as folder, self._desk(folder) as desk:
+                self._make_data()
+                if desk:
+                    desk.wait_until_ready()
+                # Looked at anew once our own work of making data has settled.
+                time.sleep(_SETTLE_S)
+                self.machine["busy_cores"] = busy_cores()
+                self._keep_machine()
+                self._do_runs(folder, desk)
         except Stopped:
             ended = "stopped"
         finally:
@@ -334,17 +338,20 @@ class Trial:
     def _tell_data(self, table: str, form: str, rows: int, total: int) -> None:
         self.listen("data", {"table": table, "form": form, "rows": rows, "total": total})
 
-    def _do_runs(self) -> None:
+    def _desk(self, folder: Path) -> AbstractContextManager[AnswerDesk | None]:
+        return nullcontext() if self.explained else desk_for(self.plan, folder)
+
+    def _do_runs(self, folder: Path, desk: AnswerDesk | None) -> None:
         done = {run["run"] for run in self.runs}
-        scratch = Path(scratch_folder())
         journal = self.folder / "journal.jsonl"
         attempts = Attempts(
             self.comparison,
             self.plan,
-            scratch,
+            folder,
             journal,
             self.databases,
             self.runtimes,
+            desk=desk,
             mode="explained" if self.explained else "run",
             shapes=self.shapes,
         )
@@ -370,7 +377,6 @@ class Trial:
                         self._keep_run(self._do_run(attempts, closely), lines, began)
         finally:
             attempts.close()
-            shutil.rmtree(scratch, ignore_errors=True)
 
     def _keep_run(self, run: dict[str, Any], lines: TextIO, began: float) -> None:
         run["spent_s"] = time.monotonic() - began
@@ -438,8 +444,10 @@ class Trial:
         def wanted_stop() -> bool:
             return self.control.stop_all() or self.control.stop_run(planned.number)
 
-        def take(answer: Path) -> str:
-            return self.answers.take(planned.approach, planned.point, answer)[0]
+        def take(answer: Received) -> str:
+            print_ = answer.fingerprint
+            self.answers.take(planned.approach, planned.point, answer.path, print_)
+            return print_
 
         made = self._made[self._place_of_data(planned.point, approach)]
         run, curve = attempts.do(planned, made, self.listen, wanted_stop, take)
@@ -488,6 +496,14 @@ class Trial:
         temporary = self.folder / f"{name}.part"
         temporary.write_text(text, encoding="utf-8")
         temporary.replace(self.folder / name)
+
+
+def desk_for(plan: Plan, folder: Path) -> AnswerDesk:
+    """What looks at the answers of runs of a plan, whose own folders lie in ``folder``."""
+    limits = plan.limits
+    return AnswerDesk(
+        folder, limits.memory_bytes, limits.prepare_seconds, sandboxed=sandboxed(plan)
+    )
 
 
 def read_curve(folder: Path, number: int) -> list[tuple[float, float, int]]:

@@ -13,9 +13,10 @@ from ivrell.core.engines.buckets import COLUMN
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import in_use
 from ivrell.core.recipe.store import DataStore
-from ivrell.core.scratch import scratch_folder
+from ivrell.core.scratch import scratch
+from ivrell.core.trial.answer_desk import AnswerDesk, Received
 from ivrell.core.trial.attempt import Attempts, Place
-from ivrell.core.trial.conduct import Control, NoControl, Trial
+from ivrell.core.trial.conduct import Control, NoControl, Trial, desk_for
 from ivrell.core.trial.once import small_knobs
 from ivrell.core.trial.plan import Limits, Plan, PlannedRun, ordered_runs
 
@@ -60,25 +61,27 @@ def interrupted(
     control = control or NoControl()
     trial = Trial(text, plan, folder, store, control=control)
     with in_use(store.root), in_use(trial.databases.root):
-        return _interrupted(trial, lane, share, control)
+        with scratch() as runs, desk_for(plan, runs) as desk:
+            return _interrupted(trial, lane, share, control, runs, desk)
 
 
-def _interrupted(trial: Trial, lane: str, share: float, control: Control) -> dict[str, Any]:
+def _interrupted(
+    trial: Trial, lane: str, share: float, control: Control, scratch: Path, desk: AnswerDesk
+) -> dict[str, Any]:
     plan, folder = trial.plan, trial.folder
     made = trial.prepare()
-    scratch = Path(scratch_folder())
     journal = folder / "journal.jsonl"
     attempts = Attempts(
         trial.comparison, plan, scratch, journal, trial.databases, trial.runtimes,
-        shapes=trial.shapes,
+        shapes=trial.shapes, desk=desk,
     )  # fmt: skip
     answers: dict[str, pa.Table] = {}
 
     def attempt(name: str, number: int, place: Place, **otherwise: Any) -> dict[str, Any]:
-        def take(path: Path) -> str:
-            with pa.OSFile(str(path)) as source:
+        def take(answer: Received) -> str:
+            with pa.OSFile(str(answer.path)) as source:
                 answers[name] = pa.ipc.open_file(source).read_all()
-            path.unlink()
+            answer.path.unlink()
             return name
 
         planned = PlannedRun(number, lane, trial.points[0], 1, 1)
@@ -90,6 +93,7 @@ def _interrupted(trial: Trial, lane: str, share: float, control: Control) -> dic
     runs: dict[str, dict[str, Any]] = {}
     first = next(iter(ordered_runs(trial.comparison, plan)))
     try:
+        desk.wait_until_ready()
         # Twice: a first run is often slower, and a kill by its time would come too late.
         for number in range(1, _KILLED):
             place = attempts.place_for(replace(first, number=number), made)

@@ -1,0 +1,154 @@
+"""Taking over what runs hand over, by a process that looks at it first."""
+
+import json
+import os
+import select
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Self
+
+from ivrell.core.errors import Stopped
+from ivrell.core.folders import data_folder
+from ivrell.core.trial.launch import scrubbed_environment
+from ivrell.core.trial.sandbox import OURS, Sandbox, as_root, give
+
+_START_S = 60.0
+_ASK_EVERY_S = 0.25
+_OWN_BYTES = 1 << 30
+"""What the process needs for itself, besides an answer."""
+
+
+@dataclass(frozen=True)
+class Received:
+    """An answer that was looked at: its Arrow file, its fingerprint, its rows."""
+
+    path: Path
+    fingerprint: str
+    rows: int
+
+
+class NotReceived(Exception):
+    """What was handed over is no answer; the message says why."""
+
+
+class AnswerDesk:
+    """Looks at answers in a process of its own, which is started anew when one ends it.
+
+    Args:
+        scratch: the folder that runs' folders lie in.
+        memory_bytes: the most memory that an answer may take to read.
+        seconds: the longest that looking at one may take.
+        sandboxed: whether the process is to be in a sandbox.
+    """
+
+    def __init__(
+        self, scratch: Path, memory_bytes: int, seconds: float, *, sandboxed: bool
+    ) -> None:
+        self._scratch = scratch
+        self._folder = scratch / "desk"
+        self._memory = memory_bytes + _OWN_BYTES
+        self._seconds = seconds
+        self._sandboxed = sandboxed
+        self._process: subprocess.Popen[bytes] | None = None
+        self._ready = False
+        (self._folder / "tmp").mkdir(parents=True, exist_ok=True)
+        give(self._folder)
+        self._start()
+
+    def _start(self) -> None:
+        command = [sys.executable, "-m", "ivrell.core.trial.answer_process", str(self._memory)]
+        if self._sandboxed:
+            sandbox = Sandbox(
+                self._folder, ours=OURS, inputs=(str(self._scratch),), hidden=(str(data_folder()),)
+            )
+            command = sandbox.around(command)
+        self._ready = False
+        self._process = subprocess.Popen(
+            command,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            cwd=self._folder,
+            env={**scrubbed_environment(self._folder), "OPENBLAS_NUM_THREADS": "1"},
+            start_new_session=True,
+        )
+
+    def wait_until_ready(self) -> None:
+        """Wait until the process has loaded what it needs. Raises NotReceived."""
+        if not self._ready:
+            told = self._told(_START_S, lambda: False)
+            if told is None:
+                raise NotReceived("the process that looks at answers did not start")
+            self._ready = True
+
+    def take(self, folder: Path, most_bytes: int, wanted_stop: Callable[[], bool]) -> Received:
+        """Look at the answer that a run left in its folder; its file is Ivrell's own afterwards.
+
+        Raises NotReceived where there is none that can be read, Stopped when ``wanted_stop``
+        says so meanwhile.
+        """
+        if self._process is None:
+            self._start()
+        self.wait_until_ready()
+        made = self._folder / f"{folder.name}.arrow"
+        asked = {"folder": str(folder), "made": str(made), "most_bytes": most_bytes}
+        assert self._process and self._process.stdin
+        try:
+            self._process.stdin.write(json.dumps(asked).encode() + b"\n")
+            self._process.stdin.flush()
+        except BrokenPipeError:
+            pass
+        told = self._told(self._seconds, wanted_stop)
+        if told is None:
+            raise NotReceived("looking at it ended the process that did so, or took too long")
+        if "wrong" in told:
+            raise NotReceived(told["wrong"])
+        path = Path(told["path"])
+        # Whoever wrote it has ended; from here on it is Ivrell's own.
+        path.chmod(0o600)
+        if as_root():
+            os.chown(path, 0, 0)
+        return Received(path, told["fingerprint"], told["rows"])
+
+    def _told(self, seconds: float, wanted_stop: Callable[[], bool]) -> dict[str, Any] | None:
+        """The next line of the process, or None where there comes none: then it is ended."""
+        assert self._process and self._process.stdout
+        out = self._process.stdout
+        deadline = time.monotonic() + seconds
+        said = b""
+        while time.monotonic() < deadline:
+            ready, _, _ = select.select([out], [], [], _ASK_EVERY_S)
+            if ready:
+                data = os.read(out.fileno(), 1 << 16)
+                said += data
+                if said.endswith(b"\n"):
+                    told: dict[str, Any] = json.loads(said)
+                    return told
+                if not data:
+                    break
+            elif wanted_stop():
+                self.close()
+                raise Stopped("the answer")
+        self.close()
+        return None
+
+    def close(self) -> None:
+        """End the process."""
+        if self._process is None:
+            return
+        self._process.kill()
+        self._process.wait()
+        for pipe in (self._process.stdin, self._process.stdout):
+            if pipe:
+                pipe.close()
+        self._process, self._ready = None, False
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
