@@ -203,6 +203,59 @@ class Shut(TrialCase):
         self.assertEqual(seen, "")
         self.assertLess(int(processes), 6)
 
+    def test_homes_other_installations_and_other_results_are_out_of_sight(self):
+        places = [self.folder / name for name in ("home", "other-ivrell", "results")]
+        for place in places:
+            place.mkdir()
+            place.chmod(0o755)
+            (place / "private.txt").write_text("theirs")
+        shown = [
+            str(place) for place in (*places, Path.home(), "/home", "/srv", "/mnt", "/var/log")
+        ]
+        body = f"""
+        import json
+        seen = [place for place in {shown!r} if os.path.exists(place) and os.listdir(place)]
+        # Ways to the interpreter may be there, with nothing else upon them.
+        walked = [os.path.join(at, name) for place in seen for at, _, names in os.walk(place)
+                  for name in names if name in ("private.txt", ".bashrc", ".profile")]
+        sys.stdout.write(json.dumps(dict(walked=walked, root=sorted(os.listdir("/")))))
+        """
+        found = json.loads(self.body(body))
+        self.assertEqual(found["walked"], [])
+        self.assertNotIn("home", set(found["root"]) - {Path(sys.base_prefix).parts[1]})
+
+    def test_of_a_file_of_the_user_s_own_that_file_alone_is_seen(self):
+        folder = self.folder / "mine"
+        folder.mkdir()
+        (folder / "gauges.csv").write_text("gauge,level\nAsh,1\nElm,2\n")
+        (folder / "diary.csv").write_text("private\n1\n")
+        text = HEAD.split("[data]")[0] + (
+            f'[data]\n[data.tables.readings]\nfile = "{folder}/gauges.csv"\n'
+        )
+        text += approach("odd", python_answer(
+            f"sys.stdout.write(' '.join(os.listdir({str(folder)!r})) + open(data.readings).read())"
+        ))  # fmt: skip
+        trial = self.trial(text.replace("rows = [300]", "unused = [1]"), rounds=1)
+        trial.conduct()
+        [run] = trial.runs
+        self.assertEqual(run["state"], "done", run["error"])
+        self.assertTrue(run["output"].startswith("gauges.csvgauge,level"), run["output"])
+
+    def test_files_in_places_that_are_memory_count_as_memory(self):
+        for place in ("/dev/shm", "/tmp"):
+            body = f"""
+            with open("{place}/block", "wb") as file:
+                for _ in range(60):
+                    file.write(bytes(1 << 20))
+            time.sleep(3)
+            """
+            run = self.run_one(body, memory_bytes=60 * MIB)
+            self.assertEqual(
+                (run["state"], (run["limit"] or {}).get("kind")), ("limit", "memory"), place
+            )
+            run = self.run_one(body.replace("sleep(3)", "sleep(0.3)"), memory_bytes=600 * MIB)
+            self.assertEqual(run["state"], "done", run["error"])
+
     def test_nothing_is_left_to_take_walls_down_with(self):
         folder = self.folder / "ivrell"
         (folder / "records").mkdir(parents=True)

@@ -33,8 +33,10 @@ def lane(name, code, **said):
 
 class StandIn(TrialCase):
     def serving(self, **said):
-        place = stand_in(settings(**said), self.folder / "service", hidden=None)
-        url = place.__enter__()
+        place = stand_in(
+            settings(**said), self.folder / "service", sandboxed=False, memory_bytes=1 << 30
+        )
+        url = place.__enter__().address
         self.addCleanup(place.__exit__, None, None, None)
         connection = Connection(url)
         self.addCleanup(connection.close)

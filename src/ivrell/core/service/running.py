@@ -1,15 +1,20 @@
 """Starting the stand-in beside a run: never among the run's own processes."""
 
 import json
+import resource
 import select
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.folders import data_folder
+from ivrell.core.measure import proc
 from ivrell.core.trial.launch import scrubbed_environment
 from ivrell.core.trial.sandbox import OURS, Sandbox, give
 
@@ -18,22 +23,43 @@ _START_S = 15.0
 _END_S = 5.0
 
 
+@dataclass(frozen=True)
+class StandIn:
+    """A service that runs: its address in the network of its process."""
+
+    address: str
+    pid: int
+
+
+def _within(memory_bytes: int) -> None:
+    resource.setrlimit(resource.RLIMIT_DATA, (memory_bytes, memory_bytes))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+
+
+def _innermost(pid: int) -> int:
+    """The process at the end of a sandbox's own."""
+    while below := proc.children(pid):
+        pid = below[0]
+    return pid
+
+
 @contextmanager
 def stand_in(
-    settings: Mapping[str, Any], folder: Path, *, hidden: tuple[str, ...] | None
-) -> Iterator[str]:
-    """The address of a service with these settings, which ends with the block.
+    settings: Mapping[str, Any], folder: Path, *, sandboxed: bool, memory_bytes: int
+) -> Iterator[StandIn]:
+    """A service with these settings, which ends with the block.
 
-    Its rule is the user's code: it is shut in as a run is, with ``hidden`` folders, unless that
-    is None. Raises ApproachFailed where the rule cannot be read.
+    Its rule is the user's code: it is sandboxed as a run is, with a network of its own that only
+    the run is let into, and holds so much memory at the most. Raises ApproachFailed where the
+    rule cannot be read.
     """
     (folder / "tmp").mkdir(parents=True, exist_ok=True)
     given = folder / "settings.json"
     given.write_text(json.dumps(dict(settings)))
     command = [sys.executable, "-I", str(_STAND_IN), str(given)]
-    if hidden is not None:
+    if sandboxed:
         give(folder)
-        command = Sandbox(folder, ours=OURS, hidden=hidden, network=True).around(command)
+        command = Sandbox(folder, ours=OURS, hidden=(str(data_folder()),)).around(command)
     with subprocess.Popen(
         command,
         stdin=subprocess.PIPE,
@@ -41,6 +67,7 @@ def stand_in(
         stderr=subprocess.PIPE,
         env=scrubbed_environment(folder),
         text=True,
+        preexec_fn=partial(_within, memory_bytes),
     ) as process:
         assert process.stdin and process.stdout and process.stderr
         try:
@@ -55,7 +82,7 @@ def stand_in(
             if not port:
                 said = process.stderr.read().strip().splitlines() or ["no message"]
                 raise ApproachFailed("the service's rule cannot be read", said[-1])
-            yield f"http://127.0.0.1:{port}"
+            yield StandIn(f"http://127.0.0.1:{port}", _innermost(process.pid))
         finally:
             process.stdin.close()
             try:

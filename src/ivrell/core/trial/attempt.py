@@ -24,7 +24,7 @@ from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import Made
 from ivrell.core.runtimes import Runtime
 from ivrell.core.servers import ELSEWHERE
-from ivrell.core.service.running import stand_in
+from ivrell.core.service.running import StandIn, stand_in
 from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
 from ivrell.core.trial.launch import Runner, RunnerGone, scrubbed_environment
 from ivrell.core.trial.plan import Plan, PlannedRun
@@ -164,8 +164,8 @@ class Attempts:
         ended: dict[str, Any] | None = None
         restoring = 0.0
         try:
-            with self._service(approach, place) as address:
-                spec = self._spec(planned, place, address, otherwise)
+            with self._service(approach, place) as service:
+                spec = self._spec(planned, place, service, otherwise)
                 for event in self._runner.events(spec, wanted_stop):
                     if event["event"] == "progress":
                         tell("progress", {**event, "approach": planned.approach})
@@ -237,18 +237,20 @@ class Attempts:
             found[name] = style.as_dict()
         return found
 
-    def _service(self, approach: Approach, place: Place) -> AbstractContextManager[str]:
+    def _service(self, approach: Approach, place: Place) -> AbstractContextManager[StandIn | None]:
         settings = getattr(approach, "service", None)
         if settings is None:
-            return nullcontext("")
-        hidden = (str(data_folder()),) if self._sandboxed else None
-        return stand_in(asdict(settings), place.folder.with_suffix(".service"), hidden=hidden)
+            return nullcontext()
+        return stand_in(
+            asdict(settings), place.folder.with_suffix(".service"), sandboxed=self._sandboxed,
+            memory_bytes=self._plan.limits.memory_bytes,
+        )  # fmt: skip
 
     def _spec(
         self,
         planned: PlannedRun,
         place: Place,
-        service: str,
+        service: StandIn | None,
         otherwise: Mapping[str, Any],
     ) -> dict[str, Any]:
         made, folder, database = place.made, place.folder, place.database
@@ -259,7 +261,7 @@ class Attempts:
         runtime = self._runtimes.get(getattr(approach, "runtime", None) or "")
         sandbox = None
         if self._sandboxed:
-            places = [str(Path(path).parent) for table in made.values() for path in table.paths]
+            places = [_shown(path) for table in made.values() for path in table.paths]
             places += (database[key] for key in ("pristine", "place") if key in database)
             if "name" in database:
                 assert place.store
@@ -270,7 +272,8 @@ class Attempts:
                 "ours": OURS,
                 "inputs": tuple(places),
                 "hidden": (str(data_folder()),),
-                "network": bool(service) or bool(place.store and place.store.given),
+                "network": bool(place.store and place.store.given),
+                "beside": service.pid if service else None,
             }
         return {
             "run": planned.number,
@@ -292,7 +295,7 @@ class Attempts:
                 "folder": str(folder),
                 "database": dict(database),
                 "threads": threads,
-                "service": service,
+                "service": service.address if service else "",
                 "styles": self._styles(approach),
                 "shapes": self._shapes_for(planned, approach),
                 "mode": otherwise.get("mode", self._mode),
@@ -303,6 +306,13 @@ class Attempts:
                 else self._repeats.get((planned.approach, point_name(planned.point))),
             },
         }
+
+
+def _shown(path: str) -> str:
+    """What of an input a run is shown: the folder of made data, but of a file of the user's own
+    that file alone."""
+    file = Path(path)
+    return str(file.parent if file.is_relative_to(data_folder()) else file)
 
 
 def sandboxed(plan: Plan) -> bool:

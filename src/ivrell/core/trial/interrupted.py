@@ -60,9 +60,13 @@ def interrupted(
     )  # fmt: skip
     control = control or NoControl()
     trial = Trial(text, plan, folder, store, control=control)
-    with in_use(store.root), in_use(trial.databases.root):
-        with scratch() as runs, desk_for(plan, runs) as desk:
-            return _interrupted(trial, lane, share, control, runs, desk)
+    with (
+        in_use(store.root),
+        in_use(trial.databases.root),
+        scratch() as runs,
+        desk_for(plan, runs) as desk,
+    ):
+        return _interrupted(trial, lane, share, control, runs, desk)
 
 
 def _interrupted(

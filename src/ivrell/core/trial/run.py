@@ -25,7 +25,7 @@ from ivrell.core.measure.reading import Reading, Tree
 from ivrell.core.trial.bounds import Bounds, left_bytes, set_hard_limits, tree_memory
 from ivrell.core.trial.hearsay import GARBLED, heard_from
 from ivrell.core.trial.output import Output
-from ivrell.core.trial.sandbox import SAYS, Sandbox, give
+from ivrell.core.trial.sandbox import SAYS, Sandbox, give, held_in_memory
 from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
 from ivrell.core.trial.words import GONE, Words
 
@@ -39,6 +39,7 @@ _PRINTED_CHARACTERS = 2000
 _PR_SET_PDEATHSIG = 1
 _WORKER = Path(__file__).with_name("worker.py")
 _GRACE_S = 5.0
+_HELD_BYTES = 1 << 20
 
 
 def prctl(option: int, value: int) -> None:
@@ -195,6 +196,8 @@ class Run:
         else:
             return
         self._look_closely(now)
+        if self.spec.get("sandbox") and self.start_s is not None:
+            self._memory += self._unmapped()
         self._next_look = now + min(SAMPLE_S, self._bounds.next_look(self._memory))
         found = self._bounds.reached(
             self.phase, now - self._phase_at, self.output.size, self._memory, self._cpu,
@@ -207,6 +210,15 @@ class Run:
             if self.phase == "running":
                 self._elapsed_at_least = now - self._phase_at
             self.end_tree()
+
+    def _unmapped(self) -> int:
+        """Bytes of files in the run's places of memory, besides those that its processes map,
+        which count with them."""
+        held = held_in_memory(self.tree.worker)
+        if held < _HELD_BYTES:
+            return 0
+        states = map(proc.status, (self.tree.worker, *self.tree.children()))
+        return max(0, held - sum(state.shared for state in states if state))
 
     def _look_closely(self, now: float) -> None:
         """Before a tree is held to have reached its memory limit: pages that its processes share

@@ -1,8 +1,8 @@
 """A sandboxed run: what it can see, reach and write. Standard library only.
 
-Uses bubblewrap, which makes namespaces of the kernel's: the file system read-only but for the
-run's own folder, Ivrell's data hidden but for the run's inputs, no network, no processes but
-its own, no capabilities, no way to new privileges. Started by root it runs as a user that owns
+Uses bubblewrap, which makes namespaces of the kernel's: of the file system the system's programs,
+the run's inputs and its own folder alone, no network, no processes but its own, no capabilities,
+no way to new privileges. Started by root it runs as a user that owns
 nothing. Where it is not installed or may not work, runs go on without, and their records say so.
 """
 
@@ -25,19 +25,26 @@ OURS = tuple(
     )
     if path.exists()
 )
+_SYSTEM = (
+    "/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/opt", "/sys",
+    "/var/lib/libreoffice", "/var/cache/fontconfig",
+)  # fmt: skip
+"""Where the system and its programs lie: readable by every account anyway."""
 
 
 @dataclass(frozen=True)
 class Sandbox:
-    """What a sandboxed run sees.
+    """What a sandboxed run sees: the system's programs, Ivrell's own, its inputs, its folder, and
+    nothing else: no home, no other data.
 
     Attributes:
         folder: the run's own folder, the only place that it can write to.
         ours: folders of Ivrell and of its interpreter, which lie anywhere; as the process that
             was started with its packages sees them.
-        inputs: files and folders shown read-only although they lie in a hidden place.
-        hidden: folders shown empty, such as Ivrell's own data.
+        inputs: files and folders shown read-only.
+        hidden: folders shown empty where they lie in one that is shown, such as Ivrell's data.
         network: whether it may reach beyond this machine's memory and disk.
+        beside: a process whose network it shares, and no other.
     """
 
     folder: Path
@@ -45,6 +52,7 @@ class Sandbox:
     inputs: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()
     network: bool = False
+    beside: int | None = None
 
     def around(self, command: Iterable[str]) -> list[str]:
         """The command line that runs a command inside."""
@@ -52,34 +60,68 @@ class Sandbox:
             "bwrap", "--die-with-parent", "--new-session",
             "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try",
             "--cap-drop", "ALL",
-            "--ro-bind", "/", "/", "--dev", "/dev", "--proc", "/proc",
         ]  # fmt: skip
+        for place in _SYSTEM:
+            if Path(place).is_symlink():
+                line += ["--symlink", str(Path(place).readlink()), place]
+            elif Path(place).exists():
+                line += ["--ro-bind", place, place]
+        line += ["--dev", "/dev", "--proc", "/proc"]
         # What lies there is memory: it has an end, and belongs to whoever the run is.
-        for place, size in _IN_MEMORY.items():
+        for place, size in IN_MEMORY.items():
             line += ["--size", str(size), "--perms", "1777", "--tmpfs", place]
-        if not self.network:
+        if not self.network and self.beside is None:
             line.append("--unshare-net")
-        shown = tuple(dict.fromkeys((*self.ours, *self.inputs)))
-        covered = [place for place in self.hidden if Path(place).exists()]
-        covered += _closed_to_others((*shown, str(self.folder))) if as_root() else []
-        for place in covered:
-            line += ["--perms", "0755", "--tmpfs", place]
-        for way in _ways((*shown, str(self.folder)), (*covered, *_IN_MEMORY)):
+        programs = filter(None, os.environ.get("IVRELL_PROGRAMS", "").split(os.pathsep))
+        shown = tuple(dict.fromkeys((*self.ours, *programs)))
+        own = str(self.folder)
+        for way in _ways((*shown, *self.inputs, own)):
             line += ["--perms", "0755", "--dir", way]
         # Ivrell and its interpreter must be seen wherever they are installed.
         for path in shown:
+            if not _seen(path):
+                line += ["--ro-bind", path, path]
+        for place in self.hidden:
+            if Path(place).exists() and any(Path(place).is_relative_to(path) for path in shown):
+                line += ["--perms", "0755", "--tmpfs", place]
+                for way in _ways((*self.inputs, own)):
+                    if Path(way).is_relative_to(place) and way != place:
+                        line += ["--perms", "0755", "--dir", way]
+        for path in dict.fromkeys(self.inputs):
             line += ["--ro-bind", path, path]
-        line += ["--bind", str(self.folder), str(self.folder), "--chdir", str(self.folder)]
+        line += ["--bind", own, own, "--chdir", own]
         if as_root():
             for capability in ("CAP_SETUID", "CAP_SETGID", "CAP_SETPCAP"):
                 line += ["--cap-add", capability]
-            return [*line, "--", *_AS_NOBODY, *command]
-        return [*line, "--", *command]
+            return [*self._entering(), *line, "--", *_AS_NOBODY, *command]
+        return [*self._entering(), *line, "--", *command]
+
+    def _entering(self) -> list[str]:
+        """What brings the sandbox into another process's network, and so out of its own."""
+        if self.beside is None:
+            return []
+        at = f"/proc/{self.beside}/ns"
+        user = [] if as_root() else ["--preserve-credentials", f"--user={at}/user"]
+        return ["nsenter", *user, f"--net={at}/net", "--"]
 
 
-_IN_MEMORY = {"/tmp": 64 << 20, "/run": 1 << 20, "/dev/shm": 256 << 20}
+IN_MEMORY = {"/tmp": 64 << 20, "/run": 1 << 20, "/dev/shm": 256 << 20}
 """Places of a run that are kept in memory, with the most bytes that each can hold. A run's own
 temporary files lie in its folder, which is watched."""
+
+
+def held_in_memory(pid: int) -> int:
+    """Bytes that files hold in the places of a sandboxed process that are memory; 0 where that
+    cannot be seen."""
+    held = 0
+    for place in IN_MEMORY:
+        try:
+            state = os.statvfs(f"/proc/{pid}/root{place}")
+        except OSError:
+            continue
+        held += (state.f_blocks - state.f_bfree) * state.f_frsize
+    return held
+
 
 _NOBODY = 65534
 _AS_NOBODY = (
@@ -103,28 +145,20 @@ def give(folder: Path) -> None:
             os.chown(path, _NOBODY, _NOBODY, follow_symlinks=False)
 
 
-def _ways(places: Iterable[str], covered: Iterable[str]) -> list[str]:
-    """Folders that lead to these places through covered ones, which others must be able to pass
-    through; the outer ones first."""
-    below = tuple(Path(place) for place in covered)
+def _seen(path: str) -> bool:
+    """Whether a place lies in the system's, which are shown."""
+    return any(Path(path).is_relative_to(place) for place in _SYSTEM)
+
+
+def _ways(places: Iterable[str]) -> list[str]:
+    """Folders that lead to these places, which others must be able to pass through; the outer
+    ones first."""
     found = [
         str(parent)
         for place in places
         for parent in reversed(Path(place).parents)
-        if any(parent.is_relative_to(cover) and parent != cover for cover in below)
+        if str(parent) not in ("/", *IN_MEMORY) and not _seen(str(parent))
     ]
-    return list(dict.fromkeys(found))
-
-
-def _closed_to_others(places: Iterable[str]) -> list[str]:
-    """Folders above these places that other users may not pass through, such as root's own:
-    covered by empty ones, in which the places are shown again."""
-    found = []
-    for place in places:
-        for parent in reversed(Path(place).parents):
-            if not parent.stat().st_mode & 0o001:
-                found.append(str(parent))
-                break
     return list(dict.fromkeys(found))
 
 
