@@ -243,18 +243,21 @@ class Shut(TrialCase):
 
     def test_files_in_places_that_are_memory_count_as_memory(self):
         for place in ("/dev/shm", "/tmp"):
-            body = f"""
-            with open("{place}/block", "wb") as file:
-                for _ in range(60):
-                    file.write(bytes(1 << 20))
-            time.sleep(3)
-            """
-            run = self.run_one(body, memory_bytes=60 * MIB)
-            self.assertEqual(
-                (run["state"], (run["limit"] or {}).get("kind")), ("limit", "memory"), place
-            )
-            run = self.run_one(body.replace("sleep(3)", "sleep(0.3)"), memory_bytes=600 * MIB)
-            self.assertEqual(run["state"], "done", run["error"])
+            for most, ends in ((60 * MIB, "limit"), (600 * MIB, "done")):
+                body = f"""
+                with open("{place}/block", "wb") as file:
+                    for _ in range(60):
+                        file.write(bytes(1 << 20))
+                time.sleep({3 if ends == "limit" else 0.3})
+                """
+                lane = approach("odd", python_answer(body))
+                name = f"{place.replace('/', '-')}-{ends}"
+                trial = self.trial(HEAD + lane, name=name, limits={"memory_bytes": most})
+                trial.conduct()
+                [run] = trial.runs
+                self.assertEqual(run["state"], ends, (place, run["limit"], run["error"]))
+                if ends == "limit":
+                    self.assertEqual(run["limit"]["kind"], "memory")
 
     def test_nothing_is_left_to_take_walls_down_with(self):
         folder = self.folder / "ivrell"
