@@ -77,7 +77,7 @@ class Clusters(unittest.TestCase):
 
     def test_the_last_of_two_processes_ends_it_whoever_started_it(self):
         folder = self.folder / "shared"
-        first, second = (Cluster(folder, with_socket=True) for _ in range(2))
+        first, second = (Cluster(folder, private=True) for _ in range(2))
         first.start({"fsync": "off"})
         second.start()
         self.assertEqual(second.socket_folder, first.socket_folder)
@@ -100,12 +100,12 @@ class Clusters(unittest.TestCase):
         code = (
             "import os, signal, sys\nfrom pathlib import Path\n"
             "from ivrell.core.cluster import Cluster\n"
-            f"cluster = Cluster(Path({str(folder)!r}), with_socket=True)\ncluster.start()\n"
+            f"cluster = Cluster(Path({str(folder)!r}), private=True)\ncluster.start()\n"
             "print(cluster.pid, flush=True)\nos.kill(os.getpid(), signal.SIGKILL)"
         )
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
         pid = int(done.stdout)
-        cluster = Cluster(folder, with_socket=True)
+        cluster = Cluster(folder, private=True)
         cluster.start()
         self.assertEqual(cluster.pid, pid)
         cluster.stop()

@@ -1,5 +1,6 @@
 """A private PostgreSQL cluster on loopback, in a folder of Ivrell's own."""
 
+import json
 import os
 import pwd
 import secrets
@@ -10,17 +11,22 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Callable
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from functools import lru_cache
 from pathlib import Path
 
 from ivrell.core.errors import BadInput
 from ivrell.core.locks import FileLock, alone
+from ivrell.core.trial.sandbox import Sandbox, first_of_sandbox, innermost, why_not
 
 _START_S = 60.0
 _STOP_S = 30.0
 _SYSTEM_USER = "postgres"
-_PID_FILE_LINES = 5
+_RECORDS_USER = "ivrell-records"
+_LONGEST_SOCKET = 80
+"""Characters of a folder's path that leave room for the socket's name: the system takes 107."""
+
+_ENVIRONMENT = {"PATH": os.defpath, "LANG": "C.UTF-8", "TZ": "UTC"}
 
 
 def binaries() -> Path:
@@ -67,6 +73,11 @@ def _is_free(port: int) -> bool:
         return True
 
 
+def _quoted(value: str) -> str:
+    """A value of a connection string, whatever characters it holds."""
+    return "'" + value.replace("\\", "\\\\").replace("'", "\\'") + "'"
+
+
 def _is_server(pid: int) -> bool:
     try:
         return Path(f"/proc/{pid}/comm").read_text().strip() == "postgres"
@@ -74,24 +85,44 @@ def _is_server(pid: int) -> bool:
         return False
 
 
+def _records_user() -> pwd.struct_passwd:
+    """The system user of the records' server, made where it is missing; where it cannot be made,
+    the one that PostgreSQL brings."""
+    try:
+        return pwd.getpwnam(_RECORDS_USER)
+    except KeyError:
+        make = ["useradd", "--system", "--no-create-home", "--home-dir", "/nonexistent",
+                "--shell", "/usr/sbin/nologin", "--user-group", _RECORDS_USER]  # fmt: skip
+        path = f"{os.defpath}:/usr/sbin:/sbin"
+        with suppress(OSError):
+            subprocess.run(make, env={"PATH": path}, capture_output=True)
+    try:
+        return pwd.getpwnam(_RECORDS_USER)
+    except KeyError:
+        return pwd.getpwnam(_SYSTEM_USER)
+
+
 class Cluster:
     """One cluster: made when its folder is empty, started, stopped.
 
-    Run by root, the server runs as the system's ``postgres`` user, since PostgreSQL
-    refuses root; otherwise as the user. It listens on loopback only and asks for a
+    Run by root, the server runs as a system user, since PostgreSQL refuses root: the records'
+    as one of its own, a ``private`` one as ``postgres``; otherwise as the user. It asks for a
     password, which is kept in a file beside the folder that only its owner can read.
-    ``with_socket`` it can be reached in a ``socket_folder`` too, by processes that have no
-    network.
+
+    One for records listens on loopback. A ``private`` one, to which strangers' code speaks, can
+    be reached in its ``socket_folder`` alone, by processes that have no network; where sandboxes
+    work it is in one that shows it the system's programs, its own folder and nothing else.
 
     Several processes may use one cluster: the first starts it, others attach to it, and the
     last that stops using it ends it. A lock tells who does, so one that died counts no more.
     """
 
-    def __init__(self, folder: Path, user: str = "ivrell", *, with_socket: bool = False) -> None:
+    def __init__(self, folder: Path, user: str = "ivrell", *, private: bool = False) -> None:
         self.folder = folder
         self.user = user
         self.socket_folder: Path | None = None
-        self._with_socket = with_socket
+        self._private = private
+        self._state = folder.with_name(f"{folder.name}.running")
         self._process: subprocess.Popen[bytes] | None = None
         self._attached: int | None = None
         self._settings: dict[str, str] | None = None
@@ -120,23 +151,37 @@ class Cluster:
         """How to start its programs as a user that PostgreSQL accepts."""
         if os.geteuid() != 0:
             return {}
-        entry = pwd.getpwnam(_SYSTEM_USER)
+        entry = self._owner()
         return {"user": entry.pw_uid, "group": entry.pw_gid, "extra_groups": []}
+
+    def _owner(self) -> pwd.struct_passwd:
+        """The system user that the server runs as where root starts it."""
+        return pwd.getpwnam(_SYSTEM_USER) if self._private else _records_user()
+
+    def _own(self) -> None:
+        """Let the server's user own its folder, which an earlier version gave to another."""
+        entry = self._owner()
+        if self.folder.stat().st_uid == entry.pw_uid:
+            return
+        for path in (self.folder, *self.folder.rglob("*")):
+            os.chown(path, entry.pw_uid, entry.pw_gid, follow_symlinks=False)
 
     def ensure(self) -> None:
         """Make the cluster unless it is there. Raises BadInput when that cannot be done."""
         if (self.folder / "PG_VERSION").exists():
+            if os.geteuid() == 0 and not self._running_pid():
+                self._own()
             return
         self.folder.mkdir(parents=True, exist_ok=True)
         if os.geteuid() == 0:
-            shutil.chown(self.folder, _SYSTEM_USER, _SYSTEM_USER)
+            self._own()
             self._check_reachable()
         self.folder.chmod(0o700)
         with tempfile.NamedTemporaryFile("w", prefix="ivrell-", delete=False) as file:
             file.write(self.password)
         try:
             if os.geteuid() == 0:
-                shutil.chown(file.name, _SYSTEM_USER)
+                shutil.chown(file.name, self._owner().pw_uid)
             done = subprocess.run(
                 [
                     binaries() / "initdb",
@@ -151,6 +196,7 @@ class Cluster:
                 capture_output=True,
                 text=True,
                 cwd="/",
+                env=_ENVIRONMENT,
                 **self._as_user,  # type: ignore[call-overload]
             )
         finally:
@@ -166,8 +212,8 @@ class Cluster:
         for parent in self.folder.parents:
             if not parent.stat().st_mode & 0o001:
                 raise BadInput(
-                    f"The user {_SYSTEM_USER} cannot pass through {parent}, and PostgreSQL does "
-                    "not run as root.",
+                    f"The user {self._owner().pw_name} cannot pass through {parent}, and "
+                    "PostgreSQL does not run as root.",
                     where=str(self.folder),
                     cure="Choose another data folder, or start Ivrell as an ordinary user.",
                 )
@@ -223,7 +269,7 @@ class Cluster:
     def _attach_or_begin(self, settings: dict[str, str] | None) -> None:
         self._settings = settings
         if self._running_pid():
-            if not self._with_socket or (self.socket_folder and self.socket_folder.exists()):
+            if not self._private or (self.socket_folder and self.socket_folder.exists()):
                 return
             # Its socket is gone, with whoever made it: nobody can be using it.
             self._end()
@@ -250,34 +296,34 @@ class Cluster:
         return alone(self.folder.with_name(f"{self.folder.name}.start"))
 
     def _begin(self, settings: dict[str, str] | None) -> None:
-        if self._with_socket:
-            self.socket_folder = Path(tempfile.mkdtemp(prefix="ivrell-pg-"))
-            if os.geteuid() == 0:
-                # The server's, which puts its socket there; others may pass through, no more.
-                shutil.chown(self.socket_folder, _SYSTEM_USER, _SYSTEM_USER)
-                self.socket_folder.chmod(0o711)
+        if self._private:
+            self.socket_folder = self._new_socket_folder()
         # One that is started again stays where others know it to be.
         self.port = self.port if self.port and _is_free(self.port) else free_port()
         given = {
-            "listen_addresses": "127.0.0.1",
+            "listen_addresses": "" if self._private else "127.0.0.1",
             "port": str(self.port),
             "unix_socket_directories": str(self.socket_folder or ""),
             **(settings or {}),
         }
         arguments = [part for name, value in given.items() for part in ("-c", f"{name}={value}")]
         log_path = self.folder.with_name(self.folder.name + ".log")
+        command = [str(binaries() / "postgres"), "-D", str(self.folder), *arguments]
+        as_user = self._as_user
+        if self._private and why_not() is None:
+            command, as_user = self._sandboxed(command), {}
         with log_path.open("ab") as log:
             self._process = subprocess.Popen(
-                [binaries() / "postgres", "-D", self.folder, *arguments],
+                command,
                 stdin=subprocess.DEVNULL,
                 stdout=log,
                 stderr=log,
                 cwd="/",
                 # Nothing of Ivrell's environment: what runs in the server could read it.
-                env={"PATH": os.defpath, "LANG": "C.UTF-8", "TZ": "UTC"},
+                env=_ENVIRONMENT,
                 # Its own session: Ctrl-C in the terminal is for Ivrell, which stops it last.
                 start_new_session=True,
-                **self._as_user,  # type: ignore[call-overload]
+                **as_user,  # type: ignore[call-overload]
             )
         deadline = time.monotonic() + _START_S
         while not self._answers():
@@ -287,34 +333,55 @@ class Cluster:
                     f"PostgreSQL did not start: {' '.join(said)}", where=str(self.folder)
                 )
             time.sleep(0.05)
+        told = {"pid": innermost(self._process.pid), "port": self.port}
+        self._state.write_text(json.dumps({**told, "socket": str(self.socket_folder or "")}))
+
+    def _new_socket_folder(self) -> Path:
+        """A folder that the server puts its socket into; others may pass through, no more."""
+        folder = self.folder.with_name(f"{self.folder.name}.socket")
+        if len(str(folder)) > _LONGEST_SOCKET:
+            folder = Path(tempfile.mkdtemp(prefix="ivrell-pg-"))
+        folder.mkdir(exist_ok=True)
+        folder.chmod(0o711)
+        if os.geteuid() == 0:
+            entry = self._owner()
+            os.chown(folder, entry.pw_uid, entry.pw_gid)
+        return folder
+
+    def _sandboxed(self, command: list[str]) -> list[str]:
+        entry = self._owner() if os.geteuid() == 0 else pwd.getpwuid(os.getuid())
+        assert self.socket_folder
+        sandbox = Sandbox(
+            self.folder,
+            writable=(str(self.socket_folder),),
+            user=(entry.pw_uid, entry.pw_gid),
+            lasting=True,
+        )
+        return sandbox.around(command)
 
     def _running_pid(self) -> int | None:
         """Process id of a server that runs on this folder already; sets port and socket."""
-        path = self.folder / "postmaster.pid"
         try:
-            lines = path.read_text().splitlines()
-            pid = int(lines[0])
-            os.kill(pid, 0)
-            command = Path(f"/proc/{pid}/comm").read_text().strip()
-        except (OSError, ValueError, IndexError):
+            told = json.loads(self._state.read_text())
+            pid, port, place = int(told["pid"]), int(told["port"]), str(told["socket"])
+        except (OSError, ValueError, KeyError, TypeError):
             return None
-        if command != "postgres" or len(lines) < _PID_FILE_LINES:
+        if not _is_server(pid):
             return None
-        self.port = int(lines[3])
-        if self._with_socket:
-            self.socket_folder = Path(lines[4]) if lines[4] else None
+        self.port = port
+        self.socket_folder = Path(place) if place else None
         if not self._answers():
             return None
         self._attached = pid
         return pid
 
     def _answers(self) -> bool:
-        return (
-            subprocess.run(
-                [binaries() / "pg_isready", "-q", "-h", "127.0.0.1", "-p", str(self.port)]
-            ).returncode
-            == 0
-        )
+        asked = [str(binaries() / "pg_isready"), "-q", "-h", self._host, "-p", str(self.port)]
+        return subprocess.run(asked).returncode == 0
+
+    @property
+    def _host(self) -> str:
+        return str(self.socket_folder) if self.socket_folder else "127.0.0.1"
 
     def stop(self) -> None:
         """Use it no more; the last to do so ends the server, in order, cutting connections."""
@@ -330,10 +397,16 @@ class Cluster:
                 self._use.release()
 
     def _end(self) -> None:
-        pid = self._process.pid if self._process else self._running_pid()
+        pid = innermost(self._process.pid) if self._process else self._running_pid()
         if pid is not None:
+            first = first_of_sandbox(pid)
             self._interrupt(pid)
+            if first is not None:
+                # What the server's programs left goes with the first of their processes.
+                with suppress(ProcessLookupError):
+                    os.kill(first, signal.SIGKILL)
         self._process = None
+        self._state.unlink(missing_ok=True)
         if self.socket_folder:
             shutil.rmtree(self.socket_folder, ignore_errors=True)
             self.socket_folder = None
@@ -364,21 +437,21 @@ class Cluster:
     def address(self, database: str) -> str:
         """Connection string of one of its databases, password and all."""
         return (
-            f"host=127.0.0.1 port={self.port} dbname={database} user={self.user} "
+            f"host={_quoted(self._host)} port={self.port} dbname={database} user={self.user} "
             f"password={self.password}"
         )
 
     def socket_address(self, database: str, role: str) -> str:
         """The same through its socket and as a role, for processes that have no network."""
         return (
-            f"host={self.socket_folder} port={self.port} dbname={database} user={role} "
+            f"host={_quoted(self._host)} port={self.port} dbname={database} user={role} "
             f"password={self.password_of(role)}"
         )
 
     @property
     def pid(self) -> int:
         """Process id of the running server. Raises BadInput when it does not run."""
-        found = self._process.pid if self._process else self._running_pid()
+        found = innermost(self._process.pid) if self._process else self._running_pid()
         if found is None:
             raise BadInput("The private PostgreSQL cluster does not run.", where=str(self.folder))
         return found

@@ -14,9 +14,8 @@ from typing import Any
 
 from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.folders import data_folder
-from ivrell.core.measure import proc
 from ivrell.core.trial.launch import scrubbed_environment
-from ivrell.core.trial.sandbox import OURS, Sandbox, give
+from ivrell.core.trial.sandbox import OURS, Sandbox, give, innermost
 
 _STAND_IN = Path(__file__).with_name("stand_in.py")
 _START_S = 15.0
@@ -34,13 +33,6 @@ class StandIn:
 def _within(memory_bytes: int) -> None:
     resource.setrlimit(resource.RLIMIT_DATA, (memory_bytes, memory_bytes))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-
-
-def _innermost(pid: int) -> int:
-    """The process at the end of a sandbox's own."""
-    while below := proc.children(pid):
-        pid = below[0]
-    return pid
 
 
 @contextmanager
@@ -82,7 +74,7 @@ def stand_in(
             if not port:
                 said = process.stderr.read().strip().splitlines() or ["no message"]
                 raise ApproachFailed("the service's rule cannot be read", said[-1])
-            yield StandIn(f"http://127.0.0.1:{port}", _innermost(process.pid))
+            yield StandIn(f"http://127.0.0.1:{port}", innermost(process.pid))
         finally:
             process.stdin.close()
             try:

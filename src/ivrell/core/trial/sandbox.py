@@ -16,8 +16,10 @@ from functools import lru_cache
 from pathlib import Path
 
 from ivrell.core.folders import data_folder
+from ivrell.core.measure import proc
 
 _TRY_S = 10.0
+_NOBODY = 65534
 OURS = tuple(
     str(path)
     for path in dict.fromkeys(
@@ -45,6 +47,9 @@ class Sandbox:
         hidden: folders shown empty where they lie in one that is shown, such as Ivrell's data.
         network: whether it may reach beyond this machine's memory and disk.
         beside: a process whose network it shares, and no other.
+        writable: further places that it can write to.
+        user: whose it is where root starts it, as user and group id; nobody's unless given.
+        lasting: whether it outlives whoever started it, as a server does.
     """
 
     folder: Path
@@ -53,11 +58,14 @@ class Sandbox:
     hidden: tuple[str, ...] = ()
     network: bool = False
     beside: int | None = None
+    writable: tuple[str, ...] = ()
+    user: tuple[int, int] = (_NOBODY, _NOBODY)
+    lasting: bool = False
 
     def around(self, command: Iterable[str]) -> list[str]:
         """The command line that runs a command inside."""
         line = [
-            "bwrap", "--die-with-parent", "--new-session",
+            "bwrap", *(() if self.lasting else ("--die-with-parent",)), "--new-session",
             "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try",
             "--cap-drop", "ALL",
         ]  # fmt: skip
@@ -69,13 +77,15 @@ class Sandbox:
         line += ["--dev", "/dev", "--proc", "/proc"]
         # What lies there is memory: it has an end, and belongs to whoever the run is.
         for place, size in IN_MEMORY.items():
+            # What a server keeps there it shares among its own processes.
+            size = size if not self.lasting else max(size, _half_of_memory())
             line += ["--size", str(size), "--perms", "1777", "--tmpfs", place]
         if not self.network and self.beside is None:
             line.append("--unshare-net")
         programs = filter(None, os.environ.get("IVRELL_PROGRAMS", "").split(os.pathsep))
         shown = tuple(dict.fromkeys((*self.ours, *programs)))
         own = str(self.folder)
-        for way in _ways((*shown, *self.inputs, own)):
+        for way in _ways((*shown, *self.inputs, *self.writable, own)):
             line += ["--perms", "0755", "--dir", way]
         # Ivrell and its interpreter must be seen wherever they are installed.
         for path in shown:
@@ -89,11 +99,13 @@ class Sandbox:
                         line += ["--perms", "0755", "--dir", way]
         for path in dict.fromkeys(self.inputs):
             line += ["--ro-bind", path, path]
-        line += ["--bind", own, own, "--chdir", own]
+        for path in (*self.writable, own):
+            line += ["--bind", path, path]
+        line += ["--chdir", "/" if self.lasting else own]
         if as_root():
             for capability in ("CAP_SETUID", "CAP_SETGID", "CAP_SETPCAP"):
                 line += ["--cap-add", capability]
-            return [*self._entering(), *line, "--", *_AS_NOBODY, *command]
+            return [*self._entering(), *line, "--", *_as(*self.user), *command]
         return [*self._entering(), *line, "--", *command]
 
     def _entering(self) -> list[str]:
@@ -123,11 +135,33 @@ def held_in_memory(pid: int) -> int:
     return held
 
 
-_NOBODY = 65534
-_AS_NOBODY = (
-    "setpriv", f"--reuid={_NOBODY}", f"--regid={_NOBODY}", "--clear-groups",
-    "--inh-caps=-all", "--bounding-set=-all", "--no-new-privs", "--",
-)  # fmt: skip
+def _as(user: int, group: int) -> tuple[str, ...]:
+    return (
+        "setpriv", f"--reuid={user}", f"--regid={group}", "--clear-groups",
+        "--inh-caps=-all", "--bounding-set=-all", "--no-new-privs", "--",
+    )  # fmt: skip
+
+
+def _half_of_memory() -> int:
+    return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 2
+
+
+def first_of_sandbox(pid: int) -> int | None:
+    """The first process of the sandbox that a process is the main one of, or None: what is left
+    in the sandbox ends with it."""
+    fields = proc.read(f"/proc/{pid}/stat").rpartition(")")[2].split()
+    parent = int(fields[1]) if len(fields) > 1 else 0
+    return parent if proc.read(f"/proc/{parent}/comm").strip() == "bwrap" else None
+
+
+def innermost(pid: int) -> int:
+    """The process that a sandbox was made for, of one that was started with it."""
+    while proc.read(f"/proc/{pid}/comm").strip() in ("bwrap", "setpriv") and (
+        below := proc.children(pid)
+    ):
+        pid = below[0]
+    return pid
+
 
 SAYS = ("bwrap: ", "setpriv: ")
 """How what a sandbox itself says begins, when it could not start the run."""

@@ -106,7 +106,7 @@ class DatabaseStore:
         return self._cluster
 
     def _started(self) -> Cluster:
-        cluster = Cluster(self.root / "cluster", with_socket=True)
+        cluster = Cluster(self.root / "cluster", private=True)
         cluster.start(CLUSTER_SETTINGS)
         passwords = {role: cluster.password_of(role) for role in (roles.READER, roles.WRITER)}
         roles.ensure(cluster.address("postgres"), passwords)
@@ -397,7 +397,7 @@ class DatabaseStore:
             freed = sum(loaded.size_bytes for loaded in self.kept())
             if (self.root / "cluster").exists() and not self.given:
                 # One that outlived its process is ended too.
-                self._cluster = self._cluster or Cluster(self.root / "cluster", with_socket=True)
+                self._cluster = self._cluster or Cluster(self.root / "cluster", private=True)
             self.stop()
             shutil.rmtree(self.root, ignore_errors=True)
         return freed
