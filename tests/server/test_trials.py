@@ -104,7 +104,7 @@ class Trials(ServerCase):
 
         async def opened():
             streams = []
-            for _ in range(150):
+            for _ in range(500):
                 answer = await live.events(request, trial.pk)
                 stream = answer.streaming_content
                 # The first event waits for nothing: the trial has none, so each stream waits.

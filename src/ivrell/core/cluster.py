@@ -175,16 +175,17 @@ class Cluster:
         self.folder.mkdir(parents=True, exist_ok=True)
         if os.geteuid() == 0:
             self._own()
-            self._check_reachable()
+            if not self._walled:
+                self._check_reachable()
         self.folder.chmod(0o700)
         with tempfile.NamedTemporaryFile("w", prefix="ivrell-", delete=False) as file:
             file.write(self.password)
         try:
             if os.geteuid() == 0:
                 shutil.chown(file.name, self._owner().pw_uid)
-            done = subprocess.run(
+            command, as_user = self._walls(
                 [
-                    binaries() / "initdb",
+                    str(binaries() / "initdb"),
                     f"--pgdata={self.folder}",
                     f"--username={self.user}",
                     f"--pwfile={file.name}",
@@ -193,11 +194,15 @@ class Cluster:
                     "--locale=C.UTF-8",
                     "--no-instructions",
                 ],
+                inputs=(file.name,),
+            )
+            done = subprocess.run(
+                command,
                 capture_output=True,
                 text=True,
                 cwd="/",
                 env=_ENVIRONMENT,
-                **self._as_user,  # type: ignore[call-overload]
+                **as_user,  # type: ignore[call-overload]
             )
         finally:
             Path(file.name).unlink()
@@ -309,9 +314,7 @@ class Cluster:
         arguments = [part for name, value in given.items() for part in ("-c", f"{name}={value}")]
         log_path = self.folder.with_name(self.folder.name + ".log")
         command = [str(binaries() / "postgres"), "-D", str(self.folder), *arguments]
-        as_user = self._as_user
-        if self._private and why_not() is None:
-            command, as_user = self._sandboxed(command), {}
+        command, as_user = self._walls(command)
         with log_path.open("ab") as log:
             self._process = subprocess.Popen(
                 command,
@@ -348,16 +351,27 @@ class Cluster:
             os.chown(folder, entry.pw_uid, entry.pw_gid)
         return folder
 
-    def _sandboxed(self, command: list[str]) -> list[str]:
-        entry = self._owner() if os.geteuid() == 0 else pwd.getpwuid(os.getuid())
-        assert self.socket_folder
+    @property
+    def _walled(self) -> bool:
+        """Whether its programs run in a sandbox."""
+        return self._private and why_not() is None
+
+    def _walls(
+        self, command: list[str], inputs: tuple[str, ...] = ()
+    ) -> tuple[list[str], dict[str, object]]:
+        """The command line of one of its programs, and how it is started: in a sandbox that shows
+        it the cluster's folder and the inputs, or else as the user that PostgreSQL accepts."""
+        if not self._walled:
+            return command, self._as_user
+        entry = self._owner() if os.geteuid() == 0 else pwd.getpwuid(os.geteuid())
         sandbox = Sandbox(
             self.folder,
-            writable=(str(self.socket_folder),),
+            inputs=inputs,
+            writable=(str(self.socket_folder),) if self.socket_folder else (),
             user=(entry.pw_uid, entry.pw_gid),
             lasting=True,
         )
-        return sandbox.around(command)
+        return sandbox.around(command), {}
 
     def _running_pid(self) -> int | None:
         """Process id of a server that runs on this folder already; sets port and socket."""

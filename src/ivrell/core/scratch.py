@@ -13,25 +13,29 @@ _NAME = re.compile(rf"{_PREFIX}(\d+)-")
 
 
 @contextmanager
-def scratch() -> Iterator[Path]:
-    """A new folder of this process's own, gone with the block, once what processes left that are
-    gone is removed.
-
-    No other account can come to it. Where it is shown in a sandbox, without what lies above it,
-    every user there may pass through it.
-    """
+def own_folder() -> Iterator[Path]:
+    """A folder of this process's own, gone with the block, or swept for it where it was killed;
+    no other account can come to it."""
     for path in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
         named = _NAME.match(path.name)
-        if named and path.stat().st_uid == os.getuid() and not _lives(int(named[1])):
+        if named and path.lstat().st_uid == os.getuid() and not _lives(int(named[1])):
             shutil.rmtree(path, ignore_errors=True)
-    outer = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-"))
+    folder = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-"))
     try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextmanager
+def scratch() -> Iterator[Path]:
+    """A folder for runs' own folders within one of this process's own. Where it is shown in a
+    sandbox, without what lies above it, every user there may pass through it."""
+    with own_folder() as outer:
         inner = outer / "runs"
         inner.mkdir()
         inner.chmod(0o711)
         yield inner
-    finally:
-        shutil.rmtree(outer, ignore_errors=True)
 
 
 def _lives(pid: int) -> bool:

@@ -23,6 +23,7 @@ from ivrell.core.cluster import Cluster
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
 from ivrell.core.recipe.databases.ended import end_unused
+from ivrell.core.trial.sandbox import why_not
 from ivrell.server.parts import Part, Pause
 
 HOME = Path(__file__).resolve().parents[3]
@@ -31,6 +32,7 @@ _PORTS_TRIED = 20
 _READY_S = 30.0
 _STOP_S = 12.0
 _LOOK_S = 0.3
+_FOLDERS = ("made", "loaded", "own", "files", "trials", "log")
 _ATTACH_S = 20.0
 _RECORDS = {"shared_buffers": "64MB", "max_connections": "60"}
 
@@ -66,9 +68,16 @@ class Up:
                 where=str(self.folder),
                 cure="Choose another one with --data-dir.",
             ) from None
-        for name in ("made", "trials", "log"):
+        for name in _FOLDERS:
             (self.folder / name).mkdir(exist_ok=True)
             (self.folder / name).chmod(0o700)
+        if os.geteuid() == 0:
+            # The records' server is another user's: it passes through, and sees nothing else.
+            self.folder.chmod(0o711)
+            if why_not() is not None:
+                (self.folder / "loaded").chmod(0o711)
+        else:
+            self.folder.chmod(0o700)
 
     def running(self) -> Found | None:
         """An Ivrell that runs on this data folder already."""

@@ -1,6 +1,7 @@
 """Made-up names and words: pronounceable, distinct, and nobody's."""
 
 from collections.abc import Iterable
+from functools import lru_cache
 
 import numpy as np
 import pyarrow as pa
@@ -62,5 +63,7 @@ def made_up_names(count: int) -> pa.Array:
     return made_up_words(numbers, [syllable.title() for syllable in _SYLLABLES])
 
 
-VOCABULARY = made_up_words(np.arange(2_000) * 1_009 % len(_SYLLABLES))
-"""Words for running text."""
+@lru_cache(maxsize=1)
+def vocabulary() -> pa.Array:
+    """Words for running text; made when first asked for, since Arrow loads much for it."""
+    return made_up_words(np.arange(2_000) * 1_009 % len(_SYLLABLES))

@@ -1,6 +1,5 @@
 """The API of comparisons."""
 
-import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +20,7 @@ from rest_framework.response import Response
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput
+from ivrell.core.scratch import own_folder
 from ivrell.server.comparisons import serializers as shapes
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.starting import NEW_RECIPE, fresh_id, new_comparison, starting_fields
@@ -89,10 +89,10 @@ class ComparisonViewSet(mixins.RetrieveModelMixin, viewsets.GenericViewSet):
         files = request.FILES.getlist("files")
         if not files:
             raise BadInput("No file was sent.", cure="Choose csv or parquet files.")
-        with tempfile.TemporaryDirectory(prefix="ivrell-sample-") as folder:
+        with own_folder() as folder:
             samples = {}
             for file in files:
-                path = Path(folder) / Path(file.name).name
+                path = folder / Path(file.name).name
                 with path.open("wb") as copy:
                     copy.writelines(file.chunks())
                 samples[table_name(path)] = path

@@ -8,7 +8,6 @@ import errno
 import logging
 import os
 import platform
-import tempfile
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,6 +19,7 @@ from procrastinate.contrib.django import app
 
 from ivrell.core.comparison.points import point_name
 from ivrell.core.errors import BadInput
+from ivrell.core.scratch import own_folder
 from ivrell.core.trial.plan import Plan
 from ivrell.server.parts import FOR_NOW
 from ivrell.server.trials.models import MACHINE_LOCK, Run, Trial, Try
@@ -235,8 +235,8 @@ def try_lane(try_id: int) -> None:
     attempt = Try.objects.get(pk=try_id)
     store = _store()
     try:
-        with tempfile.TemporaryDirectory(prefix="ivrell-try-") as folder:
-            attempt.found = _tried(attempt, Path(folder), store)
+        with own_folder() as folder:
+            attempt.found = _tried(attempt, folder, store)
         attempt.state = Try.State.DONE
     except BadInput as error:
         attempt.state, attempt.message = Try.State.FAILED, error.as_dict()

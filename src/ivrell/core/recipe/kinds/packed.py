@@ -8,9 +8,7 @@ import pyarrow.compute as pc
 from pydantic import Field, model_validator
 
 from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText, Whole, ordered
-from ivrell.core.recipe.made_up import VOCABULARY
-
-_LONGEST_WORD = int(pc.max(pc.utf8_length(VOCABULARY)).as_py())
+from ivrell.core.recipe.made_up import vocabulary
 
 
 class Packed(Kind):
@@ -77,10 +75,10 @@ class Words(Kind):
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         counts = rng.integers(self.fewest, self.most, block.count, endpoint=True)
         ends = np.concatenate([[0], np.cumsum(counts)])
-        chosen = pa.array(rng.integers(0, len(VOCABULARY), int(ends[-1])))
-        words = VOCABULARY.take(chosen)
+        known = vocabulary()
+        words = known.take(pa.array(rng.integers(0, len(known), int(ends[-1]))))
         lists = pa.ListArray.from_arrays(pa.array(ends.astype(np.int32)), words)
         return pc.binary_join(lists, " ")
 
     def longest(self, total: int) -> int:
-        return self.most * (_LONGEST_WORD + 1) - 1
+        return self.most * (int(pc.max(pc.utf8_length(vocabulary())).as_py()) + 1) - 1

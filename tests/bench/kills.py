@@ -1,0 +1,198 @@
+"""Kills at random moments: python -m tests.bench.kills [KILLS [SEED]] (50 unless given).
+
+Starts a whole Ivrell, launches one short trial after the other, and kills one of its processes
+in each at a random moment: conductor, runner, a run's own process, web server, the records'
+server, the private server. Every trial must end by itself with every run once, one of them at the
+most not done; at the end nothing may be left. Prints what each kind of kill did; ends with 1 where
+something did not hold.
+"""
+
+import json
+import os
+import random
+import signal
+import sys
+import tempfile
+import time
+import urllib.request
+from collections import Counter
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from ivrell.core.json_lines import whole_lines
+from tests.support.comparisons import COUNTING, HEAD, approach, python_answer
+from tests.support.processes import processes_with
+from tests.support.running import Running
+
+QUERY = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
+TEXT = (
+    HEAD
+    + approach("loop", COUNTING)
+    + approach("slow", python_answer("time.sleep(0.3)"))
+    + approach("query", QUERY, "postgres")
+)
+ROUNDS = 4
+PLAN = {"rounds": ROUNDS, "warm_ups": 0}
+_LANES = 3
+_ENDS_S = 150.0
+
+
+class Ivrell:
+    """One that runs, its API, and its processes."""
+
+    def __init__(self) -> None:
+        self.running = Running()
+        link = self.running.start("--no-demo")
+        jar = urllib.request.HTTPCookieProcessor()
+        self._opener = urllib.request.build_opener(jar)
+        self._opener.open(link, timeout=10).read()
+        self._cookies = {cookie.name: cookie.value for cookie in jar.cookiejar}
+
+    def call(self, path: str, body: Any = None) -> Any:
+        """Ask the API, again and again while it is away."""
+        token = next(v for name, v in self._cookies.items() if name.startswith("ivrell_csrf"))
+        data = None if body is None else json.dumps(body).encode()
+        request = urllib.request.Request(
+            f"{self.running.address}/api/{path}", data,
+            {"Content-Type": "application/json", "X-CSRFToken": token,
+             "Referer": self.running.address},
+        )  # fmt: skip
+        deadline = time.monotonic() + _ENDS_S
+        while True:
+            try:
+                with self._opener.open(request, timeout=10) as answer:
+                    return json.load(answer)
+            except urllib.error.HTTPError as error:
+                if error.code != 503 or time.monotonic() > deadline:
+                    raise
+            except OSError:
+                if time.monotonic() > deadline:
+                    raise
+            time.sleep(0.2)
+
+    def _ours(self, mark: str) -> int | None:
+        data = str(self.running.data)
+        known = set(processes_with(data, environment=True))
+        return next((pid for pid in processes_with(mark) if pid in known), None)
+
+    def conductor(self) -> int | None:
+        return self._ours("ivrell.server.manage\0work")
+
+    def web(self) -> int | None:
+        return self._ours("ivrell.server.asgi")
+
+    def _below(self, mark: str) -> int | None:
+        conductor = self.conductor()
+        if conductor is None:
+            return None
+        waiting, found = [conductor], []
+        while waiting:
+            pid = waiting.pop()
+            for path in Path(f"/proc/{pid}/task").glob("*/children"):
+                try:
+                    waiting += map(int, path.read_text().split())
+                except OSError:
+                    continue
+            try:
+                if mark.encode() in Path(f"/proc/{pid}/cmdline").read_bytes():
+                    found.append(pid)
+            except OSError:
+                continue
+        return found[-1] if found else None
+
+    def runner(self) -> int | None:
+        return self._below("trial/runner.py")
+
+    def run(self) -> int | None:
+        return self._below("trial/worker.py")
+
+    def _server(self, name: str) -> int | None:
+        try:
+            return int(json.loads((self.running.data / name).read_text())["pid"])
+        except (OSError, ValueError, KeyError):
+            return None
+
+    def records(self) -> int | None:
+        return self._server("records.running")
+
+    def private(self) -> int | None:
+        return self._server("loaded/cluster.running")
+
+
+def one(ivrell: Ivrell, comparison: int, rng: random.Random, find: Callable[[], int | None]) -> str:
+    """Launch a trial and kill a process in it; what was wrong, or ""."""
+    trial = ivrell.call(f"comparisons/{comparison}/launch/", PLAN)["id"]
+    time.sleep(rng.uniform(0.3, 7.0))
+    victim, deadline = find(), time.monotonic() + 10
+    while victim is None and time.monotonic() < deadline:
+        victim = find()
+        time.sleep(0.01)
+    if victim is not None:
+        try:
+            os.kill(victim, signal.SIGKILL)
+        except ProcessLookupError:
+            pass
+    deadline = time.monotonic() + _ENDS_S
+    while (shown := ivrell.call(f"trials/{trial}/"))["state"] in ("waiting", "running"):
+        if time.monotonic() > deadline:
+            return f"did not end: {shown['state']}\n{ivrell.running.logs()}"
+        time.sleep(0.3)
+    folder = ivrell.running.data / "trials" / str(trial)
+    runs = [run for run in whole_lines(folder / "runs.jsonl") if not run.get("memory_run")]
+    numbers = [run["run"] for run in runs]
+    undone = [run for run in runs if run["state"] != "done"]
+    if shown["state"] != "done":
+        return f"ended {shown['state']}: {shown['message']}"
+    if len(set(numbers)) != len(numbers):
+        return f"doubled: {sorted(numbers)}"
+    if len(numbers) != _LANES * ROUNDS or len(undone) > 1:
+        told = [run["error"] for run in undone]
+        return f"{len(numbers)} runs, {len(undone)} not done: {told}"
+    kept = ivrell.call(f"trials/{trial}/runs/")
+    there = sorted(run["run"] for run in kept if not run.get("memory_run"))
+    return "" if there == sorted(numbers) else f"records hold {there}"
+
+
+def left(ivrell: Ivrell, before: set[str]) -> list[str]:
+    """What is left after a stop."""
+    data = str(ivrell.running.data)
+    found = [f"process {pid}" for pid in processes_with(data, environment=True)]
+    found += [f"process {pid}" for pid in processes_with(data)]
+    now = {path.name for path in Path(tempfile.gettempdir()).glob("ivrell-*")}
+    return found + sorted(now - before - {ivrell.running.folder.name})
+
+
+def main(kills: int = 50, seed: int = 1) -> int:
+    """Kill so often."""
+    rng = random.Random(seed)
+    before = {path.name for path in Path(tempfile.gettempdir()).glob("ivrell-*")}
+    ivrell = Ivrell()
+    victims = ("conductor", "runner", "run", "web", "records", "private")
+    good: Counter[str] = Counter()
+    bad: list[str] = []
+    try:
+        made = ivrell.call("comparisons/import/", {"text": TEXT})["id"]
+        for number in range(kills):
+            name = victims[number % len(victims)]
+            wrong = one(ivrell, made, rng, getattr(ivrell, name))
+            good[name] += not wrong
+            if wrong:
+                bad.append(f"{name}: {wrong}")
+                print(bad[-1], flush=True)
+        status = ivrell.running.interrupt()
+        if status:
+            bad.append(f"the stop ended with {status}")
+        if remains := left(ivrell, before):
+            bad.append(f"left behind: {', '.join(remains)}")
+            print(bad[-1])
+    finally:
+        ivrell.running.close()
+    for name in victims:
+        print(f"{name}: {good[name]} held")
+    print(f"{kills} kills, {len(bad)} did not hold")
+    return 1 if bad else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(*map(int, sys.argv[1:])))
