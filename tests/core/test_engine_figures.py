@@ -32,7 +32,7 @@ class Cpu(EngineCase):
         lane = approach("loop", script, "command") + 'argv = ["sh", "{script}"]\n'
         trial = self.trial(HEAD + lane)
         trial.conduct()
-        [run] = trial.runs
+        run = trial.runs[0]
         answer = trial.answers.table("loop", run["answer_fingerprint"])
         # What the shell says of itself, which no other work on the machine changes.
         told = re.findall(r"(\d+)m([\d.]+)s", answer["gauge"][0].as_py())

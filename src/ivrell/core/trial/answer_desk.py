@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Self
 
-from ivrell.core.errors import Stopped
+from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.trial.launch import scrubbed_environment
 from ivrell.core.trial.sandbox import OURS, Sandbox, as_root, give
@@ -50,6 +50,7 @@ class AnswerDesk:
     ) -> None:
         self._scratch = scratch
         self._folder = scratch / "desk"
+        self._log = scratch / "desk.log"
         self._memory = memory_bytes + _OWN_BYTES
         self._seconds = seconds
         self._sandboxed = sandboxed
@@ -67,22 +68,28 @@ class AnswerDesk:
             )
             command = sandbox.around(command)
         self._ready = False
-        self._process = subprocess.Popen(
-            command,
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            cwd=self._folder,
-            env={**scrubbed_environment(self._folder), "OPENBLAS_NUM_THREADS": "1"},
-            start_new_session=True,
-        )
+        with self._log.open("wb") as log:
+            self._process = subprocess.Popen(
+                command,
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=log,
+                cwd=self._folder,
+                env={**scrubbed_environment(self._folder), "OPENBLAS_NUM_THREADS": "1"},
+                start_new_session=True,
+            )
 
     def wait_until_ready(self) -> None:
-        """Wait until the process has loaded what it needs. Raises NotReceived."""
+        """Wait until the process has loaded what it needs. Raises BadInput where it cannot."""
         if not self._ready:
             told = self._told(_START_S, lambda: False)
             if told is None:
-                raise NotReceived("the process that looks at answers did not start")
+                said = self._log.read_text(errors="replace").strip()[-500:]
+                raise BadInput(
+                    f"The process that looks at answers did not start: {said or 'it said nothing'}",
+                    cure="Run ./ivrell machine to see whether the sandbox works here; on the "
+                    "command line --no-sandbox goes without it.",
+                )
             self._ready = True
 
     def take(self, folder: Path, most_bytes: int, wanted_stop: Callable[[], bool]) -> Received:

@@ -23,7 +23,13 @@ _NOBODY = 65534
 OURS = tuple(
     str(path)
     for path in dict.fromkeys(
-        (Path(__file__).resolve().parents[3], Path(sys.prefix), Path(sys.base_prefix))
+        (
+            Path(__file__).resolve().parents[3],
+            Path(sys.prefix),
+            Path(sys.base_prefix),
+            # Packages may lie in another environment's; the folder one works in is none of them.
+            *(Path(path) for path in sys.path if path.endswith(("site-packages", "dist-packages"))),
+        )
     )
     if path.exists()
 )
