@@ -205,22 +205,13 @@ class Trial:
         self.folder.mkdir(parents=True, exist_ok=True)
         self._write("comparison.toml", self.text)
         self._write("plan.json", self.plan.model_dump_json(indent=2))
-        self.machine = snapshot(self.folder)
-        self.machine["runtimes"] = {
-            name: {
-                "implementation": found.implementation,
-                "version": found.version,
-                "interpreter": found.interpreter,
-                "packages": dict(found.packages),
-            }
-            for name, found in self.runtimes.items()
-        }
-        self._keep_machine()
-        self.answers = self._answers()
-        self._take_up()
         ended = "done"
         try:
+            # What looks at answers loads its libraries while the rest is prepared.
             with scratch() as folder, self._desk(folder) as desk:
+                self._look_at_machine()
+                self.answers = self._answers()
+                self._take_up()
                 self._make_data()
                 if desk:
                     desk.wait_until_ready()
@@ -235,6 +226,19 @@ class Trial:
             # However it ended: no server is left behind.
             self.databases.stop()
         return self._finish(ended)
+
+    def _look_at_machine(self) -> None:
+        self.machine = snapshot(self.folder)
+        self.machine["runtimes"] = {
+            name: {
+                "implementation": found.implementation,
+                "version": found.version,
+                "interpreter": found.interpreter,
+                "packages": dict(found.packages),
+            }
+            for name, found in self.runtimes.items()
+        }
+        self._keep_machine()
 
     def prepare(self) -> dict[str, Made] | Loaded:
         """Make the data of the first lane at the first point and no more; gives it."""
