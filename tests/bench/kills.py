@@ -143,14 +143,14 @@ def one(ivrell: Ivrell, comparison: int, rng: random.Random, find: Callable[[], 
     numbers = [run["run"] for run in runs]
     undone = [run for run in runs if run["state"] != "done"]
     if shown["state"] != "done":
-        return f"ended {shown['state']}: {shown['message']}"
+        return f"ended {shown['state']}: {shown['message']}\n{ivrell.running.logs()}"
     if len(set(numbers)) != len(numbers):
         return f"doubled: {sorted(numbers)}"
     if len(numbers) != _LANES * ROUNDS or len(undone) > 1:
         told = [run["error"] for run in undone]
         return f"{len(numbers)} runs, {len(undone)} not done: {told}"
-    kept = ivrell.call(f"trials/{trial}/runs/")
-    there = sorted(run["run"] for run in kept if not run.get("memory_run"))
+    found = ivrell.call(f"trials/{trial}/findings/")
+    there = sorted(run["run"] for lane in found["lanes"] for run in lane["runs"])
     return "" if there == sorted(numbers) else f"records hold {there}"
 
 

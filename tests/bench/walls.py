@@ -39,6 +39,7 @@ def starts(times: int) -> None:
     """A process that does nothing, bare and in a sandbox."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
+        folder.chmod(0o755)
         give(folder)
         bare = [sys.executable, "-I", "-S", "-c", "pass"]
         shut = Sandbox(folder, ours=OURS, hidden=(str(data_folder()),)).around(bare)
@@ -65,8 +66,10 @@ def answers(times: int) -> None:
 
         def leave() -> None:
             path = str(folder / answer_process.ARROW)
+            (folder / answer_process.ARROW).unlink(missing_ok=True)
             with pa.OSFile(path, "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
                 writer.write_table(table)
+            give(folder)
 
         def here() -> None:
             leave()

@@ -158,54 +158,67 @@ class Cluster:
         """The system user that the server runs as where root starts it."""
         return pwd.getpwnam(_SYSTEM_USER) if self._private else _records_user()
 
-    def _own(self) -> None:
+    def _own(self, folder: Path) -> None:
         """Let the server's user own its folder, which an earlier version gave to another."""
         entry = self._owner()
-        if self.folder.stat().st_uid == entry.pw_uid:
+        if folder.stat().st_uid == entry.pw_uid:
             return
-        for path in (self.folder, *self.folder.rglob("*")):
+        for path in (folder, *folder.rglob("*")):
             os.chown(path, entry.pw_uid, entry.pw_gid, follow_symlinks=False)
 
     def ensure(self) -> None:
         """Make the cluster unless it is there. Raises BadInput when that cannot be done."""
+        root = os.geteuid() == 0
         if (self.folder / "PG_VERSION").exists():
-            if os.geteuid() == 0 and not self._running_pid():
-                self._own()
+            if root and not self._running_pid():
+                self._own(self.folder)
             return
-        self.folder.mkdir(parents=True, exist_ok=True)
-        if os.geteuid() == 0:
-            self._own()
-            if not self._walled:
-                self._check_reachable()
-        self.folder.chmod(0o700)
-        with tempfile.NamedTemporaryFile("w", prefix="ivrell-", delete=False) as file:
+        # Whole or not at all: what was cut off half made could never be started.
+        making = self.folder.with_name(f"{self.folder.name}.new")
+        shutil.rmtree(making, ignore_errors=True)
+        making.mkdir(parents=True)
+        making.chmod(0o700)
+        secret = self.folder.with_name(f"{self.folder.name}.new-password")
+        secret.unlink(missing_ok=True)
+        with os.fdopen(os.open(secret, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as file:
             file.write(self.password)
         try:
-            if os.geteuid() == 0:
-                shutil.chown(file.name, self._owner().pw_uid)
-            command, as_user = self._walls(
-                [
-                    str(binaries() / "initdb"),
-                    f"--pgdata={self.folder}",
-                    f"--username={self.user}",
-                    f"--pwfile={file.name}",
-                    "--auth=scram-sha-256",
-                    "--encoding=UTF8",
-                    "--locale=C.UTF-8",
-                    "--no-instructions",
-                ],
-                inputs=(file.name,),
-            )
-            done = subprocess.run(
-                command,
-                capture_output=True,
-                text=True,
-                cwd="/",
-                env=_ENVIRONMENT,
-                **as_user,  # type: ignore[call-overload]
-            )
+            if root:
+                self._own(making)
+                os.chown(secret, self._owner().pw_uid, self._owner().pw_gid)
+                if not self._walled:
+                    self._check_reachable()
+            self._initialise(making, secret)
+            if self.folder.exists():
+                self.folder.rmdir()
+            making.rename(self.folder)
         finally:
-            Path(file.name).unlink()
+            secret.unlink()
+            shutil.rmtree(making, ignore_errors=True)
+
+    def _initialise(self, folder: Path, secret: Path) -> None:
+        command, as_user = self._walls(
+            [
+                str(binaries() / "initdb"),
+                f"--pgdata={folder}",
+                f"--username={self.user}",
+                f"--pwfile={secret}",
+                "--auth=scram-sha-256",
+                "--encoding=UTF8",
+                "--locale=C.UTF-8",
+                "--no-instructions",
+            ],
+            folder,
+            inputs=(str(secret),),
+        )
+        done = subprocess.run(
+            command,
+            capture_output=True,
+            text=True,
+            cwd="/",
+            env=_ENVIRONMENT,
+            **as_user,  # type: ignore[call-overload]
+        )
         if done.returncode:
             raise BadInput(
                 f"PostgreSQL could not make its folder: {done.stderr.strip()[-500:]}",
@@ -314,7 +327,7 @@ class Cluster:
         arguments = [part for name, value in given.items() for part in ("-c", f"{name}={value}")]
         log_path = self.folder.with_name(self.folder.name + ".log")
         command = [str(binaries() / "postgres"), "-D", str(self.folder), *arguments]
-        command, as_user = self._walls(command)
+        command, as_user = self._walls(command, self.folder)
         with log_path.open("ab") as log:
             self._process = subprocess.Popen(
                 command,
@@ -357,15 +370,15 @@ class Cluster:
         return self._private and why_not() is None
 
     def _walls(
-        self, command: list[str], inputs: tuple[str, ...] = ()
+        self, command: list[str], folder: Path, inputs: tuple[str, ...] = ()
     ) -> tuple[list[str], dict[str, object]]:
         """The command line of one of its programs, and how it is started: in a sandbox that shows
-        it the cluster's folder and the inputs, or else as the user that PostgreSQL accepts."""
+        it the folder and the inputs, or else as the user that PostgreSQL accepts."""
         if not self._walled:
             return command, self._as_user
         entry = self._owner() if os.geteuid() == 0 else pwd.getpwuid(os.geteuid())
         sandbox = Sandbox(
-            self.folder,
+            folder,
             inputs=inputs,
             writable=(str(self.socket_folder),) if self.socket_folder else (),
             user=(entry.pw_uid, entry.pw_gid),

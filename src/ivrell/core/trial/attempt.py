@@ -129,6 +129,8 @@ class Attempts:
         """A folder of its own for a run, and its inputs in the state of the cache asked for."""
         approach = self._comparison.lane(planned.approach)
         folder = self._scratch / str(planned.number)
+        # There already where the server ended while this was done the first time.
+        shutil.rmtree(folder, ignore_errors=True)
         folder.mkdir(parents=True)
         asked = planned.point.get("cache", self._plan.cache[0])
         began = time.monotonic()

@@ -10,9 +10,11 @@ from collections import Counter
 from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import asdict
+from functools import partial
 from pathlib import Path
-from typing import Any, Protocol, TextIO
+from typing import Any, Protocol, TextIO, TypeVar
 
+import psycopg
 import pyarrow as pa
 import pyarrow.parquet
 
@@ -52,6 +54,9 @@ CURVES = pa.schema(
         ("memory_bytes", pa.int64()),
     ]
 )
+
+
+Done = TypeVar("Done")
 
 
 class Control(Protocol):
@@ -309,7 +314,9 @@ class Trial:
                 approach = self.comparison.lane(lane)
                 place = self._place_of_data(point, approach)
                 if place not in self._made:
-                    self._made[place] = self._make(self._recipes[point_name(point)], approach)
+                    recipe = self._recipes[point_name(point)]
+                    make = partial(self._make, recipe, approach)
+                    self._made[place] = self._with_server(make)
         for made in self._made.values():
             told += made.as_made() if isinstance(made, Loaded) else map(asdict, made.values())
         self.made = list({(m["paths"][0], m["table"]): m for m in told}.values())
@@ -375,10 +382,12 @@ class Trial:
                         if self._enough(ended_round, time.monotonic() - began):
                             return
                     if planned.number not in done and not self._is_out(planned):
-                        self._keep_run(self._do_run(attempts, planned), lines, began)
+                        run = self._with_server(partial(self._do_run, attempts, planned))
+                        self._keep_run(run, lines, began)
                     if self._wants_memory_run(planned):
                         closely = memory_run(self.comparison, self.plan, planned)
-                        self._keep_run(self._do_run(attempts, closely), lines, began)
+                        run = self._with_server(partial(self._do_run, attempts, closely))
+                        self._keep_run(run, lines, began)
         finally:
             attempts.close()
 
@@ -440,6 +449,15 @@ class Trial:
         if at_limit or self._failures[place] >= _FAILURES_BEFORE_OUT:
             self.out[place] = run["state"]
             self.listen("lane out", {"approach": place[0], "point": run["point"]})
+
+    def _with_server(self, what: Callable[[], Done]) -> Done:
+        """Do something; once more where the private server ended before or in it."""
+        try:
+            return what()
+        except psycopg.OperationalError:
+            if not self.databases.revive():
+                raise
+            return what()
 
     def _do_run(self, attempts: Attempts, planned: PlannedRun) -> dict[str, Any]:
         approach = self.comparison.lane(planned.approach)

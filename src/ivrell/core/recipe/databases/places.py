@@ -38,6 +38,12 @@ class Databases:
         for store in self._stores.values():
             store.trim(limit_bytes)
 
+    def revive(self) -> bool:
+        """Start the private cluster again where it ended unasked; whether it had. Raises
+        BadInput."""
+        revived = [store.revive() for store in self._stores.values()]
+        return any(revived)
+
     def stop(self) -> None:
         """Stop the private cluster if it was started."""
         for store in self._stores.values():

@@ -112,6 +112,14 @@ class DatabaseStore:
         roles.ensure(cluster.address("postgres"), passwords)
         return cluster
 
+    def revive(self) -> bool:
+        """Start the private cluster again where it ended unasked; whether it had. Raises
+        BadInput."""
+        if self._cluster is None or self._cluster.alive:
+            return False
+        self._cluster.again()
+        return True
+
     def stop(self) -> None:
         """Use the private cluster no more, if this store did; the last to use it ends it."""
         if self._cluster:
