@@ -16,6 +16,7 @@ import pyarrow.parquet
 from ivrell.core.errors import BadInput
 from ivrell.core.json_lines import as_line, whole_lines
 from ivrell.core.locks import FileLock
+from ivrell.core.measure import proc
 from ivrell.core.report.shape import Findings
 from ivrell.core.report.words import times_faster
 from ivrell.core.trial.launch import Runner, RunnerGone
@@ -228,6 +229,23 @@ class Stopping(TrialCase):
         self.assertEqual(found["ended"], "stopped")
         self.assertIn("stopped", {run["state"] for run in trial.runs})
         self.assertTrue((trial.folder / "findings.json").exists())
+
+    def test_a_runner_that_ended_between_runs_is_replaced_and_nobody_blamed(self):
+        trial = self.trial(HEAD + GOOD, rounds=3)
+        killed = []
+
+        def listen(kind, fields):
+            if kind == "run ended" and not killed:
+                watching = processes_with("trial/runner.py")
+                [runner] = set(watching) & set(proc.children(os.getpid()))
+                os.kill(runner, signal.SIGKILL)
+                killed.append(runner)
+                self.wait_for(lambda: proc.read(f"/proc/{runner}/cmdline") == "")
+
+        trial.listen = listen
+        trial.conduct()
+        self.assertTrue(killed)
+        self.assertEqual([run["state"] for run in trial.runs], ["done"] * 3)
 
     def test_runner_ends_the_run_when_its_conductor_is_gone(self):
         mark = f"ivrell-orphan-{os.getpid()}"

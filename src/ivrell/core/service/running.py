@@ -51,7 +51,8 @@ def stand_in(
     command = [sys.executable, "-I", str(_STAND_IN), str(given)]
     if sandboxed:
         give(folder)
-        command = Sandbox(folder, ours=OURS, hidden=(str(data_folder()),)).around(command)
+        sandbox = Sandbox(folder, ours=OURS, hidden=(str(data_folder()),), joined=True)
+        command = sandbox.around(command)
     with subprocess.Popen(
         command,
         stdin=subprocess.PIPE,

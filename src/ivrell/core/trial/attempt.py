@@ -101,6 +101,10 @@ class Attempts:
             place = (run["approach"], point_name(run["point"]))
             self._repeats.setdefault(place, run["inner_repeats"])
 
+    def _renew_runner(self) -> None:
+        self._runner.close()
+        self._runner = Runner(self._journal)
+
     def close(self) -> None:
         """End the runner and whatever it still watches."""
         self._runner.close()
@@ -165,6 +169,9 @@ class Attempts:
         approach = self._comparison.lane(planned.approach)
         ended: dict[str, Any] | None = None
         restoring = 0.0
+        if not self._runner.alive:
+            # It ended between two runs, which neither of them is to blame for.
+            self._renew_runner()
         try:
             with self._service(approach, place) as service:
                 spec = self._spec(planned, place, service, otherwise)
@@ -181,8 +188,7 @@ class Attempts:
                         ended = event
         except RunnerGone as gone:
             # The approach took its watcher along. Its successor clears what is left of both.
-            self._runner.close()
-            self._runner = Runner(self._journal)
+            self._renew_runner()
             ended = _not_measured(
                 "took its watcher down",
                 f"The approach ended the process that watches it ({gone}). Nothing of the run "

@@ -6,6 +6,7 @@ import select
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, Self
 
@@ -42,6 +43,11 @@ class Runner:
             env={"PATH": os.environ.get("PATH", os.defpath), "LANG": "C.UTF-8"},
             start_new_session=True,
         )
+
+    @property
+    def alive(self) -> bool:
+        """Whether it runs."""
+        return self._process.poll() is None
 
     @property
     def pid(self) -> int:
@@ -95,7 +101,9 @@ class Runner:
     def close(self) -> None:
         """End the runner and whatever it still watches."""
         if self._process.stdin:
-            self._process.stdin.close()
+            # What it did not take before it ended is not sent after it.
+            with suppress(BrokenPipeError):
+                self._process.stdin.close()
         try:
             self._process.wait(timeout=10)
         except subprocess.TimeoutExpired:

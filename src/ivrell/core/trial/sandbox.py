@@ -55,6 +55,7 @@ class Sandbox:
         beside: a process whose network it shares, and no other.
         writable: further places that it can write to.
         user: whose it is where root starts it, as user and group id; nobody's unless given.
+        joined: whether other sandboxes are to share its network.
         lasting: whether it outlives whoever started it, as a server does.
     """
 
@@ -66,6 +67,7 @@ class Sandbox:
     beside: int | None = None
     writable: tuple[str, ...] = ()
     user: tuple[int, int] = (_NOBODY, _NOBODY)
+    joined: bool = False
     lasting: bool = False
 
     def around(self, command: Iterable[str]) -> list[str]:
@@ -80,7 +82,7 @@ class Sandbox:
                 line += ["--symlink", str(Path(place).readlink()), place]
             elif Path(place).exists():
                 line += ["--ro-bind", place, place]
-        line += ["--dev", "/dev", "--proc", "/proc"]
+        line += [*self._devices(), "--proc", "/proc"]
         # What lies there is memory: it has an end, and belongs to whoever the run is.
         for place, size in IN_MEMORY.items():
             # What a server keeps there it shares among its own processes.
@@ -113,6 +115,16 @@ class Sandbox:
                 line += ["--cap-add", capability]
             return [*self._entering(), *line, "--", *_as(*self.user), *command]
         return [*self._entering(), *line, "--", *command]
+
+    def _devices(self) -> list[str]:
+        if not self.joined:
+            return ["--dev", "/dev"]
+        # Terminals would need a further user namespace, and the network would be the outer one's,
+        # which nobody could enter.
+        line = ["--tmpfs", "/dev"]
+        for name in ("null", "zero", "full", "random", "urandom"):
+            line += ["--dev-bind", f"/dev/{name}", f"/dev/{name}"]
+        return line
 
     def _entering(self) -> list[str]:
         """What brings the sandbox into another process's network, and so out of its own."""
