@@ -18,6 +18,7 @@ def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
         prog="ivrell", description="Compare alternative approaches to the same data task."
     )
+    parser.add_argument("--verbose", action="store_true", help="tell what is done, line by line")
     commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
 
     run = commands.add_parser("run", help="run a trial of a comparison file")
@@ -120,7 +121,10 @@ def main(arguments: Sequence[str]) -> int:
     """Run one command; returns the exit status: 0 done, 1 trouble in a lane, 2 bad input."""
     args = _parser().parse_args(arguments)
     from ivrell.cli.commands import COMMANDS
+    from ivrell.core.folders import data_folder
+    from ivrell.core.logs import log_commands
 
+    log_commands(data_folder() / "log", verbose=args.verbose)
     try:
         return int(COMMANDS[args.command](args))
     except BadInput as error:

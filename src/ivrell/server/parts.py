@@ -8,6 +8,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from ivrell.core.logs import MOST_BYTES
+
 _PR_SET_PDEATHSIG = 1
 FIRST_PAUSE_S = 0.5
 LONGEST_PAUSE_S = 60.0
@@ -75,13 +77,16 @@ class Part:
     def start(self, *, died: bool = False) -> None:
         """Start it now; ``died`` says that the one before ended unasked."""
         besides = self._after_death if died else ()
-        with self._log.open("ab") as log:
+        # What it prints besides its log: what the interpreter says at its end, for the most part.
+        printed = self._log.with_suffix(".printed")
+        long = printed.exists() and printed.stat().st_size > MOST_BYTES
+        with printed.open("wb" if long else "ab") as output:
             self._process = subprocess.Popen(
                 [sys.executable, "-m", *self._arguments, *besides],
-                env=self._environment(),
+                env={**self._environment(), "IVRELL_LOG": str(self._log)},
                 stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
+                stdout=output,
+                stderr=output,
                 start_new_session=True,
                 preexec_fn=_die_with_parent,
             )

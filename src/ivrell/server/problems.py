@@ -10,12 +10,13 @@ from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from ivrell.core.errors import BadInput
+from ivrell.core.logs import referred
 
 log = logging.getLogger("ivrell.api")
 _OWN_ERROR = (
     "Something went wrong inside Ivrell; nothing was lost.",
     "",
-    "Try it again. The web server's log has the details.",
+    "Try it again. The web server's log has the details under {reference}.",
 )
 
 
@@ -55,8 +56,9 @@ def handle(error: Exception, context: dict) -> Response | None:
         return Response(_problem(*_AWAY), status.HTTP_503_SERVICE_UNAVAILABLE)
     response = exception_handler(error, context)
     if response is None:
-        log.exception("an error of Ivrell's own in %s", context["request"].path, exc_info=error)
-        return Response(_problem(*_OWN_ERROR), status.HTTP_500_INTERNAL_SERVER_ERROR)
+        reference = referred(log, "an error of Ivrell's own in %s", context["request"].path)
+        what, where, cure = (part.format(reference=reference) for part in _OWN_ERROR)
+        return Response(_problem(what, where, cure), status.HTTP_500_INTERNAL_SERVER_ERROR)
     if isinstance(error, serializers.ValidationError) and isinstance(error.detail, dict):
         field, messages = next(iter(error.detail.items()))
         message = messages[0] if isinstance(messages, list) else str(messages)

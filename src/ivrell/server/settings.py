@@ -7,6 +7,7 @@ IVRELL_WEB          folder of the built page
 IVRELL_MADE_GB      most made data kept between trials, in GB (20 unless given)
 IVRELL_FILES        folders, with colons between, whose csv and parquet files tables may be, besides
                     the folder files in the data folder
+IVRELL_LOG          file that the process logs to; standard error unless given
 IVRELL_HOSTS        names the server answers to, besides the loopback ones
 """
 
@@ -115,11 +116,17 @@ SPECTACULAR_SETTINGS = {
     "ENUM_NAME_OVERRIDES": {"TrialState": "ivrell.server.trials.models.Trial.State"},
 }
 
+# What a start runs logs to a file of its own, turned over; all else to whoever started it.
+_LOG = os.environ.get("IVRELL_LOG")
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"plain": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
-    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "plain"}},
-    "root": {"handlers": ["stderr"], "level": "WARNING"},
+    "formatters": {"line": {"()": "ivrell.core.logs.OneLine"}},
+    "handlers": {
+        "log": {"()": "ivrell.core.logs.file_handler", "path": Path(_LOG)}
+        if _LOG
+        else {"class": "logging.StreamHandler", "formatter": "line"}
+    },
+    "root": {"handlers": ["log"], "level": "WARNING"},
     "loggers": {"ivrell": {"level": "INFO"}},
 }

@@ -1,6 +1,7 @@
 """Taking over what runs hand over, by a process that looks at it first."""
 
 import json
+import logging
 import os
 import select
 import subprocess
@@ -16,6 +17,7 @@ from ivrell.core.folders import data_folder
 from ivrell.core.trial.launch import scrubbed_environment
 from ivrell.core.trial.sandbox import OURS, Sandbox, as_root, give
 
+log = logging.getLogger("ivrell.trial")
 _START_S = 60.0
 _ASK_EVERY_S = 0.25
 _OWN_BYTES = 1 << 30
@@ -140,6 +142,7 @@ class AnswerDesk:
             elif wanted_stop():
                 self.close()
                 raise Stopped("the answer")
+        log.warning("the process that looks at answers ended or took too long")
         self.close()
         return None
 

@@ -1,5 +1,6 @@
 """Doing one run: its input brought into the asked state, the runner told, its answer kept."""
 
+import logging
 import os
 import shutil
 import sys
@@ -32,6 +33,7 @@ from ivrell.core.trial.record import run_record
 from ivrell.core.trial.sandbox import OURS, why_not
 from ivrell.core.trial.threads import thread_environment
 
+log = logging.getLogger("ivrell.trial")
 _OF_SERVER = ("cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes")
 Tell = Callable[[str, dict[str, Any]], None]
 
@@ -102,6 +104,7 @@ class Attempts:
             self._repeats.setdefault(place, run["inner_repeats"])
 
     def _renew_runner(self) -> None:
+        log.warning("the runner had ended; another one watches the next run")
         self._runner.close()
         self._runner = Runner(self._journal)
 

@@ -4,6 +4,7 @@ The conductor does as little as it can while a run is timed: it waits for the ru
 """
 
 import json
+import logging
 import os
 import time
 from collections import Counter
@@ -44,6 +45,7 @@ from ivrell.core.trial.attempt import Attempts, sandboxed
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.plan import Plan, PlannedRun, memory_run, ordered_runs
 
+log = logging.getLogger("ivrell.trial")
 _FAILURES_BEFORE_OUT = 2
 _SETTLE_S = 0.3
 CURVES = pa.schema(
@@ -211,6 +213,7 @@ class Trial:
         self._write("comparison.toml", self.text)
         self._write("plan.json", self.plan.model_dump_json(indent=2))
         ended = "done"
+        log.info("trial of %s in %s", self.comparison.name, self.folder)
         try:
             # What looks at answers loads its libraries while the rest is prepared.
             with scratch() as folder, self._desk(folder) as desk:
@@ -392,6 +395,10 @@ class Trial:
             attempts.close()
 
     def _keep_run(self, run: dict[str, Any], lines: TextIO, began: float) -> None:
+        log.debug(
+            "run %s of %s in round %s: %s, %s s",
+            run["run"], run["approach"], run["round"], run["state"], run["elapsed_s"],
+        )  # fmt: skip
         run["spent_s"] = time.monotonic() - began
         self.runs.append(run)
         lines.write(as_line(run))
@@ -457,6 +464,7 @@ class Trial:
         except psycopg.OperationalError:
             if not self.databases.revive():
                 raise
+            log.warning("the private server had ended and was started again (%s)", self.folder)
             return what()
 
     def _do_run(self, attempts: Attempts, planned: PlannedRun) -> dict[str, Any]:
@@ -501,6 +509,7 @@ class Trial:
         }
         self._write("findings.json", json.dumps(found, indent=2))
         self._write("report.html", report_html(self.comparison, found, self.machine, self.made))
+        log.info("trial in %s ended: %s, %s runs", self.folder, ended, len(self.runs))
         self.listen("ended", {"ended": ended})
         return found
 

@@ -11,6 +11,7 @@ from procrastinate.contrib.django import app
 
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import in_use
+from ivrell.core.logs import referred
 from ivrell.core.recipe import looking
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore
@@ -83,11 +84,11 @@ def make_data(making_id: int) -> None:
     except BadInput as error:
         making.finish(Making.State.FAILED, error.as_dict())
     except Exception:
-        log.exception("%s ended with an error of Ivrell's own", making)
+        reference = referred(log, "%s ended with an error of Ivrell's own", making)
         making.finish(
             Making.State.FAILED,
             {"what": "Making the data ended with an error inside Ivrell.", "where": "",
-             "cure": "The worker's log has the details. Try it again."},
+             "cure": f"The worker's log has the details under {reference}. Try it again."},
         )  # fmt: skip
         raise
 

@@ -19,6 +19,7 @@ from procrastinate.contrib.django import app
 
 from ivrell.core.comparison.points import point_name
 from ivrell.core.errors import BadInput
+from ivrell.core.logs import referred
 from ivrell.core.scratch import own_folder
 from ivrell.core.trial.plan import Plan
 from ivrell.server.parts import FOR_NOW
@@ -141,22 +142,22 @@ def conduct_trial(trial_id: int) -> None:
         logging.shutdown()
         os._exit(FOR_NOW)
     except OSError as error:
-        log.exception("trial %s", trial_id)
-        trial.finish(Trial.State.FAILED, _told_by_system(error))
+        reference = referred(log, "trial %s", trial_id)
+        trial.finish(Trial.State.FAILED, _told_by_system(error, reference))
     except Exception:
-        log.exception("trial %s ended with an error of Ivrell's own", trial_id)
+        reference = referred(log, "trial %s ended with an error of Ivrell's own", trial_id)
         trial.finish(
             Trial.State.FAILED,
             {
                 "what": "The trial ended with an error inside Ivrell; its runs so far are kept.",
                 "where": "",
-                "cure": "The worker's log has the details. Run it again.",
+                "cure": f"The worker's log has the details under {reference}. Run it again.",
             },
         )
         raise
 
 
-def _told_by_system(error: OSError) -> dict[str, str]:
+def _told_by_system(error: OSError, reference: str) -> dict[str, str]:
     """What of the system's kept a trial from going on, such as a disk that is full."""
     full = error.errno in (errno.ENOSPC, errno.EDQUOT)
     return BadInput(
@@ -166,7 +167,7 @@ def _told_by_system(error: OSError) -> dict[str, str]:
         where=str(error.filename or settings.IVRELL_DATA),
         cure="Make room: made data can be removed on the machine page. Then run it again."
         if full
-        else "The worker's log has the details. Run it again.",
+        else f"The worker's log has the details under {reference}. Run it again.",
     ).as_dict()
 
 
@@ -241,13 +242,14 @@ def try_lane(try_id: int) -> None:
     except BadInput as error:
         attempt.state, attempt.message = Try.State.FAILED, error.as_dict()
     except OSError as error:
-        log.exception("try %s", try_id)
-        attempt.state, attempt.message = Try.State.FAILED, _told_by_system(error)
+        told = _told_by_system(error, referred(log, "try %s", try_id))
+        attempt.state, attempt.message = Try.State.FAILED, told
     except Exception:
+        reference = referred(log, "try %s ended with an error of Ivrell's own", try_id)
         attempt.state = Try.State.FAILED
         attempt.message = {
             "what": "The try ended with an error inside Ivrell.", "where": "",
-            "cure": "The worker's log has the details.",
+            "cure": f"The worker's log has the details under {reference}.",
         }  # fmt: skip
         raise
     finally:
