@@ -9,7 +9,7 @@ from pathlib import Path
 from ivrell.core.measure import group as group_module
 from ivrell.core.measure import proportional
 from ivrell.core.measure.group import RunGroup
-from ivrell.core.trial.conduct import read_curve
+from ivrell.core.results.folder import ResultFolder
 from tests.support.comparisons import HEAD, TrialCase, approach, python_answer
 
 MB = 1_000_000
@@ -271,7 +271,7 @@ for _ in range(2):
 
     def test_curve_follows_the_run(self):
         trial_run = self.run_one("time.sleep(0.3)\nheld = bytearray(100_000_000)\ntime.sleep(0.3)")
-        curve = read_curve(self.folder / "trial", trial_run["run"])
+        curve = ResultFolder(self.folder / "trial").curve(trial_run["run"])
         start = trial_run["start_memory_bytes"]
         early = [m - start for t, _, m in curve if t < 0.25]
         late = [m - start for t, _, m in curve if 0.45 < t < 0.58]

@@ -221,15 +221,14 @@ def _interrupt(args: argparse.Namespace) -> int:
 
 
 def _resume(args: argparse.Namespace) -> int:
-    from ivrell.core.comparison.file import read_text
+    from ivrell.core.results.folder import PLAN, ResultFolder
     from ivrell.core.trial.plan import Plan
 
-    plan_path = args.folder / "plan.json"
-    if not plan_path.exists():
-        raise BadInput(f"{args.folder} is no result folder of a trial: it has no plan.json.")
-    text = read_text(args.folder / "comparison.toml")
-    plan = Plan.model_validate_json(plan_path.read_text())
-    found = _conduct(text, plan, args.folder)
+    kept = ResultFolder(args.folder)
+    if not kept.is_one:
+        raise BadInput(f"{args.folder} is no result folder of a trial: it has no {PLAN}.")
+    plan = Plan.model_validate(kept.read_json(PLAN))
+    found = _conduct(kept.comparison_text, plan, args.folder)
     _tell(args, found, lambda: _show().findings(found, args.folder))
     return _status(found)
 

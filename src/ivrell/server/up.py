@@ -47,9 +47,10 @@ class Found(NamedTuple):
 class Up:
     """What one start has running."""
 
-    def __init__(self, folder: Path, port: int | None, demo: bool) -> None:
+    def __init__(self, folder: Path, port: int | None, demo: bool, rebuild: bool = False) -> None:
         self.folder = folder
         self.demo = demo
+        self.rebuild = rebuild
         self.wanted_port = port
         self.parts: list[Part] = []
         self.cluster = Cluster(folder / "records")
@@ -178,6 +179,9 @@ class Up:
         env = self._env = self.environment(port)
         demo = ["--demo", str(HOME / "demo")] if self.demo else []
         link = self.manage(env, "prepare", *demo)
+        if self.rebuild:
+            say("Making the records of trials anew from their result folders")
+            say(self.manage(env, "reindex"))
         say("Starting the web server and the trial worker")
         # One that was left behind tells of an end that nobody asked for.
         died = self.state.exists()
@@ -279,6 +283,11 @@ def _arguments() -> argparse.Namespace:
     parser.add_argument("--port", type=int, help=f"port on loopback (usually {USUAL_PORT})")
     parser.add_argument("--data-dir", type=Path, help="where records, data and results are kept")
     parser.add_argument("--no-demo", action="store_true", help="do not load the demo comparison")
+    parser.add_argument(
+        "--rebuild-records",
+        action="store_true",
+        help="make the records of trials anew from their result folders",
+    )
     return parser.parse_args()
 
 
@@ -292,7 +301,8 @@ def _wait(up: Up, asked: Callable[[], bool]) -> int:
 def main() -> int:
     """Start, wait for Ctrl-C, stop."""
     args = _arguments()
-    up = Up((args.data_dir or data_folder()).resolve(), args.port, not args.no_demo)
+    folder = (args.data_dir or data_folder()).resolve()
+    up = Up(folder, args.port, not args.no_demo, args.rebuild_records)
     stopping: list[int] = []
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, lambda got, frame: stopping.append(got))

@@ -3,7 +3,6 @@
 The conductor does as little as it can while a run is timed: it waits for the runner.
 """
 
-import json
 import logging
 import os
 import time
@@ -13,11 +12,9 @@ from contextlib import AbstractContextManager, nullcontext
 from dataclasses import asdict
 from functools import partial
 from pathlib import Path
-from typing import Any, Protocol, TextIO, TypeVar
+from typing import Any, Protocol, TypeVar
 
 import psycopg
-import pyarrow as pa
-import pyarrow.parquet
 
 from ivrell.core.agreement.record import Answers
 from ivrell.core.agreement.sources import Sources
@@ -26,8 +23,7 @@ from ivrell.core.comparison.points import point_name
 from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped
-from ivrell.core.json_lines import as_line, cut_to_whole_lines, whole_lines
-from ivrell.core.locks import FileLock, in_use
+from ivrell.core.locks import in_use
 from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
@@ -38,6 +34,17 @@ from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
+from ivrell.core.results.folder import (
+    AGREEMENT,
+    COMPARISON,
+    DATA,
+    FINDINGS,
+    MACHINE,
+    PLAN,
+    REPORT,
+    AddRun,
+    ResultFolder,
+)
 from ivrell.core.runtimes import Runtimes
 from ivrell.core.scratch import scratch
 from ivrell.core.trial.answer_desk import AnswerDesk, Received
@@ -48,15 +55,6 @@ from ivrell.core.trial.plan import Plan, PlannedRun, memory_run, ordered_runs
 log = logging.getLogger("ivrell.trial")
 _FAILURES_BEFORE_OUT = 2
 _SETTLE_S = 0.3
-CURVES = pa.schema(
-    [
-        ("run", pa.int32()),
-        ("t_s", pa.float64()),
-        ("cpu_s", pa.float64()),
-        ("memory_bytes", pa.int64()),
-    ]
-)
-
 
 Done = TypeVar("Done")
 
@@ -129,7 +127,7 @@ class Trial:
         self.text = text
         self.comparison = parse(text)
         self.plan = plan
-        self.folder = folder
+        self.results = ResultFolder(folder)
         self.store = store
         self.listen = listen
         self.control = control or NoControl()
@@ -194,24 +192,17 @@ class Trial:
         Returns the findings of every point, as findings.json holds them. A stop leaves a
         complete folder of what was done until then, with ``ended`` saying so.
         """
-        self.folder.mkdir(parents=True, exist_ok=True)
-        lock = FileLock(self.folder / "conductor.lock")
-        if not lock.take():
-            raise BadInput(
-                "Another process conducts this trial.",
-                where=str(self.folder),
-                cure="Wait until it ends, or stop it there.",
-            )
-        try:
-            with in_use(self.store.root), in_use(self.databases.root):
-                return self._conduct()
-        finally:
-            lock.release()
+        with self.results.conducted(), in_use(self.store.root), in_use(self.databases.root):
+            return self._conduct()
+
+    @property
+    def folder(self) -> Path:
+        """The result folder's path."""
+        return self.results.path
 
     def _conduct(self) -> dict[str, Any]:
-        self.folder.mkdir(parents=True, exist_ok=True)
-        self._write("comparison.toml", self.text)
-        self._write("plan.json", self.plan.model_dump_json(indent=2))
+        self.results.write(COMPARISON, self.text)
+        self.results.write(PLAN, self.plan.model_dump_json(indent=2))
         ended = "done"
         log.info("trial of %s in %s", self.comparison.name, self.folder)
         try:
@@ -250,7 +241,7 @@ class Trial:
 
     def prepare(self) -> dict[str, Made] | Loaded:
         """Make the data of the first lane at the first point and no more; gives it."""
-        self.folder.mkdir(parents=True, exist_ok=True)
+        self.results.make()
         approach = self.comparison.lane(self.lanes[0])
         return self._make(self._recipes[point_name(self.points[0])], approach)
 
@@ -261,7 +252,7 @@ class Trial:
         of every point, and writes them as ``conduct`` does. Raises BadInput for an unknown lane
         or where the trial has not ended.
         """
-        if not (self.folder / "findings.json").exists():
+        if not self.results.has_ended:
             raise BadInput("This trial has not ended.", cure="Wait for its end, or stop it.")
         if reference is not None:
             self.comparison.lane(reference)
@@ -269,13 +260,11 @@ class Trial:
             answer = self.comparison.answer.model_copy(update=asked)
             self.comparison = self.comparison.model_copy(update={"answer": answer})
 
-        def kept(name: str) -> Any:
-            return json.loads((self.folder / name).read_text())
-
-        self.machine, self.made = kept("machine.json"), kept("data.json")
+        self.machine = self.results.read_json(MACHINE)
+        self.made = self.results.read_json(DATA)
         self.answers = self._answers()
         self._take_up()
-        return self._finish(kept("findings.json")["ended"])
+        return self._finish(self.results.read_json(FINDINGS)["ended"])
 
     def shapes(self, point: dict[str, Any]) -> dict[str, dict[str, Any]]:
         """Rows and schema of each table at a point; see Job.shapes."""
@@ -291,15 +280,15 @@ class Trial:
 
     def _answers(self) -> Answers:
         own_files = Path(self.plan.own_files or Path.cwd())
-        return Answers(self.comparison, self.folder / "answers", own_files)
+        return Answers(self.comparison, self.results.answers, own_files)
 
     def _keep_machine(self) -> None:
-        self._write("machine.json", json.dumps(self.machine, indent=2))
+        self.results.write_json(MACHINE, self.machine)
         self.listen("machine", self.machine)
 
     def _take_up(self) -> None:
         """Read what an earlier session of this trial left."""
-        for run in whole_lines(self.folder / "runs.jsonl"):
+        for run in self.results.runs():
             self.runs.append(run)
             self._note_trouble(run)
             if run["answer_fingerprint"]:
@@ -323,7 +312,7 @@ class Trial:
         for made in self._made.values():
             told += made.as_made() if isinstance(made, Loaded) else map(asdict, made.values())
         self.made = list({(m["paths"][0], m["table"]): m for m in told}.values())
-        self._write("data.json", json.dumps(self.made, indent=2))
+        self.results.write_json(DATA, self.made)
         self.listen("data made", {"tables": self.made})
 
     def _make(self, recipe: Recipe, approach: Approach) -> dict[str, Made] | Loaded:
@@ -357,12 +346,11 @@ class Trial:
 
     def _do_runs(self, folder: Path, desk: AnswerDesk | None) -> None:
         done = {run["run"] for run in self.runs}
-        journal = self.folder / "journal.jsonl"
         attempts = Attempts(
             self.comparison,
             self.plan,
             folder,
-            journal,
+            self.results.journal,
             self.databases,
             self.runtimes,
             desk=desk,
@@ -373,10 +361,8 @@ class Trial:
             attempts.learn(run)
         began = time.monotonic() - self._spent_before()
         ended_round = -self.plan.warm_ups
-        path = self.folder / "runs.jsonl"
         try:
-            with path.open("a", encoding="utf-8") as lines:
-                cut_to_whole_lines(path)
+            with self.results.adding_runs() as add:
                 for planned in ordered_runs(self.comparison, self.plan):
                     if self.control.stop_all():
                         raise Stopped
@@ -386,24 +372,22 @@ class Trial:
                             return
                     if planned.number not in done and not self._is_out(planned):
                         run = self._with_server(partial(self._do_run, attempts, planned))
-                        self._keep_run(run, lines, began)
+                        self._keep_run(run, add, began)
                     if self._wants_memory_run(planned):
                         closely = memory_run(self.comparison, self.plan, planned)
                         run = self._with_server(partial(self._do_run, attempts, closely))
-                        self._keep_run(run, lines, began)
+                        self._keep_run(run, add, began)
         finally:
             attempts.close()
 
-    def _keep_run(self, run: dict[str, Any], lines: TextIO, began: float) -> None:
+    def _keep_run(self, run: dict[str, Any], add: AddRun, began: float) -> None:
         log.debug(
             "run %s of %s in round %s: %s, %s s",
             run["run"], run["approach"], run["round"], run["state"], run["elapsed_s"],
         )  # fmt: skip
         run["spent_s"] = time.monotonic() - began
         self.runs.append(run)
-        lines.write(as_line(run))
-        lines.flush()
-        os.fsync(lines.fileno())
+        add(run)
         self._note_trouble(run)
         self.listen("run ended", run)
 
@@ -485,9 +469,7 @@ class Trial:
         return run
 
     def _keep_curve(self, number: int, curve: list[list[float]]) -> None:
-        folder = self.folder / "curves"
-        folder.mkdir(exist_ok=True)
-        (folder / f"{number}.json").write_text(json.dumps(curve))
+        self.results.keep_curve(number, curve)
 
     def _finish(self, ended: str) -> dict[str, Any]:
         agreement = {
@@ -496,8 +478,8 @@ class Trial:
             )
             for point in self.points
         }
-        self._write("agreement.json", json.dumps(agreement, indent=2))
-        self._write_curves()
+        self.results.write_json(AGREEMENT, agreement)
+        self.results.write_curves(run["run"] for run in self.runs)
         found = {
             "ended": ended,
             "points": [
@@ -507,26 +489,12 @@ class Trial:
                 for point in self.points
             ],
         }
-        self._write("findings.json", json.dumps(found, indent=2))
-        self._write("report.html", report_html(self.comparison, found, self.machine, self.made))
+        self.results.write_json(FINDINGS, found)
+        report = report_html(self.comparison, found, self.machine, self.made)
+        self.results.write(REPORT, report)
         log.info("trial in %s ended: %s, %s runs", self.folder, ended, len(self.runs))
         self.listen("ended", {"ended": ended})
         return found
-
-    def _write_curves(self) -> None:
-        rows = [
-            (run["run"], *sample)
-            for run in self.runs
-            for sample in read_curve(self.folder, run["run"])
-        ]
-        named = [dict(zip(CURVES.names, row, strict=True)) for row in rows]
-        table = pa.Table.from_pylist(named, CURVES)
-        pyarrow.parquet.write_table(table, self.folder / "curves.parquet")
-
-    def _write(self, name: str, text: str) -> None:
-        temporary = self.folder / f"{name}.part"
-        temporary.write_text(text, encoding="utf-8")
-        temporary.replace(self.folder / name)
 
 
 def desk_for(plan: Plan, folder: Path) -> AnswerDesk:
@@ -535,11 +503,3 @@ def desk_for(plan: Plan, folder: Path) -> AnswerDesk:
     return AnswerDesk(
         folder, limits.memory_bytes, limits.prepare_seconds, sandboxed=sandboxed(plan)
     )
-
-
-def read_curve(folder: Path, number: int) -> list[tuple[float, float, int]]:
-    """Curve of one run of a result folder: (t_s, cpu_s, memory_bytes) samples."""
-    path = folder / "curves" / f"{number}.json"
-    if not path.exists():
-        return []
-    return [(t, cpu, round(memory)) for t, cpu, memory in json.loads(path.read_text())]

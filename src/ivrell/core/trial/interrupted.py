@@ -72,9 +72,9 @@ def interrupted(
 def _interrupted(
     trial: Trial, lane: str, share: float, control: Control, scratch: Path, desk: AnswerDesk
 ) -> dict[str, Any]:
-    plan, folder = trial.plan, trial.folder
+    plan = trial.plan
     made = trial.prepare()
-    journal = folder / "journal.jsonl"
+    journal = trial.results.journal
     attempts = Attempts(
         trial.comparison, plan, scratch, journal, trial.databases, trial.runtimes,
         shapes=trial.shapes, desk=desk,

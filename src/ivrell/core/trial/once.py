@@ -62,7 +62,7 @@ def try_once(
     if run and explained:
         found["plans"] = run.pop("plans")
     if run and run["answer_fingerprint"]:
-        path = folder / "answers" / f"{lane}-{run['answer_fingerprint']}.arrow"
+        path = trial.results.answers / f"{lane}-{run['answer_fingerprint']}.arrow"
         with pa.OSFile(str(path)) as source:
             answer = pa.ipc.open_file(source).read_all()
         found["columns"] = [{"name": f.name, "type": str(f.type)} for f in answer.schema]

@@ -1,7 +1,7 @@
 """Trials, their runs, and the events that are shown while they go on."""
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from django.conf import settings
 from django.db import connection, models, transaction
@@ -16,6 +16,9 @@ from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, ordered_runs
 from ivrell.server.comparisons.models import Comparison, subject
 from ivrell.server.looks import LOOKS
+
+if TYPE_CHECKING:
+    from ivrell.core.results.folder import ResultFolder
 
 CHANNEL = "ivrell_events"
 MACHINE_LOCK = "machine"
@@ -91,6 +94,14 @@ class Trial(models.Model):
         return settings.IVRELL_DATA / "trials" / str(self.pk)
 
     @property
+    def results(self) -> "ResultFolder":
+        """What is kept of it there."""
+        # Heavy, and wanted only here: a web server should stay small.
+        from ivrell.core.results.folder import ResultFolder
+
+        return ResultFolder(self.folder)
+
+    @property
     def read(self) -> ComparisonData:
         """The comparison as it was when the trial was launched."""
         return parse(self.text)
@@ -130,7 +141,7 @@ class Trial(models.Model):
         pattern = f"expected-{self.comparison_id}{knobs}.parquet"
         folder = settings.IVRELL_DATA / "files"
         folder.mkdir(parents=True, exist_ok=True)
-        answers = Answers(self.read, self.folder / "answers")
+        answers = Answers(self.read, self.results.answers)
         parquet.write_table(answers.table(lane, usual), folder / expected_name(pattern, point))
         return pattern
 

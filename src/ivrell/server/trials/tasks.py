@@ -67,8 +67,6 @@ class Conductor:
         return True
 
     def _keep_run(self, record: dict[str, Any]) -> None:
-        from ivrell.core.trial.conduct import read_curve
-
         Run.objects.update_or_create(
             trial=self.trial,
             number=record["run"],
@@ -76,7 +74,7 @@ class Conductor:
                 "approach": record["approach"],
                 "state": record["state"],
                 "record": record,
-                "curve": read_curve(self.trial.folder, record["run"]),
+                "curve": self.trial.results.curve(record["run"]),
             },
         )
         keep = ("run", "approach", "point", "round", "warm_up", "state", "elapsed_s",

@@ -79,7 +79,7 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
     @action(detail=True, methods=["get"])
     def report(self, request: Request, pk: str) -> FileResponse:
         """The report of a trial that has ended, to be kept or passed on."""
-        path = self.get_object().folder / "report.html"
+        path = self.get_object().results.report
         if not path.exists():
             raise Http404
         return FileResponse(path.open("rb"), as_attachment=True, filename=f"trial-{pk}.html")
@@ -101,7 +101,7 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
         given = asked(shapes.LaneAsked, request)
         trial = self.get_object()
         trial.read.lane(given.lane)
-        if not (trial.folder / "findings.json").exists():
+        if not trial.results.has_ended:
             raise BadInput("This trial has not ended.", cure="Wait for its end, or stop it.")
         judge_trial.defer(trial_id=trial.pk, reference=given.lane)
         return Response(status=status.HTTP_202_ACCEPTED)

@@ -1,0 +1,183 @@
+"""One result folder: its files by name, read and written whole.
+
+Everything of a trial stands here; records elsewhere are an index of it, which can be made anew.
+Files that are replaced are written beside themselves first, on the same file system, so that a
+reader finds the one or the other and never a half. Runs are added a line at a time.
+"""
+
+import json
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet
+
+from ivrell.core.errors import BadInput
+from ivrell.core.json_lines import as_line, cut_to_whole_lines, whole_lines
+from ivrell.core.locks import FileLock
+
+COMPARISON = "comparison.toml"
+PLAN = "plan.json"
+MACHINE = "machine.json"
+DATA = "data.json"
+RUNS = "runs.jsonl"
+AGREEMENT = "agreement.json"
+FINDINGS = "findings.json"
+REPORT = "report.html"
+CURVES = "curves.parquet"
+_CURVES = "curves"
+_ANSWERS = "answers"
+_JOURNAL = "journal.jsonl"
+_LOCK = "conductor.lock"
+
+CURVE = pa.schema(
+    [
+        ("run", pa.int32()),
+        ("t_s", pa.float64()),
+        ("cpu_s", pa.float64()),
+        ("memory_bytes", pa.int64()),
+    ]
+)
+"""Columns of the file of curves: seconds since the clock started, CPU seconds, bytes."""
+
+Sample = tuple[float, float, int]
+"""Of a curve: seconds since the clock started, CPU seconds until then, bytes held."""
+
+
+AddRun = Callable[[Mapping[str, Any]], None]
+"""Adds a run object at the end of a folder's runs."""
+
+
+class ResultFolder:
+    """The result folder at a path; it need not be there yet."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def __str__(self) -> str:
+        return str(self.path)
+
+    @property
+    def is_one(self) -> bool:
+        """Whether a trial has been begun there."""
+        return (self.path / PLAN).exists() and (self.path / COMPARISON).exists()
+
+    @property
+    def has_ended(self) -> bool:
+        """Whether the trial there has come to an end."""
+        return (self.path / FINDINGS).exists()
+
+    def make(self) -> None:
+        """Make the folder where it is missing."""
+        self.path.mkdir(parents=True, exist_ok=True)
+
+    @contextmanager
+    def conducted(self) -> Iterator[None]:
+        """Let nobody else conduct the trial meanwhile. Raises BadInput where somebody does."""
+        self.make()
+        lock = FileLock(self.path / _LOCK)
+        if not lock.take():
+            raise BadInput(
+                "Another process conducts this trial.",
+                where=str(self.path),
+                cure="Wait until it ends, or stop it there.",
+            )
+        try:
+            yield
+        finally:
+            lock.release()
+
+    def write(self, name: str, text: str) -> None:
+        """Put a whole file in the place of the one that is there, if any."""
+        part = self.path / f"{name}.part"
+        part.write_text(text, encoding="utf-8")
+        part.replace(self.path / name)
+
+    def write_json(self, name: str, told: Any) -> None:
+        """The same of plain data."""
+        self.write(name, json.dumps(told, indent=2))
+
+    def read_json(self, name: str) -> Any:
+        """What a file holds as plain data. Raises BadInput where it is none or not there."""
+        try:
+            return json.loads((self.path / name).read_text(encoding="utf-8"))
+        except FileNotFoundError:
+            raise BadInput(
+                f"{self.path} has no {name}.", cure="Name the folder of a trial that has ended."
+            ) from None
+        except (OSError, ValueError) as error:
+            raise BadInput(f"{name} cannot be read: {error}", where=str(self.path)) from None
+
+    @property
+    def comparison_text(self) -> str:
+        """The comparison file as it was when the trial was launched. Raises BadInput."""
+        try:
+            return (self.path / COMPARISON).read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise BadInput(
+                f"{self.path} is no result folder of a trial: {error}.",
+                cure="Name a folder that ivrell run has made.",
+            ) from None
+
+    def runs(self) -> list[dict[str, Any]]:
+        """The run objects there are, without one that was cut off while it was written."""
+        return whole_lines(self.path / RUNS)
+
+    @contextmanager
+    def adding_runs(self) -> Iterator[AddRun]:
+        """What adds a run object at the end; each is on the disk before the next begins."""
+        path = self.path / RUNS
+        with path.open("a", encoding="utf-8") as lines:
+            cut_to_whole_lines(path)
+
+            def add(run: Mapping[str, Any]) -> None:
+                lines.write(as_line(run))
+                lines.flush()
+                os.fsync(lines.fileno())
+
+            yield add
+
+    def keep_curve(self, run: int, curve: Sequence[Sequence[float]]) -> None:
+        """Keep the curve of one run."""
+        folder = self.path / _CURVES
+        folder.mkdir(exist_ok=True)
+        (folder / f"{run}.json").write_text(json.dumps(curve))
+
+    def curve(self, run: int) -> list[Sample]:
+        """The curve of one run; empty where there is none."""
+        path = self.path / _CURVES / f"{run}.json"
+        if not path.exists():
+            return []
+        return [(t, cpu, round(memory)) for t, cpu, memory in json.loads(path.read_text())]
+
+    def write_curves(self, runs: Iterable[int]) -> None:
+        """Put the curves of these runs into one file of columns, see CURVE."""
+        rows = [(run, *sample) for run in runs for sample in self.curve(run)]
+        named = [dict(zip(CURVE.names, row, strict=True)) for row in rows]
+        pyarrow.parquet.write_table(pa.Table.from_pylist(named, CURVE), self.path / CURVES)
+
+    @property
+    def answers(self) -> Path:
+        """Folder of the answers that differ, a file each."""
+        return self.path / _ANSWERS
+
+    @property
+    def journal(self) -> Path:
+        """The runner's own record."""
+        return self.path / _JOURNAL
+
+    @property
+    def report(self) -> Path:
+        """The report, a page of its own."""
+        return self.path / REPORT
+
+    def contents(self) -> dict[str, int]:
+        """Bytes of each file there, by its name within the folder."""
+        return {
+            str(path.relative_to(self.path)): path.stat().st_size
+            for path in sorted(self.path.rglob("*"))
+            if path.is_file()
+        }

@@ -1,0 +1,112 @@
+"""Making the records of trials anew from their result folders, which hold everything."""
+
+import datetime
+import logging
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.core.management.color import no_style
+from django.db import connection, transaction
+
+from ivrell.core.comparison.file import parse
+from ivrell.core.comparison.points import point_name
+from ivrell.core.errors import BadInput
+from ivrell.core.results.folder import DATA, FINDINGS, MACHINE, PLAN, ResultFolder
+from ivrell.core.trial.plan import Plan, ordered_runs
+from ivrell.server.comparisons.models import Comparison
+from ivrell.server.trials.models import Run, Trial
+
+log = logging.getLogger("ivrell.trials")
+
+
+@dataclass(frozen=True)
+class Reindexed:
+    """What was done: trials whose records are new or made anew, and folders that could not be
+    read, with the reason."""
+
+    trials: int
+    runs: int
+    refused: dict[str, str]
+
+
+def reindex() -> Reindexed:
+    """Bring the records of all trials that have ended into line with their result folders.
+
+    A trial without a record comes to the comparison of the same name, or to a new one made of
+    the text that it ran. Trials under way are left alone.
+    """
+    trials = runs = 0
+    refused: dict[str, str] = {}
+    folders = [path for path in (settings.IVRELL_DATA / "trials").glob("*") if path.name.isdigit()]
+    for path in sorted(folders, key=lambda path: int(path.name)):
+        if Trial.objects.under_way().filter(pk=int(path.name)).exists():
+            continue
+        try:
+            runs += _taken_up(int(path.name), ResultFolder(path))
+            trials += 1
+        except (BadInput, KeyError, TypeError, ValueError) as error:
+            refused[str(path)] = str(error)
+            log.warning("%s is not taken up: %s", path, error)
+    for sql in connection.ops.sequence_reset_sql(no_style(), [Trial]):
+        with connection.cursor() as cursor:
+            cursor.execute(sql)
+    return Reindexed(trials, runs, refused)
+
+
+@transaction.atomic
+def _taken_up(number: int, kept: ResultFolder) -> int:
+    """Make one trial's record from its folder; how many runs it has."""
+    text = kept.comparison_text
+    plan = Plan.model_validate(kept.read_json(PLAN))
+    data = parse(text)
+    found: dict[str, Any] = kept.read_json(FINDINGS) if kept.has_ended else {}
+    trial = Trial.objects.filter(pk=number).first() or Trial(
+        pk=number, comparison=_comparison(data.name, text)
+    )
+    trial.text, trial.plan = text, plan.model_dump()
+    trial.planned_runs = sum(1 for _ in ordered_runs(data, plan))
+    trial.state = found.get("ended", Trial.State.STOPPED)
+    trial.machine = _there(kept, MACHINE, {})
+    trial.data = _there(kept, DATA, [])
+    trial.agreement = {
+        point_name(point["point"]): {lane["id"]: lane["agreement"] for lane in point["lanes"]}
+        for point in found.get("points", [])
+    }
+    began, ended = _times(kept.path)
+    trial.started_at, trial.finished_at = trial.started_at or began, trial.finished_at or ended
+    trial.save()
+    trial.runs.all().delete()
+    runs = kept.runs()
+    Run.objects.bulk_create(
+        Run(
+            trial=trial,
+            number=run["run"],
+            approach=run["approach"],
+            state=run["state"],
+            record=run,
+            curve=kept.curve(run["run"]),
+        )
+        for run in runs
+    )
+    trial.keep_conclusion()
+    return len(runs)
+
+
+def _comparison(name: str, text: str) -> Comparison:
+    present = Comparison.objects.present().filter(name=name)
+    return present.first() or Comparison.objects.from_text(text)
+
+
+def _there(kept: ResultFolder, name: str, else_: Any) -> Any:
+    return kept.read_json(name) if (kept.path / name).exists() else else_
+
+
+def _times(folder: Path) -> tuple[datetime.datetime, datetime.datetime]:
+    """When the first and the last of a folder's files were written."""
+    written = [path.stat().st_mtime for path in folder.iterdir()]
+    first, last = (
+        datetime.datetime.fromtimestamp(when, datetime.UTC) for when in (min(written), max(written))
+    )
+    return first, last
