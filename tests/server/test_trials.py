@@ -1,6 +1,8 @@
 """Trials through the queue's own task: records, findings, stops, events, trouble."""
 
 import asyncio
+import csv
+import io
 import json
 import os
 import sys
@@ -91,6 +93,19 @@ class Trials(ServerCase):
             told = self.call("get", f"trials/{trial.pk}/runs/1/", status=500)
         self.assertIn("inside Ivrell", told["what"])
         self.assertIn("validation error", logged.output[0])
+
+    def test_measures_come_with_findings_and_as_csv(self):
+        trial = self.conducted(knobs={"rows": [10, 20]})
+        found = self.call("get", f"trials/{trial.pk}/findings/")
+        keys = {row["key"] for row in found["measures"]}
+        self.assertLessEqual({"elapsed", "cpu_total", "code_lines"}, keys)
+        answer = self.client.get(f"/api/trials/{trial.pk}/measures/", {"point": '{"rows": 20}'})
+        self.assertIn("text/csv", answer["Content-Type"])
+        lines = list(csv.DictReader(io.StringIO(answer.content.decode())))
+        self.assertEqual({line["lane"] for line in lines}, {"loop", "query"})
+        self.assertEqual(len(lines), sum(len(row["lanes"]) for row in found["measures"]))
+        refused = self.client.get(f"/api/trials/{trial.pk}/measures/", {"point": '{"rows": 7}'})
+        self.assertEqual(refused.status_code, 400)
 
     def test_the_sandbox_cannot_be_left_out_here(self):
         told = self.call("post", self.at("launch/"), {"sandbox": "off"}, 400)

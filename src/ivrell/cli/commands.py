@@ -233,6 +233,23 @@ def _resume(args: argparse.Namespace) -> int:
     return _status(found)
 
 
+def _measures(args: argparse.Namespace) -> int:
+    from dataclasses import asdict
+
+    from ivrell.core.report.measures import as_csv
+    from ivrell.core.results.folder import ResultFolder
+    from ivrell.core.results.measured import measures_in
+
+    found = measures_in(ResultFolder(args.folder))
+    if args.csv:
+        for point in found:
+            print(as_csv(point.rows, point.names), end="")
+        return DONE
+    told = [{"point": p.point, "measures": [asdict(row) for row in p.rows]} for p in found]
+    _tell(args, told, lambda: _show().measures(found))
+    return DONE
+
+
 def _data(args: argparse.Namespace) -> int:
     _, comparison = _read(args.file)
     from ivrell.core.recipe.databases import DATABASES
@@ -327,6 +344,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "explain": _explain,
     "interrupt": _interrupt,
     "resume": _resume,
+    "measures": _measures,
     "data": _data,
     "propose": _propose,
     "runtimes": _runtimes,

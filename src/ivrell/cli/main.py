@@ -82,6 +82,11 @@ def _parser() -> argparse.ArgumentParser:
     resume.add_argument("folder", type=Path)
     resume.add_argument("--json", action="store_true")
 
+    measures = commands.add_parser("measures", help="every measure of a trial that has been run")
+    measures.add_argument("folder", type=Path)
+    measures.add_argument("--csv", action="store_true", help="as CSV, a line a measure and lane")
+    measures.add_argument("--json", action="store_true")
+
     data = commands.add_parser("data", help="make the data of a comparison file")
     data.add_argument("file", type=Path)
     data.add_argument("--set", action="append", default=[], metavar="KNOB=V,V")

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from ivrell.core.engines.base import EngineState
     from ivrell.core.recipe.databases.store import Loaded
     from ivrell.core.recipe.store import Made
+    from ivrell.core.results.measured import PointMeasures
     from ivrell.core.runtimes import Runtime
     from ivrell.core.servers import Server
     from ivrell.core.trial.plan import Plan
@@ -212,6 +213,25 @@ def _row(lane: dict[str, Any]) -> list[str]:
         name, lane["engine"], format_seconds(elapsed["median"]), span, times_faster(lane["ratio"]),
         cpu, cores, peak, left, str(lane["code_lines"]), answer_word(lane),
     ]  # fmt: skip
+
+
+def measures(points: "list[PointMeasures]") -> None:
+    """Print every measure at every point: a row a measure, a column a lane."""
+    from ivrell.core.report.measures import measure_of
+
+    for point in points:
+        lanes = list(dict.fromkeys(lane for row in point.rows for lane in row.lanes))
+        headings = [Heading("measure", text=True), *(Heading(point.names[lane]) for lane in lanes)]
+        rows = []
+        for row in point.rows:
+            words = measure_of(row).words
+            known = row.lanes
+            cells = [words(known[lane].median) if lane in known else "" for lane in lanes]
+            rows.append([row.label, *cells])
+        _out.print()
+        if point.point:
+            _out.print(", ".join(f"{name} {value}" for name, value in point.point.items()))
+        _out.print(table(headings, rows) if rows else "No run has been counted here.")
 
 
 def made(tables: "list[Made | Loaded]") -> None:

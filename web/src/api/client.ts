@@ -10,6 +10,7 @@ export type Trial = Schemas["Trial"];
 export type TrialLine = Schemas["TrialLine"];
 export type Findings = Schemas["TrialFindings"];
 export type LaneFindings = Schemas["LaneFindings"];
+export type MeasureRow = Schemas["MeasureRow"];
 export type Dot = Schemas["Dot"];
 export type Run = Schemas["RunShape"];
 export type LookTable = Schemas["LookTable"];

@@ -574,6 +574,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/measures/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every measure of every lane at a point as CSV, a line a measure and lane. */
+        get: operations["trials_measures_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/report/": {
         parameters: {
             query?: never;
@@ -775,6 +792,8 @@ export interface components {
             /** Type */
             type: string;
         };
+        /** @enum {string} */
+        BetterEnum: "lower" | "higher" | "neither";
         /**
          * Call
          * @description One call of a process that was kept for several; seconds per repeat, and what the engine
@@ -1562,6 +1581,46 @@ export interface components {
         Makings: {
             newest: components["schemas"]["MakingShape"] | null;
         };
+        /**
+         * MeasureRow
+         * @description A measure with its values by lane id; lanes that do not tell it are not among them.
+         */
+        MeasureRow: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: components["schemas"]["UnitEnum"];
+            /** Better */
+            better: components["schemas"]["BetterEnum"];
+            /** How */
+            how: string;
+            /** Lanes */
+            lanes: {
+                [key: string]: components["schemas"]["Measured"];
+            };
+        };
+        /**
+         * Measured
+         * @description A measure over the counted runs of a lane: their median, smallest and largest, how many
+         *     they are, and the median as a part of the baseline's (None where there is none).
+         */
+        Measured: {
+            /** Median */
+            median: number;
+            /** Smallest */
+            smallest: number;
+            /** Largest */
+            largest: number;
+            /** Count */
+            count: number;
+            /**
+             * Of Baseline
+             * @default null
+             */
+            of_baseline: number | null;
+        };
         /** @description A new lane: of an engine, branched from another lane, or a copy of one beside it. */
         NewLaneRequest: {
             engine?: components["schemas"]["EngineEnum"];
@@ -2305,6 +2364,11 @@ export interface components {
             cautions: components["schemas"]["Caution"][];
             /** Lanes */
             lanes: components["schemas"]["LaneFindings"][];
+            /**
+             * Measures
+             * @default []
+             */
+            measures: components["schemas"]["MeasureRow"][];
             /** Trial */
             trial: number;
             /** State */
@@ -2429,6 +2493,8 @@ export interface components {
             /** Rows */
             rows: (string | null)[][];
         };
+        /** @enum {string} */
+        UnitEnum: "seconds" | "bytes" | "count" | "cores" | "share";
         /** @description Rounds that end by how sure they are. */
         Until: {
             /** Format: double */
@@ -3467,6 +3533,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trial"];
+                };
+            };
+        };
+    };
+    trials_measures_retrieve: {
+        parameters: {
+            query?: {
+                point?: string;
+            };
+            header?: never;
+            path: {
+                /** @description A unique integer value identifying this trial. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
         };

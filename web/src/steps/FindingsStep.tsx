@@ -8,8 +8,9 @@ import { useTrials } from "../api/queries";
 import { changedSince, type StepProps } from "../frame/ComparisonPage";
 import { useOff, useView } from "../frame/view";
 import { Board } from "../lanes/Board";
-import { asDelimited } from "../lanes/table";
+import { asText } from "../lanes/table";
 import { LaneDrawer } from "../lanes/LaneDrawer";
+import { Measures } from "../lanes/Measures";
 import { ago, plural, pointWords } from "../ui/units";
 
 const SHOWN_CAUTIONS = 2;
@@ -96,6 +97,7 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
         chosen={view.lane}
         onOpen={(lane) => view.set({ lane, run: null })}
       />
+      <Measures comparison={comparison} findings={findings} lanes={lanes} />
       {open && (
         <LaneDrawer comparison={comparison} trial={trial} lane={open} lanes={lanes} view={view} />
       )}
@@ -132,17 +134,10 @@ function Cautions({ findings }: { findings: Findings }) {
 function Export({ findings }: { findings: Findings }) {
   const { message } = App.useApp();
   const copy = async () => {
-    await navigator.clipboard.writeText(asDelimited(findings, "\t"));
+    await navigator.clipboard.writeText(asText(findings));
     void message.success("The table is on the clipboard");
   };
-  const download = () => {
-    const url = URL.createObjectURL(new Blob([asDelimited(findings, ",")], { type: "text/csv" }));
-    const link = document.createElement("a");
-    link.href = url;
-    link.download = `trial-${findings.trial}.csv`;
-    link.click();
-    URL.revokeObjectURL(url);
-  };
+  const point = encodeURIComponent(JSON.stringify(findings.point));
   return (
     <>
       <Tooltip title="Copy the table as text">
@@ -154,13 +149,13 @@ function Export({ findings }: { findings: Findings }) {
           onClick={() => void copy()}
         />
       </Tooltip>
-      <Tooltip title="Download the figures as CSV">
+      <Tooltip title="Download every measure of every lane as CSV">
         <Button
           size="small"
           type="text"
+          href={`/api/trials/${findings.trial}/measures/?point=${point}`}
           icon={<DownloadOutlined />}
           aria-label="Download the figures"
-          onClick={download}
         />
       </Tooltip>
     </>

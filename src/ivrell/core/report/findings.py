@@ -11,6 +11,7 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.report.code_lines import code_lines
+from ivrell.core.report.measures import measured, peak_above_start
 from ivrell.core.report.words import conditions, limit_told, times_told
 from ivrell.core.stats.cautions import Scene, cautions
 from ivrell.core.stats.ratio import Ratio, bounded, ratio
@@ -47,11 +48,12 @@ def findings(
         point: the knob values looked at.
 
     Returns plain data: ``lanes`` in the file's order, ``ranking`` of lane ids (quickest
-    first; lanes that disagree or did not finish last), ``conclusion`` and ``cautions``.
+    first; lanes that disagree or did not finish last), ``conclusion``, ``cautions`` and
+    ``measures`` (see measures.MeasureRow).
     """
-    here = [run for run in runs if run["point"] == point and not run.get("memory_run")]
-    closely = {run["approach"]: run for run in runs
-               if run["point"] == point and run.get("memory_run")}  # fmt: skip
+    everything = [run for run in runs if run["point"] == point]
+    here = [run for run in everything if not run.get("memory_run")]
+    closely = {run["approach"]: run for run in everything if run.get("memory_run")}
     baseline = [run for run in here if run["approach"] == comparison.baseline_id]
     lanes = []
     for approach in comparison.approach:
@@ -70,6 +72,7 @@ def findings(
             for c in cautions(Scene(lanes, dict(machine), point, *_asked_reference(comparison)))
         ],
     }
+    found["measures"] = [asdict(row) for row in measured(comparison, everything, point)]
     found["conclusion"] = conclusion(found, machine)
     return found
 
@@ -189,11 +192,7 @@ def _counters(counted: list[Run]) -> dict[str, float]:
 
 
 def _with_derived(run: Run) -> dict[str, Any]:
-    derived = dict(run)
-    if run.get("peak_memory_bytes") is not None and run.get("start_memory_bytes") is not None:
-        above = run["peak_memory_bytes"] - run["start_memory_bytes"]
-        derived["peak_above_start_bytes"] = max(0, above)
-    return derived
+    return {**run, "peak_above_start_bytes": peak_above_start(run)}
 
 
 def _dot(run: Run) -> dict[str, Any]:

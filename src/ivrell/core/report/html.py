@@ -10,6 +10,7 @@ import jinja2
 from ivrell.core.comparison.edit import settings_text
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
+from ivrell.core.report.measures import MeasureRow, measure_of
 from ivrell.core.report.words import common_cautions, conditions, times_faster
 
 COLOURS = (
@@ -58,6 +59,11 @@ class Axis:
         return [(self.at(t), format_seconds(t)) for t in times]
 
 
+def _measure_words(row: Mapping[str, Any], value: float) -> str:
+    """A value of a measure as people read it."""
+    return measure_of(MeasureRow(**row)).words(value)
+
+
 @lru_cache(maxsize=1)
 def _template() -> jinja2.Template:
     loader = jinja2.PackageLoader("ivrell.core.report", "")
@@ -65,7 +71,8 @@ def _template() -> jinja2.Template:
         loader=loader, autoescape=True, trim_blocks=True, undefined=jinja2.StrictUndefined
     )
     environment.filters.update(
-        seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=times_faster
+        seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=times_faster,
+        measure=_measure_words,
     )  # fmt: skip
     environment.globals["counted"] = counted
     return environment.get_template("report.html")
@@ -93,6 +100,8 @@ def report_html(
         target = comparison.targets.elapsed
         points.append(
             {
+                # Of earlier versions' trials measures were not told.
+                "measures": [],
                 **point,
                 "cautions": [c for c in point["cautions"] if c not in everywhere],
                 "conditions": conditions(point["point"], machine),

@@ -4,6 +4,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from ivrell.core.report.measures import MeasureRow
 from ivrell.core.stats.cautions import Caution
 from ivrell.core.stats.ratio import Ratio
 from ivrell.core.stats.summary import Summary
@@ -175,3 +176,4 @@ class Findings(BaseModel):
     ranking: list[str]
     cautions: list[Caution]
     lanes: list[LaneFindings]
+    measures: list[MeasureRow] = []

@@ -2,10 +2,11 @@
 
 import json
 from dataclasses import asdict
+from typing import Any
 
 from django.conf import settings
 from django.db import connection, transaction
-from django.http import FileResponse, Http404
+from django.http import FileResponse, Http404, HttpResponse
 from django.shortcuts import get_object_or_404
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -25,6 +26,8 @@ from ivrell.core.measure.machine import busy_cores, snapshot
 from ivrell.core.measure.noise import floor
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
+from ivrell.core.report.measures import as_csv
+from ivrell.core.report.shape import Findings
 from ivrell.core.report.words import limit_told
 from ivrell.core.runtimes import Runtimes
 from ivrell.core.servers import Servers
@@ -37,6 +40,22 @@ from ivrell.server.trials.models import Run, Trial, Try
 from ivrell.server.trials.tasks import QUEUE, judge_trial, measure_noise, try_lane
 
 _PLANS = TypeAdapter(list[shapes.StatementPlan])
+
+
+def _point_of(request: Request, trial: Trial) -> dict[str, Any] | None:
+    """The point that a request names; None where it names none. Raises BadInput."""
+    given = request.query_params.get("point")
+    if not given:
+        return None
+    try:
+        point = json.loads(given)
+    except (ValueError, RecursionError):
+        point = None
+    if point not in trial.points:
+        raise BadInput(
+            "This trial has no such point.", where="point", cure="Take one of its points."
+        )
+    return point
 
 
 class TrialViewSet(viewsets.ReadOnlyModelViewSet):
@@ -62,18 +81,25 @@ class TrialViewSet(viewsets.ReadOnlyModelViewSet):
     def findings(self, request: Request, pk: str) -> Response:
         """What the runs so far say at a point (the first when none is named)."""
         trial = self.get_object()
-        point = None
-        if given := request.query_params.get("point"):
-            try:
-                point = json.loads(given)
-            except ValueError:
-                point = None
-            if point not in trial.points:
-                raise BadInput(
-                    "This trial has no such point.", where="point", cure="Take one of its points."
-                )
-        found = shapes.TrialFindings(trial=trial.pk, state=trial.state, **trial.findings(point))
+        told = trial.findings(_point_of(request, trial))
+        found = shapes.TrialFindings(trial=trial.pk, state=trial.state, **told)
         return Response(found.model_dump(mode="json"))
+
+    @extend_schema(
+        parameters=[OpenApiParameter("point", str)],
+        responses={(200, "text/csv"): OpenApiTypes.STR},
+    )
+    @action(detail=True, methods=["get"])
+    def measures(self, request: Request, pk: str) -> HttpResponse:
+        """Every measure of every lane at a point as CSV, a line a measure and lane."""
+        trial = self.get_object()
+        found = Findings.model_validate(trial.findings(_point_of(request, trial)))
+        text = as_csv(found.measures, {lane.id: lane.name for lane in found.lanes})
+        return HttpResponse(
+            text,
+            content_type="text/csv; charset=utf-8",
+            headers={"Content-Disposition": f'attachment; filename="trial-{trial.pk}.csv"'},
+        )
 
     @extend_schema(responses={(200, "text/html"): OpenApiTypes.STR})
     @action(detail=True, methods=["get"])

@@ -1,0 +1,276 @@
+"""Every figure that a lane is compared by: one entry a measure.
+
+Findings, report, command line, API, page and CSV show what stands here and nothing else. A new
+measure is one entry; what engines count of a run comes as measures of its own.
+"""
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from statistics import median
+from typing import Any, Literal
+
+from ivrell.core.comparison.model import Comparison
+from ivrell.core.engines.registry import ENGINES
+from ivrell.core.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.report.code_lines import code_lines
+
+Run = Mapping[str, Any]
+Unit = Literal["seconds", "bytes", "count", "cores", "share"]
+Better = Literal["lower", "higher", "neither"]
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What a run stands on besides itself: rows of the tables that went in (None where that cannot
+    be told), lines of the approach's code."""
+
+    input_rows: int | None
+    code_lines: int
+
+
+@dataclass(frozen=True)
+class Measure:
+    """One measure.
+
+    Attributes:
+        key: its name in files, addresses and the API.
+        label: its name for people.
+        unit: of its values.
+        better: which way is better; neither where it only explains another.
+        how: how it is got, in a sentence.
+        of: its value of one run, or None where the run does not tell it.
+    """
+
+    key: str
+    label: str
+    unit: Unit
+    better: Better
+    how: str
+    of: Callable[[Run, Ground], float | None]
+
+    def words(self, value: float) -> str:
+        """A value as people read it."""
+        if self.unit == "seconds":
+            return format_seconds(value)
+        if self.unit == "bytes":
+            return format_bytes(value)
+        if self.unit == "share":
+            return f"{three_figures(100 * value)} %"
+        return f"{value:,.0f}" if value == round(value) else three_figures(value)
+
+
+@dataclass(frozen=True)
+class Measured:
+    """A measure over the counted runs of a lane: their median, smallest and largest, how many
+    they are, and the median as a part of the baseline's (None where there is none)."""
+
+    median: float
+    smallest: float
+    largest: float
+    count: int
+    of_baseline: float | None = None
+
+
+@dataclass(frozen=True)
+class MeasureRow:
+    """A measure with its values by lane id; lanes that do not tell it are not among them."""
+
+    key: str
+    label: str
+    unit: Unit
+    better: Better
+    how: str
+    lanes: dict[str, Measured]
+
+
+def _field(name: str) -> Callable[[Run, Ground], float | None]:
+    def of(run: Run, ground: Ground) -> float | None:
+        found = run.get(name)
+        return None if found is None else float(found)
+
+    return of
+
+
+def _cpu(run: Run, ground: Ground) -> float | None:
+    user, system = run.get("cpu_user_s"), run.get("cpu_system_s")
+    return None if user is None or system is None else float(user + system)
+
+
+def _cores(run: Run, ground: Ground) -> float | None:
+    cpu = _cpu(run, ground)
+    return None if cpu is None or not run["elapsed_s"] else cpu / float(run["elapsed_s"])
+
+
+def peak_above_start(run: Run) -> int | None:
+    """Bytes that a run held at the most, beyond what it held when the clock started."""
+    peak, start = run.get("peak_memory_bytes"), run.get("start_memory_bytes")
+    return None if peak is None or start is None else max(0, peak - start)
+
+
+def _peak(run: Run, ground: Ground) -> float | None:
+    found = peak_above_start(run)
+    return None if found is None else float(found)
+
+
+def _per_million(run: Run, ground: Ground) -> float | None:
+    cpu = _cpu(run, ground)
+    if cpu is None or not ground.input_rows:
+        return None
+    return cpu * 1e6 / ground.input_rows
+
+
+MEASURES = (
+    Measure("elapsed", "elapsed time", "seconds", "lower",
+            "From the call of the approach to its answer, whole.", _field("elapsed_s")),
+    Measure("cpu_total", "CPU time", "seconds", "lower",
+            "User and system time of all that the run started, as the system counts it.", _cpu),
+    Measure("cpu_user", "CPU time, user", "seconds", "lower",
+            "In the programs' own code.", _field("cpu_user_s")),
+    Measure("cpu_system", "CPU time, system", "seconds", "lower",
+            "In the kernel on their behalf.", _field("cpu_system_s")),
+    Measure("cpu_per_million_rows", "CPU time per million rows", "seconds", "lower",
+            "CPU time over the rows of all tables that went in.", _per_million),
+    Measure("cores_busy", "cores busy", "cores", "neither",
+            "CPU time over elapsed time.", _cores),
+    Measure("peak_memory", "peak memory", "bytes", "lower",
+            "The most that was held, beyond what was held when the clock started.", _peak),
+    Measure("peak_memory_absolute", "peak memory, all", "bytes", "lower",
+            "The most that was held, libraries and interpreter included.",
+            _field("peak_memory_bytes")),
+    Measure("read_bytes", "read from disk", "bytes", "lower",
+            "What came from the disk and not from the page cache.", _field("read_bytes")),
+    Measure("written_bytes", "written to disk", "bytes", "lower",
+            "What was sent to the disk.", _field("written_bytes")),
+    Measure("core_wait", "waited for a core", "seconds", "lower",
+            "Time that threads were ready and no core was free, of all threads.",
+            _field("core_wait_s")),
+    Measure("page_faults", "page faults", "count", "lower",
+            "Pages that the kernel had to bring in.", _field("page_faults")),
+    Measure("context_switches", "context switches", "count", "lower",
+            "Times that a thread gave way.", _field("context_switches")),
+    Measure("start", "start and imports", "seconds", "lower",
+            "From the start of the process until the clock started; no part of elapsed time.",
+            _field("start_s")),
+    Measure("first_call", "first call", "seconds", "lower",
+            "The first of several calls in one process.", _field("first_elapsed_s")),
+    Measure("tables", "tables brought there", "seconds", "neither",
+            "Bringing tables into the asked state before and between calls; not timed.",
+            _field("tables_s")),
+    Measure("left_bytes", "left behind", "bytes", "lower",
+            "Files that the run left in its folder.", _field("left_bytes")),
+    Measure("answer_bytes", "size of the answer", "bytes", "neither",
+            "The answer as it was handed over.", _field("answer_bytes")),
+    Measure("answer_rows", "rows of the answer", "count", "neither",
+            "Rows that were handed over.", _field("answer_rows")),
+    Measure("code_lines", "lines of code", "count", "lower",
+            "Lines that hold code, without blank ones and comments.",
+            lambda run, ground: float(ground.code_lines)),
+)  # fmt: skip
+
+
+def counter_measure(name: str) -> Measure:
+    """The measure of what an engine counts under a name; its unit stands at the name's end."""
+    words: tuple[Unit, ...] = ("bytes", "seconds")
+    unit: Unit = next((word for word in words if name.lower().endswith(word)), "count")
+
+    def of(run: Run, ground: Ground) -> float | None:
+        found = run.get("counters", {}).get(name)
+        return None if found is None else float(found)
+
+    how = "Counted by the engine over the timed part."
+    return Measure(f"counter.{name}", name, unit, "neither", how, of)
+
+
+def measured(
+    comparison: Comparison, runs: Sequence[Run], point: Mapping[str, Any]
+) -> list[MeasureRow]:
+    """Every measure that some lane tells at a point, engine counters last.
+
+    ``runs`` are those at the point; warm-ups and runs that were not done count for nothing. Of a
+    lane whose memory needs a run of its own the memory is that run's.
+    """
+    rows = _input_rows(comparison, point)
+    lanes: dict[str, tuple[list[Run], list[Run], Ground]] = {}
+    for approach in comparison.approach:
+        own = [r for r in runs if r["approach"] == approach.id and r["state"] == "done"]
+        counted = [run for run in own if not run["warm_up"] and not run.get("memory_run")]
+        if counted:
+            lines = code_lines(approach.text(), ENGINES[approach.engine].language)
+            closely = [run for run in own if run.get("memory_run")]
+            lanes[approach.id] = counted, closely or counted, Ground(rows, lines)
+    names = {
+        name for counted, _, _ in lanes.values() for r in counted for name in r.get("counters", {})
+    }
+    found = []
+    for measure in (*MEASURES, *map(counter_measure, sorted(names))):
+        of_memory = measure.key.startswith("peak_memory")
+        values = {
+            lane: _over(measure, closely if of_memory else counted, ground)
+            for lane, (counted, closely, ground) in lanes.items()
+        }
+        known = {lane: value for lane, value in values.items() if value is not None}
+        if known:
+            told = _against(known, comparison.baseline_id)
+            found.append(
+                MeasureRow(
+                    measure.key, measure.label, measure.unit, measure.better, measure.how, told
+                )
+            )
+    return found
+
+
+def _over(measure: Measure, runs: Iterable[Run], ground: Ground) -> Measured | None:
+    values = [v for run in runs if (v := measure.of(run, ground)) is not None]
+    if not values:
+        return None
+    return Measured(median(values), min(values), max(values), len(values))
+
+
+def _against(values: dict[str, Measured], baseline: str | None) -> dict[str, Measured]:
+    base = values.get(baseline or "")
+    if base is None or base.median <= 0:
+        return values
+    return {
+        lane: Measured(v.median, v.smallest, v.largest, v.count, v.median / base.median)
+        for lane, v in values.items()
+    }
+
+
+def _input_rows(comparison: Comparison, point: Mapping[str, Any]) -> int | None:
+    """Rows of all tables at a point; None where one is the user's own file, whose rows only the
+    file tells."""
+    total = 0
+    for table in comparison.data.tables.values():
+        rows = table.rows
+        if isinstance(rows, str):
+            rows = point.get(rows[1:-1])
+        if not isinstance(rows, int):
+            return None
+        total += rows
+    return total
+
+
+def measure_of(row: MeasureRow) -> Measure:
+    """The entry that a row was made by."""
+    known = {measure.key: measure for measure in MEASURES}
+    return known.get(row.key) or counter_measure(row.label)
+
+
+def as_csv(rows: Iterable[MeasureRow], names: Mapping[str, str]) -> str:
+    """The rows as CSV (RFC 4180): a line a measure and lane, numbers in whole."""
+    import csv
+    import io
+
+    out = io.StringIO()
+    writer = csv.writer(out)
+    head = ("measure", "unit", "lane", "name", "median", "smallest", "largest", "runs",
+            "of the baseline")  # fmt: skip
+    writer.writerow(head)
+    for row in rows:
+        for lane, value in row.lanes.items():
+            against = "" if value.of_baseline is None else repr(value.of_baseline)
+            figures = (repr(value.median), repr(value.smallest), repr(value.largest))
+            writer.writerow(
+                (row.label, row.unit, lane, names.get(lane, lane), *figures, value.count, against)
+            )
+    return out.getvalue()
