@@ -71,7 +71,12 @@ export function ComparisonPage() {
   if (comparison.error) {
     return (
       <main className="sheet-page">
+        <h1>This comparison cannot be opened</h1>
         <Trouble error={comparison.error} />
+        <p>
+          Nothing of it is lost. Where its file is the reason, download it, change what is named
+          above, and bring it in again as a file.
+        </p>
         <p>
           <a href={`/api/comparisons/${view.comparison}/file/`}>Download the file as it is kept</a>
         </p>

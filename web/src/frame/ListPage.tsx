@@ -175,7 +175,9 @@ function Line({ line }: { line: ComparisonLine }) {
             bring it in again.
           </div>
         )}
-        <p>{line.question || <span className="faint">No question written yet.</span>}</p>
+        {!line.problem && (
+          <p>{line.question || <span className="faint">No question written yet.</span>}</p>
+        )}
         {trial?.conclusion && <p className="conclusion-line">{trial.conclusion}</p>}
         <p className="small quiet lane-names">
           {line.lanes.map((lane) => (
@@ -183,7 +185,7 @@ function Line({ line }: { line: ComparisonLine }) {
               <Glyph place={lane.mark} size={13} /> {lane.name}
             </span>
           ))}
-          {!line.lanes.length && "No lane yet."}
+          {!line.lanes.length && !line.problem && "No lane yet."}
         </p>
       </div>
       <div className="small quiet side">

@@ -18,13 +18,13 @@ function words(row: MeasureRow, value: number): string {
   }
 }
 
-/** The lanes whose value is the best of a row, where some value is better than another. */
-function best(row: MeasureRow, lanes: LaneFindings[]): Set<string> {
+/** The lane whose value alone is the best of a row, if there is one. */
+function best(row: MeasureRow, lanes: LaneFindings[]): string | undefined {
   const known = lanes.flatMap((lane) => row.lanes[lane.id]?.median ?? []);
-  const [low, high] = [Math.min(...known), Math.max(...known)];
-  if (row.better === "neither" || known.length < 2 || low === high) return new Set();
-  const wanted = row.better === "lower" ? low : high;
-  return new Set(lanes.filter((l) => row.lanes[l.id]?.median === wanted).map((l) => l.id));
+  if (row.better === "neither" || known.length < 2) return undefined;
+  const wanted = row.better === "lower" ? Math.min(...known) : Math.max(...known);
+  const leading = lanes.filter((lane) => row.lanes[lane.id]?.median === wanted);
+  return leading.length === 1 ? leading[0]?.id : undefined;
 }
 
 type Props = { comparison: Comparison; findings: Findings; lanes: LaneFindings[] };
@@ -32,11 +32,13 @@ type Props = { comparison: Comparison; findings: Findings; lanes: LaneFindings[]
 export function Measures({ comparison, findings, lanes }: Props) {
   const [shown, setShown] = useState(false);
   const rows = findings.measures;
+  const place = (lane: LaneFindings) => findings.ranking.indexOf(lane.id);
+  const ordered = [...lanes].sort((a, b) => place(a) - place(b));
   if (!rows.length) return null;
   return (
     <section className="measures">
-      <button className="text" aria-expanded={shown} onClick={() => setShown(!shown)}>
-        {shown ? "Hide all measures" : `All measures: ${plural(rows.length, "row")}`}
+      <button className="text link" aria-expanded={shown} onClick={() => setShown(!shown)}>
+        {shown ? "Hide all measures" : `All ${rows.length} measures`}
       </button>
       {shown && (
         <div className="measures-scroll" tabIndex={0} role="region" aria-label="All measures">
@@ -44,7 +46,7 @@ export function Measures({ comparison, findings, lanes }: Props) {
             <thead>
               <tr>
                 <th scope="col">median of counted runs</th>
-                {lanes.map((lane) => (
+                {ordered.map((lane) => (
                   <th scope="col" key={lane.id}>
                     <Glyph place={comparison.marks[lane.id] ?? 0} size={12} /> {lane.name}
                   </th>
@@ -53,18 +55,18 @@ export function Measures({ comparison, findings, lanes }: Props) {
             </thead>
             <tbody>
               {rows.map((row) => {
-                const leading = best(row, lanes);
+                const leading = best(row, ordered);
                 return (
                   <tr key={row.key}>
                     <th scope="row" title={row.how}>
                       {row.label}
                     </th>
-                    {lanes.map((lane) => {
+                    {ordered.map((lane) => {
                       const value = row.lanes[lane.id];
                       return (
                         <td
                           key={lane.id}
-                          className={leading.has(lane.id) ? "best" : undefined}
+                          className={leading === lane.id ? "best" : undefined}
                           title={
                             value &&
                             `${words(row, value.smallest)} to ${words(row, value.largest)}, ${plural(value.count, "run")}`
