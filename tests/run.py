@@ -97,6 +97,7 @@ def core_jobs() -> tuple[list[Job], list[Job]]:
     beside = [_tests(f"core {name}", "core", name) for name in heavy]
     beside += [
         _check("mypy", PYTHON, "-m", "mypy"),
+        _check("import contracts", str(Path(PYTHON).with_name("lint-imports")), "--no-cache"),
         _tests("core others", "core", *others),
         _check("ruff check", PYTHON, "-m", "ruff", "check", "src", "tests", "tools"),
         _check("ruff format", PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "tools"),

@@ -69,6 +69,12 @@ def main() -> None:
         ):
             browser.open(path)
             shoot(browser, name)
+        browser.open(f"{at}/findings")
+        browser.click(".measures button")
+        browser.driver.execute_script(
+            "document.querySelector('.measures').scrollIntoView({block: 'start'})"
+        )
+        shoot(browser, "measures")
         browser.open(f"{at}/data")
         browser.side("Rows")
         shoot(browser, "rows")

@@ -16,12 +16,12 @@ from statistics import median
 import pyarrow as pa
 
 from ivrell.core.cluster import Cluster
+from ivrell.core.contain.environment import scrubbed_environment
+from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
 from ivrell.core.folders import data_folder
 from ivrell.core.scratch import scratch
 from ivrell.core.trial import answer_process
 from ivrell.core.trial.answer_desk import AnswerDesk
-from ivrell.core.trial.launch import scrubbed_environment
-from ivrell.core.trial.sandbox import OURS, Sandbox, give, why_not
 
 
 def in_turns(times: int, *ways: Callable[[], None]) -> list[float]:

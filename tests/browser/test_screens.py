@@ -64,6 +64,8 @@ class Screens(unittest.TestCase):
                 with self.subTest(theme=theme, view=view.removeprefix(address)):
                     b.open(view)
                     b.find(shown)
+                    for button in b.all(".measures button"):
+                        button.click()
                     # Colours fade in, and half-way they are too pale.
                     time.sleep(0.4)
                     self.assertEqual(violations(b), [])
@@ -169,6 +171,28 @@ class Screens(unittest.TestCase):
         for word in ("different answer", "type drift", "failed", "few rounds"):
             self.assertIn(word, words)
         self.assertIn("failed", b.by_id("rail-broken").text)
+
+    def test_all_measures_stand_side_by_side_the_leading_lane_of_each_in_bold(self):
+        self.open("findings")
+        b = self.browser
+        b.click(".measures button")
+        heads = [head.text for head in b.until(lambda: b.all(".measures thead th"))]
+        self.assertEqual(len(heads), 4)  # the broken lane was never counted
+        rows = {}
+        for row in b.all(".measures tbody tr"):
+            label, *cells = [cell.text for cell in row.find_elements(By.CSS_SELECTOR, "th, td")]
+            bold = row.find_elements(By.CSS_SELECTOR, ".best")
+            rows[label] = cells, [cell.text for cell in bold]
+        for label in ("elapsed time", "CPU time", "CPU time per million rows", "lines of code"):
+            self.assertIn(label, rows)
+        board = b.by_id("board-good").text
+        self.assertIn(rows["elapsed time"][0][heads.index("Counted one by one") - 1], board)
+        wrong = heads.index("Counted twice") - 1
+        for cells, bold in rows.values():
+            # A lane whose answer is wrong leads in nothing.
+            self.assertLessEqual(len(bold), 1)
+            if bold and cells.count(cells[wrong]) == 1:
+                self.assertNotEqual(bold[0], cells[wrong])
 
     def test_a_failed_lane_opens_into_where_it_failed(self):
         self.open("findings?lane=broken")

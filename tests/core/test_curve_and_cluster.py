@@ -11,8 +11,8 @@ import psycopg
 
 from ivrell.core.cluster import Cluster
 from ivrell.core.errors import BadInput
+from ivrell.core.machine import snapshot
 from ivrell.core.measure.curve import MOST_POINTS, Curve
-from ivrell.core.measure.machine import snapshot
 
 
 class Curves(unittest.TestCase):

@@ -7,13 +7,13 @@ import pandas as pd
 import polars as pl
 import pyarrow as pa
 
-from ivrell.core.engines.answers import how_to_force, to_arrow
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.duckdb import DuckdbApproach
 from ivrell.core.engines.python import PythonApproach
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.sql_text import statements
-from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.tasks.answers import how_to_force, to_arrow
+from ivrell.core.tasks.task import ApproachFailed
 from tests.support.comparisons import HEAD, TrialCase, approach
 
 

@@ -14,10 +14,11 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+from ivrell.core.contain import sandbox
 from ivrell.core.json_lines import whole_lines
 from ivrell.core.measure import group, proc
 from ivrell.core.measure.group import RunGroup
-from ivrell.core.trial import attempt, launch, sandbox
+from ivrell.core.trial import attempt, launch
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with

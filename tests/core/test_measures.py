@@ -14,7 +14,7 @@ from ivrell.core.report.findings import findings
 from ivrell.core.report.measures import MEASURES, as_csv, counter_measure, measure_of, measured
 from ivrell.core.report.shape import Findings
 from ivrell.core.results.folder import ResultFolder
-from ivrell.core.results.measured import measures_in
+from ivrell.core.trial.measured import measures_in
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 
 TEXT = HEAD + approach("good", COUNTING) + approach("odd", COUNTING)

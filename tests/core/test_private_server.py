@@ -12,7 +12,7 @@ from unittest import mock
 import psycopg
 
 from ivrell.core.cluster import Cluster
-from ivrell.core.trial import sandbox
+from ivrell.core.contain import sandbox
 from tests.support.processes import processes_with
 
 ROOT = Path(__file__).resolve().parents[2]

@@ -5,10 +5,10 @@ import time
 from pathlib import Path
 from unittest.mock import patch
 
-from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.service.client import Connection, ServiceError
 from ivrell.core.service.running import stand_in
 from ivrell.core.service.stand_in import Service
+from ivrell.core.tasks.task import ApproachFailed
 from tests.support.comparisons import HEAD, TrialCase, approach
 
 RULE = "def rule(row):\n    return row['n'] * 2\n"

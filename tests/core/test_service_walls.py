@@ -4,7 +4,7 @@ import json
 import textwrap
 import unittest
 
-from ivrell.core.trial import sandbox
+from ivrell.core.contain import sandbox
 from tests.core.test_remote import lane
 from tests.support.comparisons import HEAD, TrialCase
 

@@ -10,8 +10,8 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import tasks
-from ivrell.server.trials.management.commands.work import sweep
 from ivrell.server.trials.models import Trial, Try
+from ivrell.server.worker.management.commands.work import sweep
 from tests.support.server import TWO_LANES
 
 

@@ -238,7 +238,7 @@ def _measures(args: argparse.Namespace) -> int:
 
     from ivrell.core.report.measures import as_csv
     from ivrell.core.results.folder import ResultFolder
-    from ivrell.core.results.measured import measures_in
+    from ivrell.core.trial.measured import measures_in
 
     found = measures_in(ResultFolder(args.folder))
     if args.csv:
@@ -324,7 +324,7 @@ def _registry(args: argparse.Namespace, known: Any, shown: Callable[[Any], None]
 
 def _machine(args: argparse.Namespace) -> int:
     from ivrell.core.folders import data_folder
-    from ivrell.core.measure.machine import busy_cores, snapshot
+    from ivrell.core.machine import busy_cores, snapshot
 
     if args.noise:
         from ivrell.core.trial.against_itself import ROUNDS, measure_noise

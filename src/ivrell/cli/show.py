@@ -18,9 +18,9 @@ if TYPE_CHECKING:
     from ivrell.core.engines.base import EngineState
     from ivrell.core.recipe.databases.store import Loaded
     from ivrell.core.recipe.store import Made
-    from ivrell.core.results.measured import PointMeasures
     from ivrell.core.runtimes import Runtime
     from ivrell.core.servers import Server
+    from ivrell.core.trial.measured import PointMeasures
     from ivrell.core.trial.plan import Plan
 
 _out = Console(highlight=False, markup=False, soft_wrap=True)

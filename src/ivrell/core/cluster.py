@@ -15,9 +15,9 @@ from contextlib import AbstractContextManager, suppress
 from functools import lru_cache
 from pathlib import Path
 
+from ivrell.core.contain.sandbox import Sandbox, first_of_sandbox, innermost, why_not
 from ivrell.core.errors import BadInput
 from ivrell.core.locks import FileLock, alone
-from ivrell.core.trial.sandbox import Sandbox, first_of_sandbox, innermost, why_not
 
 _START_S = 60.0
 _STOP_S = 30.0

@@ -84,7 +84,7 @@ class Looks:
 
     def _new_pool(self) -> ProcessPool:
         context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(["ivrell.core.recipe.looking"])
+        context.set_forkserver_preload(["ivrell.core.comparison.looking"])
         return ProcessPool(_PROCESSES, initializer=_within_limits, context=context)
 
 

@@ -44,6 +44,7 @@ INSTALLED_APPS = [
     "ivrell.server.comparisons",
     "ivrell.server.trials",
     "ivrell.server.data",
+    "ivrell.server.worker",
 ]
 
 MIDDLEWARE = [

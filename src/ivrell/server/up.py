@@ -20,10 +20,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from ivrell.core.cluster import Cluster
+from ivrell.core.contain.sandbox import why_not
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
 from ivrell.core.recipe.databases.ended import end_unused
-from ivrell.core.trial.sandbox import why_not
 from ivrell.server.parts import Part, Pause
 
 HOME = Path(__file__).resolve().parents[3]

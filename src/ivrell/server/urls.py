@@ -7,6 +7,7 @@ from rest_framework.routers import DefaultRouter
 from ivrell.server.accounts.views import enter, leave
 from ivrell.server.comparisons.views import ComparisonViewSet
 from ivrell.server.data import views as data
+from ivrell.server.data.propose import ProposeView
 from ivrell.server.page import page
 from ivrell.server.permissions import ReadOrOwn
 from ivrell.server.trials import views as trials
@@ -32,6 +33,7 @@ router.register("comparisons", ComparisonViewSet)
 router.register("trials", trials.TrialViewSet)
 
 api = [
+    path("comparisons/propose/", ProposeView.as_view()),
     path("", include(router.urls)),
     path("comparisons/<number:comparison>/launch/", trials.launch),
     path("comparisons/<number:comparison>/data/look/", data.LookView.as_view()),

@@ -1,20 +1,18 @@
 /** One comparison: lanes on the left, the steps of the work, and the step in view. */
 import { lazy, Suspense } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Comparison, Findings, Trial } from "../api/client";
 import { useComparison, useFindings, useTrial, useTrials } from "../api/queries";
 import { AgreementStep } from "../steps/AgreementStep";
 import { FindingsStep } from "../steps/FindingsStep";
 import { QuestionStep } from "../steps/QuestionStep";
 import { TrialStep } from "../steps/TrialStep";
+import { changedSince, type StepProps } from "../steps/props";
 import { Trouble } from "../ui/Trouble";
 import { Rail } from "./Rail";
 import { useView } from "./view";
 
 const ApproachesStep = lazy(() => import("../steps/ApproachesStep"));
 const DataStep = lazy(() => import("../steps/DataStep"));
-
-export type StepProps = { comparison: Comparison; trial?: Trial; findings?: Findings };
 
 const STEPS: Record<string, { word: string; view: React.ComponentType<StepProps> }> = {
   question: { word: "Question", view: QuestionStep },
@@ -45,11 +43,6 @@ function stateOf(step: string, { comparison, trial, findings }: StepProps): stri
     default:
       return "";
   }
-}
-
-/** Whether the comparison was changed after a trial took its text. */
-export function changedSince(comparison: Comparison, trial: Trial): boolean {
-  return comparison.changed_at > trial.created_at;
 }
 
 /** What of the address goes along to a step: Findings opens with its whole board in sight. */

@@ -8,7 +8,7 @@ import { changes, useChange, useEngines } from "../api/queries";
 import { Glyph, laneColour } from "../lanes/mark";
 import { verdictWord } from "../lanes/words";
 import { plural, times } from "../ui/units";
-import type { StepProps } from "./ComparisonPage";
+import type { StepProps } from "../steps/props";
 import { useOff, useView } from "./view";
 
 export function Rail({ comparison, findings }: StepProps) {

@@ -18,8 +18,10 @@ function words(row: MeasureRow, value: number): string {
   }
 }
 
-/** The lane whose value alone is the best of a row, if there is one. */
-function best(row: MeasureRow, lanes: LaneFindings[]): string | undefined {
+/** The lane whose value alone is the best of a row, if there is one, among those whose answer is
+ * the right one. */
+function best(row: MeasureRow, all: LaneFindings[]): string | undefined {
+  const lanes = all.filter((lane) => lane.state === "done" && lane.agreement?.agrees !== false);
   const known = lanes.flatMap((lane) => row.lanes[lane.id]?.median ?? []);
   if (row.better === "neither" || known.length < 2) return undefined;
   const wanted = row.better === "lower" ? Math.min(...known) : Math.max(...known);
@@ -33,7 +35,9 @@ export function Measures({ comparison, findings, lanes }: Props) {
   const [shown, setShown] = useState(false);
   const rows = findings.measures;
   const place = (lane: LaneFindings) => findings.ranking.indexOf(lane.id);
-  const ordered = [...lanes].sort((a, b) => place(a) - place(b));
+  const ordered = lanes
+    .filter((lane) => rows.some((row) => row.lanes[lane.id]))
+    .sort((a, b) => place(a) - place(b));
   if (!rows.length) return null;
   return (
     <section className="measures">

@@ -3,7 +3,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { App, Select } from "antd";
 import { useEffect, useState } from "react";
 import { api, taken, type Agreement, type LaneFindings } from "../api/client";
-import type { StepProps } from "../frame/ComparisonPage";
+import type { StepProps } from "./props";
 import { useView } from "../frame/view";
 import { Glyph } from "../lanes/mark";
 import { count, plural } from "../ui/units";

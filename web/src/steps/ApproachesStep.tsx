@@ -6,7 +6,7 @@ import { useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Comparison, Lane } from "../api/client";
 import { changes, useChange, type Change } from "../api/queries";
-import type { StepProps } from "../frame/ComparisonPage";
+import type { StepProps } from "./props";
 import { useView } from "../frame/view";
 import { Glyph } from "../lanes/mark";
 import { CodeDifference, CodeEditor, type Language } from "../ui/editors";

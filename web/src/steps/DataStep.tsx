@@ -4,7 +4,7 @@ import { Button, InputNumber, Segmented, Slider } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { api, taken, type Comparison, type Edit, wholeEdit, type Problem } from "../api/client";
 import { changes, useChange } from "../api/queries";
-import type { StepProps } from "../frame/ComparisonPage";
+import type { StepProps } from "./props";
 import { CodeEditor } from "../ui/editors";
 import { Trouble } from "../ui/Trouble";
 import { count } from "../ui/units";

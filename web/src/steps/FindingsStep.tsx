@@ -5,7 +5,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Findings } from "../api/client";
 import { useTrials } from "../api/queries";
-import { changedSince, type StepProps } from "../frame/ComparisonPage";
+import { changedSince, type StepProps } from "./props";
 import { useOff, useView } from "../frame/view";
 import { Board } from "../lanes/Board";
 import { asText } from "../lanes/table";

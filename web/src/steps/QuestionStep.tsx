@@ -1,6 +1,6 @@
 /** The question: the task in words, the shape of the answer, what is good enough. */
 import { Select, Switch } from "antd";
-import type { StepProps } from "../frame/ComparisonPage";
+import type { StepProps } from "./props";
 import { changes, useChange } from "../api/queries";
 import { glyphPath, laneColour } from "../lanes/mark";
 import { BANDS, Bands, TimeTicks, timeScale } from "../plot/time";

@@ -5,7 +5,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, taken } from "../api/client";
 import { useMachine, useTrials } from "../api/queries";
-import type { StepProps } from "../frame/ComparisonPage";
+import type { StepProps } from "./props";
 import { useOff, useView } from "../frame/view";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";

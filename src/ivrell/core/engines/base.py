@@ -8,8 +8,8 @@ import importlib.metadata
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from ivrell.core.engines.task import Job, Task
 from ivrell.core.recipe.input import Input
+from ivrell.core.tasks.task import Job, Task
 
 
 @dataclass(frozen=True, kw_only=True)

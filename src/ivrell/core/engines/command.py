@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import Approach, Problem
-from ivrell.core.engines.buckets import in_buckets
-from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task
+from ivrell.core.tasks.buckets import in_buckets
+from ivrell.core.tasks.task import ApproachFailed, Job, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa

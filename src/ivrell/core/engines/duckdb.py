@@ -11,8 +11,8 @@ from ivrell.core.engines.base import Problem
 from ivrell.core.engines.explain import Step, from_duckdb
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
-from ivrell.core.engines.task import ApproachFailed, Job
 from ivrell.core.recipe.csv_style import style_from
+from ivrell.core.tasks.task import ApproachFailed, Job
 
 _READERS = {
     "csv": "read_csv",

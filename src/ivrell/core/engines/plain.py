@@ -12,9 +12,9 @@ from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.engines.buckets import COLUMN, are_buckets
-from ivrell.core.engines.rows import Rows
-from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.tasks.buckets import COLUMN, are_buckets
+from ivrell.core.tasks.rows import Rows
+from ivrell.core.tasks.task import ApproachFailed
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any, Literal
 from ivrell.core.engines.base import Problem
 from ivrell.core.engines.explain import Step, from_postgres
 from ivrell.core.engines.postgres_counters import Counting
-from ivrell.core.engines.rows import Rows, fetched
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
-from ivrell.core.engines.task import ApproachFailed, Counted, Job
+from ivrell.core.tasks.rows import Rows, fetched
+from ivrell.core.tasks.task import ApproachFailed, Counted, Job
 
 if TYPE_CHECKING:
     import psycopg

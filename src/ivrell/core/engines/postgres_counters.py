@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.engines.task import Counted
+from ivrell.core.tasks.task import Counted
 
 if TYPE_CHECKING:
     import psycopg

@@ -7,8 +7,8 @@ from typing import Literal
 
 from ivrell.core.engines.base import Approach, Problem
 from ivrell.core.engines.python_task import DrivingTask, PythonTask
-from ivrell.core.engines.task import Job
 from ivrell.core.recipe.input import Input
+from ivrell.core.tasks.task import Job
 
 
 @dataclass(frozen=True, kw_only=True)

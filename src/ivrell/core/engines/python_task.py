@@ -10,8 +10,8 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.engines.answers import how_to_force
-from ivrell.core.engines.task import ApproachFailed, Counted, Job, Stage, Task
+from ivrell.core.tasks.answers import how_to_force
+from ivrell.core.tasks.task import ApproachFailed, Counted, Job, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -10,7 +10,7 @@ from pydantic import Field
 from ivrell.core.engines.base import Approach, Problem
 from ivrell.core.engines.python import problem_of
 from ivrell.core.engines.python_task import PythonTask
-from ivrell.core.engines.task import Counted, Job
+from ivrell.core.tasks.task import Counted, Job
 
 
 @dataclass(frozen=True, kw_only=True)

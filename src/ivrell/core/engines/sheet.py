@@ -7,11 +7,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import Approach, Problem
-from ivrell.core.engines.task import Counted, Job, Stage, Task
 from ivrell.core.recipe.csv_style import style_from
 from ivrell.core.recipe.input import Input
 from ivrell.core.sheets.check import Cost, Wrong, cost, labelled, problem
 from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
+from ivrell.core.tasks.task import Counted, Job, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa

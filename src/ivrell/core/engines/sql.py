@@ -5,10 +5,10 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import Approach
-from ivrell.core.engines.buckets import in_buckets
 from ivrell.core.engines.explain import Step, is_explained
 from ivrell.core.engines.sql_text import Statement, statements
-from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task
+from ivrell.core.tasks.buckets import in_buckets
+from ivrell.core.tasks.task import ApproachFailed, Job, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.tasks.task import ApproachFailed
 
 _TOKEN = re.compile(
     r"""

@@ -7,8 +7,8 @@ import tomlkit.exceptions
 from pydantic import BaseModel, ConfigDict
 from tomlkit.items import Array
 
-from ivrell.core.comparison.edit import holdable
 from ivrell.core.errors import BadInput
+from ivrell.core.holdable import holdable
 
 
 class Edit(BaseModel):

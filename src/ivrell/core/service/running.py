@@ -12,10 +12,10 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.contain.environment import scrubbed_environment
+from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost
 from ivrell.core.folders import data_folder
-from ivrell.core.trial.launch import scrubbed_environment
-from ivrell.core.trial.sandbox import OURS, Sandbox, give, innermost
+from ivrell.core.tasks.task import ApproachFailed
 
 _STAND_IN = Path(__file__).with_name("stand_in.py")
 _START_S = 15.0

@@ -9,13 +9,13 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.sheets.check import answer_columns, sorted_by
 from ivrell.core.sheets.formula import FormulaError
 from ivrell.core.sheets.layout import ANSWER, CELLS, REPEATS, Block, Places
 from ivrell.core.sheets.model import Change, Column, Kind, Sheet
 from ivrell.core.sheets.office import Office
+from ivrell.core.tasks.task import ApproachFailed
 
 _CHUNK = 20_000
 _DAY_S = 86_400

@@ -15,7 +15,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.tasks.task import ApproachFailed
 
 PROGRAM = Path("/usr/lib/libreoffice/program/soffice.bin")
 NAME = "soffice.bin"

@@ -8,8 +8,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from ivrell.core.machine import busy_cores
 from ivrell.core.measure import noise
-from ivrell.core.measure.machine import busy_cores
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.trial.conduct import Control, NoControl, Trial
 from ivrell.core.trial.plan import Plan

@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Self
 
+from ivrell.core.contain.environment import scrubbed_environment
+from ivrell.core.contain.sandbox import OURS, Sandbox, as_root, give
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.folders import data_folder
-from ivrell.core.trial.launch import scrubbed_environment
-from ivrell.core.trial.sandbox import OURS, Sandbox, as_root, give
 
 log = logging.getLogger("ivrell.trial")
 _START_S = 60.0

@@ -13,9 +13,10 @@ from typing import Any
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.comparison.points import point_name
+from ivrell.core.contain.environment import scrubbed_environment
+from ivrell.core.contain.sandbox import OURS, why_not
 from ivrell.core.engines.base import Approach
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.engines.task import ApproachFailed
 from ivrell.core.errors import Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.measure.cache import cached_share, evict, warm
@@ -26,11 +27,11 @@ from ivrell.core.recipe.store import Made
 from ivrell.core.runtimes import Runtime
 from ivrell.core.servers import ELSEWHERE
 from ivrell.core.service.running import StandIn, stand_in
+from ivrell.core.tasks.task import ApproachFailed
 from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
-from ivrell.core.trial.launch import Runner, RunnerGone, scrubbed_environment
+from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
-from ivrell.core.trial.sandbox import OURS, why_not
 from ivrell.core.trial.threads import thread_environment
 
 log = logging.getLogger("ivrell.trial")

@@ -24,7 +24,7 @@ from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import in_use
-from ivrell.core.measure.machine import busy_cores, snapshot
+from ivrell.core.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.databases.store import Loaded

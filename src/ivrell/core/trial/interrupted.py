@@ -9,11 +9,11 @@ import psycopg
 import pyarrow as pa
 
 from ivrell.core.agreement.compare import compare
-from ivrell.core.engines.buckets import COLUMN
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import in_use
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.scratch import scratch
+from ivrell.core.tasks.buckets import COLUMN
 from ivrell.core.trial.answer_desk import AnswerDesk, Received
 from ivrell.core.trial.attempt import Attempts, Place
 from ivrell.core.trial.conduct import Control, NoControl, Trial, desk_for

@@ -11,7 +11,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from ivrell.core.engines.task import Task
+from ivrell.core.tasks.task import Task
 from ivrell.core.trial.stages import Stages
 
 MOST_REPEATS = 10_000_000

@@ -17,6 +17,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from ivrell.core.contain.sandbox import SAYS, Sandbox, give, held_in_memory
 from ivrell.core.measure import proc, proportional
 from ivrell.core.measure.curve import Curve
 from ivrell.core.measure.group import RunGroup
@@ -25,7 +26,6 @@ from ivrell.core.measure.reading import Reading, Tree
 from ivrell.core.trial.bounds import Bounds, left_bytes, set_hard_limits, tree_memory
 from ivrell.core.trial.hearsay import GARBLED, heard_from
 from ivrell.core.trial.output import Output
-from ivrell.core.trial.sandbox import SAYS, Sandbox, give, held_in_memory
 from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
 from ivrell.core.trial.words import GONE, Words
 

@@ -25,7 +25,7 @@ sys.path.append(str(Path(__file__).resolve().parents[3]))
 
 from ivrell.core.engines.plain import PLAIN, leave_plain, plain_columns  # noqa: E402
 from ivrell.core.engines.python_task import PythonTask  # noqa: E402
-from ivrell.core.engines.task import ApproachFailed, Job, Stage, Task  # noqa: E402
+from ivrell.core.tasks.task import ApproachFailed, Job, Stage, Task  # noqa: E402
 from ivrell.core.trial.repeats import (  # noqa: E402
     SetUps,
     calibrated,

@@ -5,9 +5,9 @@ from typing import Any
 from django.conf import settings
 from django.db import models
 
+from ivrell.core.comparison import looking
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
-from ivrell.core.recipe import looking
 
 
 def subject(text: str, knobs: dict[str, Any] | None = None) -> looking.Subject:

@@ -5,11 +5,11 @@ from dataclasses import fields
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
+from ivrell.core.comparison import looking
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
-from ivrell.core.recipe import looking
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.sheets import check as sheets

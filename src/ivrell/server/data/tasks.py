@@ -9,10 +9,10 @@ from typing import Any
 from django.conf import settings
 from procrastinate.contrib.django import app
 
+from ivrell.core.comparison import looking
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import in_use
 from ivrell.core.logs import referred
-from ivrell.core.recipe import looking
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.generate import Generator
@@ -21,8 +21,7 @@ from ivrell.core.recipe.preview import whole_profile
 from ivrell.core.recipe.store import DataStore
 from ivrell.server.comparisons.models import subject
 from ivrell.server.data.models import Making
-from ivrell.server.trials.models import MACHINE_LOCK
-from ivrell.server.trials.tasks import QUEUE
+from ivrell.server.queue import MACHINE_LOCK, QUEUE
 
 log = logging.getLogger("ivrell.data")
 _TELL_EVERY_S = 0.4

@@ -7,11 +7,11 @@ from django.conf import settings
 from django.db import connection, models, transaction
 from django.utils import timezone
 
+from ivrell.core.comparison import looking
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.comparison.points import expected_name, point_name
 from ivrell.core.errors import BadInput
-from ivrell.core.recipe import looking
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, ordered_runs
 from ivrell.server.comparisons.models import Comparison, subject
@@ -21,7 +21,6 @@ if TYPE_CHECKING:
     from ivrell.core.results.folder import ResultFolder
 
 CHANNEL = "ivrell_events"
-MACHINE_LOCK = "machine"
 
 
 class TrialQuerySet(models.QuerySet):

@@ -23,14 +23,14 @@ from ivrell.core.logs import referred
 from ivrell.core.scratch import own_folder
 from ivrell.core.trial.plan import Plan
 from ivrell.server.parts import FOR_NOW
-from ivrell.server.trials.models import MACHINE_LOCK, Run, Trial, Try
+from ivrell.server.queue import MACHINE_LOCK, QUEUE
+from ivrell.server.trials.models import Run, Trial, Try
 
 if TYPE_CHECKING:
     from ivrell.core.recipe.store import DataStore
     from ivrell.core.trial.conduct import Trial as CoreTrial
 
 log = logging.getLogger("ivrell.trials")
-QUEUE = "trials"
 _ASK_EVERY_S = 0.5
 _TELL_DATA_EVERY_S = 0.3
 

@@ -22,7 +22,7 @@ from ivrell.core.comparison import edit
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
-from ivrell.core.measure.machine import busy_cores, snapshot
+from ivrell.core.machine import busy_cores, snapshot
 from ivrell.core.measure.noise import floor
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
@@ -35,9 +35,10 @@ from ivrell.core.trial.plan import Plan
 from ivrell.server.asking import asked, whole_number
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.serializers import ComparisonSerializer
+from ivrell.server.queue import QUEUE
 from ivrell.server.trials import shapes
 from ivrell.server.trials.models import Run, Trial, Try
-from ivrell.server.trials.tasks import QUEUE, judge_trial, measure_noise, try_lane
+from ivrell.server.trials.tasks import judge_trial, measure_noise, try_lane
 
 _PLANS = TypeAdapter(list[shapes.StatementPlan])
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.tasks.task import ApproachFailed
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -12,8 +12,9 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from ivrell.server.data.models import Making
 from ivrell.server.data.tasks import make_data
+from ivrell.server.queue import QUEUE
 from ivrell.server.trials.models import Trial, Try
-from ivrell.server.trials.tasks import QUEUE, conduct_trial, try_lane
+from ivrell.server.trials.tasks import conduct_trial, try_lane
 
 log = logging.getLogger("ivrell.worker")
 

@@ -119,7 +119,7 @@ class Task:
 
     def hand_over(self, answer: object) -> pa.Table:
         """The answer as an Arrow table; untimed."""
-        from ivrell.core.engines.answers import to_arrow
+        from ivrell.core.tasks.answers import to_arrow
 
         return to_arrow(answer)
 

@@ -10,12 +10,12 @@ from typing import Any
 
 import psutil
 
+from ivrell.core.contain.sandbox import why_not
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.folders import data_folder
 from ivrell.core.measure import noise
 from ivrell.core.measure.group import RunGroup
-from ivrell.core.trial.sandbox import why_not
 
 _SECONDS_OF_LOOKING = 0.5
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.engines.task import ApproachFailed
+from ivrell.core.tasks.task import ApproachFailed
 
 if TYPE_CHECKING:
     import pyarrow as pa

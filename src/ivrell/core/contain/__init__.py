@@ -1,0 +1,1 @@
+"""Walls round what strangers wrote: what it sees, reaches, and is told."""

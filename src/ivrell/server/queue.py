@@ -1,0 +1,5 @@
+"""The queue that work of a machine waits in, a piece at a time."""
+
+QUEUE = "trials"
+MACHINE_LOCK = "machine"
+"""What is measured has the machine to itself: jobs that hold this lock wait for each other."""
