@@ -1,12 +1,13 @@
-"""The protocol that every engine keeps.
+"""What every engine is, and what it says it can do.
 
 Engine modules import only the standard library when they are loaded: the worker imports
 them in the very process that is measured, so what they load would weigh on its memory.
 """
 
 import importlib.metadata
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any
 
 from ivrell.core.recipe.input import Input
 from ivrell.core.tasks.task import Job, Task
@@ -46,35 +47,6 @@ class Approach:
         return self.name or self.id
 
 
-class Engine(Protocol):
-    """One way to execute approaches.
-
-    An engine that needs more than Python packages has a method ``outside``: versions of what
-    it found, names of what is missing, and the line that installs it.
-    """
-
-    name: str
-    language: str
-
-    @property
-    def approach(self) -> type[Approach]:
-        """The fields that an approach of this engine may have."""
-
-    @property
-    def forms(self) -> tuple[str, ...] | None:
-        """Forms of tables it can read, or None when the approach itself reads them."""
-
-    @property
-    def packages(self) -> tuple[str, ...]:
-        """Python packages it needs."""
-
-    def problem(self, approach: Any) -> "Problem | None":
-        """What is plainly wrong with an approach's text, found without running it."""
-
-    def prepare(self, job: Job) -> Task:
-        """Everything that stays outside the clock: imports, connections, views."""
-
-
 @dataclass(frozen=True)
 class Problem:
     """Something wrong in an approach's text; ``line`` counts from 1."""
@@ -82,6 +54,54 @@ class Problem:
     what: str
     line: int | None = None
     cure: str = ""
+
+
+TableShapes = Mapping[str, tuple[list[str], int]]
+"""Names of the columns, and rows, of each table."""
+
+
+class Engine:
+    """One way to execute approaches; what it can do besides is said here.
+
+    Attributes:
+        name: the word for it in comparison files.
+        language: of its code, for the editor and for counting lines.
+        approach: the fields that an approach of it may have.
+        packages: Python packages that it needs.
+        forms: forms of tables that it can read; None when the approach itself reads them.
+        given_shapes: whether a run is told rows and schema of each table, see Job.shapes.
+        looks_at_tables: whether ``problem_with`` says something of an approach and its tables.
+    """
+
+    name: str
+    language: str
+    approach: type[Approach]
+    packages: tuple[str, ...] = ()
+    forms: tuple[str, ...] | None = None
+    given_shapes = False
+    looks_at_tables = False
+
+    def problem(self, approach: Any) -> "Problem | None":
+        """What is plainly wrong with an approach's text, found without running it."""
+        return None
+
+    def problem_with(self, approach: Any, tables: TableShapes) -> "Problem | None":
+        """What is wrong with an approach on tables of these shapes."""
+        return None
+
+    def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
+        """What it needs besides Python packages: versions of what was found, names of what is
+        missing, and the line that installs it."""
+        return {}, (), ""
+
+    def starting(self, table: str, column: str) -> dict[str, Any]:
+        """Fields of a new approach that runs as it is: it answers with the row count of a table,
+        whose first column is named too ("" where that is not known)."""
+        return {"code": f"SELECT count(*) AS rows\nFROM {table}\n"}
+
+    def prepare(self, job: Job) -> Task:
+        """Everything that stays outside the clock: imports, connections, views."""
+        raise NotImplementedError
 
 
 @dataclass(frozen=True)
@@ -110,7 +130,7 @@ def state_of(engine: Engine) -> EngineState:
         except importlib.metadata.PackageNotFoundError:
             missing.append(package)
     cure = f"pip install {' '.join(missing)}" if missing else ""
-    found, absent, line = getattr(engine, "outside", lambda: ({}, (), ""))()
+    found, absent, line = engine.outside()
     return EngineState(
         engine.name,
         engine.language,

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach, Problem
+from ivrell.core.engines.base import Approach, Engine, Problem
 from ivrell.core.tasks.buckets import in_buckets
 from ivrell.core.tasks.task import ApproachFailed, Job, Stage, Task
 
@@ -144,7 +144,7 @@ def _check(argv: list[str], what: str) -> None:
         )
 
 
-class CommandEngine:
+class CommandEngine(Engine):
     """Runs a program or pipeline; its processes are the run's."""
 
     name = "command"
@@ -152,6 +152,10 @@ class CommandEngine:
     approach = CommandApproach
     packages = ("pyarrow",)
     forms = ("csv", "csv.gz", "csv.zst", "fixed", "jsonl", "parquet", "arrow", "ods")
+
+    def starting(self, table: str, column: str) -> dict[str, Any]:
+        code = 'NR > 1 { rows++ }\nEND { print "rows"; print rows }\n'
+        return {"argv": ["awk", "-f", "{script}", f"{{{table}}}"], "code": code}
 
     def problem(self, approach: CommandApproach) -> Problem | None:
         if not approach.argv:

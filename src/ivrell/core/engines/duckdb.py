@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal
 
-from ivrell.core.engines.base import Problem
+from ivrell.core.engines.base import Engine, Problem
 from ivrell.core.engines.explain import Step, from_duckdb
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
@@ -158,13 +158,13 @@ def _without_knobs(code: str) -> str:
     return re.sub(r"\{\w+\}", "0", re.sub(r"(?<![:\w]):([A-Za-z_]\w*)", r"$\1", code))
 
 
-class DuckdbEngine:
+class DuckdbEngine(Engine):
     """Runs SQL in an in-memory DuckDB with a view a table over its file, or in a file of
     loaded tables."""
 
     name = "duckdb"
     language = "sql"
-    lays_out = True
+    given_shapes = True
     approach = DuckdbApproach
     packages = ("duckdb", "pyarrow")
     forms = (*_READERS, LOADED)

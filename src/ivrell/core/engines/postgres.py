@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Problem
+from ivrell.core.engines.base import Engine, Problem
 from ivrell.core.engines.explain import Step, from_postgres
 from ivrell.core.engines.postgres_counters import Counting
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
@@ -120,7 +120,7 @@ class _Task(SqlTask):
         return self._counting.since(self._session)
 
 
-class PostgresEngine:
+class PostgresEngine(Engine):
     """Runs SQL in a session on a private cluster; the server's work is the run's."""
 
     name = "postgres"

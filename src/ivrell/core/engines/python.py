@@ -3,9 +3,9 @@
 import ast
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, Literal
 
-from ivrell.core.engines.base import Approach, Problem
+from ivrell.core.engines.base import Approach, Engine, Problem
 from ivrell.core.engines.python_task import DrivingTask, PythonTask
 from ivrell.core.recipe.input import Input
 from ivrell.core.tasks.task import Job
@@ -64,7 +64,17 @@ def problem_of(code: str, wanted: list[str]) -> Problem | None:
     )
 
 
-class PythonEngine:
+_STARTING = """import polars as pl
+
+
+def answer(data, knobs, stage):
+    with stage("read"):
+        {table} = pl.scan_csv(data.{table})
+    return {table}.select(pl.len().alias("rows"))
+"""
+
+
+class PythonEngine(Engine):
     """Runs ``answer(data, knobs, stage)`` in the worker's own interpreter."""
 
     name = "python"
@@ -72,6 +82,9 @@ class PythonEngine:
     approach = PythonApproach
     packages = ("pandas", "polars", "pyarrow", "numpy")
     forms = None
+
+    def starting(self, table: str, column: str) -> dict[str, Any]:
+        return {"code": _STARTING.format(table=table)}
 
     def problem(self, approach: PythonApproach) -> Problem | None:
         wanted = ["data", "knobs", "stage", *(["db"] if approach.server else [])]

@@ -1,23 +1,31 @@
-"""The engines there are; a new one is a module and a line in ENGINES."""
+"""The engines there are: Ivrell's own, and those that other packages bring."""
+
+import logging
+from importlib.metadata import entry_points
 
 from ivrell.core.engines.base import Engine
-from ivrell.core.engines.command import CommandEngine
-from ivrell.core.engines.duckdb import DuckdbEngine
-from ivrell.core.engines.postgres import PostgresEngine
-from ivrell.core.engines.python import PythonEngine
-from ivrell.core.engines.remote import RemoteEngine
-from ivrell.core.engines.sheet import SheetEngine
-from ivrell.core.engines.sqlite import SqliteEngine
+from ivrell.core.engines.builtin import BUILTIN, GROUP
 
-ENGINES: dict[str, Engine] = {
-    engine.name: engine
-    for engine in (
-        PythonEngine(),
-        DuckdbEngine(),
-        SqliteEngine(),
-        PostgresEngine(),
-        CommandEngine(),
-        RemoteEngine(),
-        SheetEngine(),
-    )
-}
+log = logging.getLogger("ivrell.engines")
+
+
+def _of_others() -> dict[str, Engine]:
+    """Engines of other packages by name; what cannot be loaded is logged and left out, and takes
+    nothing of Ivrell's down."""
+    found: dict[str, Engine] = {}
+    for point in entry_points(group=GROUP):
+        try:
+            engine = point.load()
+            if not isinstance(engine, Engine) or engine.name != point.name:
+                raise TypeError(f"{point.value} is no engine called {point.name}")
+        except Exception as error:
+            log.warning("the engine %s of another package is left out: %s", point.name, error)
+            continue
+        if point.name in BUILTIN:
+            log.warning("the engine %s of %s is left out: Ivrell has one", point.name, point.value)
+            continue
+        found[point.name] = engine
+    return found
+
+
+ENGINES: dict[str, Engine] = {**BUILTIN, **_of_others()}

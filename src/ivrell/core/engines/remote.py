@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from ivrell.core.engines.base import Approach, Problem
+from ivrell.core.engines.base import Approach, Engine, Problem
 from ivrell.core.engines.python import problem_of
 from ivrell.core.engines.python_task import PythonTask
 from ivrell.core.tasks.task import Counted, Job
@@ -69,7 +69,19 @@ class _Task(PythonTask):
         self._service.close()
 
 
-class RemoteEngine:
+_STARTING = """import csv
+
+
+def answer(data, knobs, stage, service):
+    with open(data.{table}, newline="") as file:
+        rows = list(csv.DictReader(file))
+    with stage("ask"):
+        counted = service.call(rows)
+    return [{{"rows": sum(counted)}}]
+"""
+
+
+class RemoteEngine(Engine):
     """Runs client code against the stand-in, whose own CPU time is kept apart."""
 
     name = "remote"
@@ -77,6 +89,13 @@ class RemoteEngine:
     approach = RemoteApproach
     packages = ("pyarrow",)
     forms = None
+
+    def starting(self, table: str, column: str) -> dict[str, Any]:
+        rule = "def rule(row):\n    return 1\n"
+        return {
+            "service": {"rule": rule, "latency_ms": 1.0},
+            "code": _STARTING.format(table=table),
+        }
 
     def problem(self, approach: RemoteApproach) -> Problem | None:
         try:

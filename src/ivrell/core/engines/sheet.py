@@ -6,7 +6,7 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach, Problem
+from ivrell.core.engines.base import Approach, Engine, Problem
 from ivrell.core.recipe.csv_style import style_from
 from ivrell.core.recipe.input import Input
 from ivrell.core.sheets.check import Cost, Wrong, cost, labelled, problem
@@ -173,12 +173,13 @@ class _Task(Task):
         self._office.close()
 
 
-class SheetEngine:
+class SheetEngine(Engine):
     """Drives a fresh spreadsheet engine process per run through its public interface."""
 
     name = "sheet"
     language = "formulas"
-    lays_out = True
+    given_shapes = True
+    looks_at_tables = True
     approach = SheetApproach
     packages = ("pyarrow",)
     forms = ("arrow", "csv", "ods")
@@ -191,6 +192,11 @@ class SheetEngine:
         if found is None:
             return {}, ("LibreOffice Calc with its Python interface",), INSTALL
         return {"LibreOffice": found}, (), ""
+
+    def starting(self, table: str, column: str) -> dict[str, Any]:
+        counted = f"{{{table}.{column}}}" if column else f"{{{table}}}"
+        formula = f"=COUNTA({counted})"
+        return {"columns": [{"name": "rows", "formula": formula, "layout": "cell"}]}
 
     def problem(self, approach: SheetApproach) -> Problem | None:
         if approach.sorted and approach.wanted.form != "arrow":

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
-from ivrell.core.engines.base import Problem
+from ivrell.core.engines.base import Engine, Problem
 from ivrell.core.engines.explain import Step, from_sqlite
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
@@ -74,7 +74,7 @@ class _Task(SqlTask):
         return Counted({"rows changed": float(self._db.total_changes - self._changes)})
 
 
-class SqliteEngine:
+class SqliteEngine(Engine):
     """Runs SQL on a file of loaded tables, read-only unless the approach writes."""
 
     name = "sqlite"

@@ -233,7 +233,7 @@ class Attempts:
 
     def _shapes_for(self, planned: PlannedRun, approach: Approach) -> dict[str, dict[str, Any]]:
         """Rows and schema of each table, where the engine lays them out itself."""
-        wanted = getattr(ENGINES[approach.engine], "lays_out", False)
+        wanted = ENGINES[approach.engine].given_shapes
         return self._shapes(planned.point) if wanted and self._shapes else {}
 
     def _styles(self, approach: Approach) -> dict[str, dict[str, Any]]:

@@ -178,11 +178,11 @@ class Trial:
         """Refuse what cannot be laid out at a point, before anything is made."""
         for lane in self.lanes:
             approach = self.comparison.lane(lane)
-            look = getattr(ENGINES[approach.engine], "problem_with", None)
-            if look is None:
+            engine = ENGINES[approach.engine]
+            if not engine.looks_at_tables:
                 continue
             for recipe in self._recipes.values():
-                if wrong := look(approach, shapes(recipe)):
+                if wrong := engine.problem_with(approach, shapes(recipe)):
                     where = f"approach {lane}" + (f", line {wrong.line}" if wrong.line else "")
                     raise BadInput(wrong.what, where=where, cure=wrong.cure)
 

@@ -261,9 +261,9 @@ def _prepared(job: Job) -> Task:
     not read them all."""
     if job.approach["engine"] == "python" and not job.database:
         return PythonTask(job)
-    from ivrell.core.engines.registry import ENGINES
+    from ivrell.core.engines.builtin import engine_called
 
-    return ENGINES[job.approach["engine"]].prepare(job)
+    return engine_called(job.approach["engine"]).prepare(job)
 
 
 def _hand_over(task: Task, answer: object, folder: Path) -> dict[str, Any]:

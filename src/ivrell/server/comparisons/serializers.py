@@ -9,6 +9,7 @@ from ivrell.core.comparison import looking
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines.registry import ENGINES
+from ivrell.core.engines.sheet import SheetEngine
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.report.code_lines import code_lines
@@ -137,7 +138,7 @@ TableShapes = dict[str, tuple[list[str], int]]
 def _shapes(record: Comparison, data: ComparisonData) -> TableShapes | None:
     """Columns and rows of each table at the first point; None where no approach asks for them or
     they cannot be told."""
-    if not any(hasattr(ENGINES[approach.engine], "problem_with") for approach in data.approach):
+    if not any(ENGINES[approach.engine].looks_at_tables for approach in data.approach):
         return None
     try:
         return LOOKS.ask(looking.table_shapes, subject(record.text))
@@ -147,7 +148,7 @@ def _shapes(record: Comparison, data: ComparisonData) -> TableShapes | None:
 
 def _sheet(approach, shapes: TableShapes | None, good: bool) -> dict | None:
     engine = ENGINES[approach.engine]
-    if shapes is None or not hasattr(engine, "cost"):
+    if shapes is None or not isinstance(engine, SheetEngine):
         return None
     rows_of = approach.rows_of or list(shapes)[-1]
     asked = engine.cost(approach, shapes) if good else None
@@ -180,7 +181,7 @@ def lane(approach, shapes: TableShapes | None) -> dict:
     """The fields of LaneSerializer for an approach of a comparison whose tables are so shaped."""
     engine = ENGINES[approach.engine]
     problem = engine.problem(approach)
-    if problem is None and shapes is not None and hasattr(engine, "problem_with"):
+    if problem is None and shapes is not None:
         problem = engine.problem_with(approach, shapes)
     server = getattr(approach, "server", None)
     return {

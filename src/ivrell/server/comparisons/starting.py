@@ -40,59 +40,14 @@ def new_comparison(name: str, recipe: str, *, knobs: str = "") -> str:
     return _HEAD.format(name=json.dumps(name, ensure_ascii=False), knobs=knobs) + "\n" + recipe
 
 
-_PYTHON = """import polars as pl
-
-
-def answer(data, knobs, stage):
-    with stage("read"):
-        {table} = pl.scan_csv(data.{table})
-    return {table}.select(pl.len().alias("rows"))
-"""
-
-_SQL = """SELECT count(*) AS rows
-FROM {table}
-"""
-
-_AWK = """NR > 1 {{ rows++ }}
-END {{ print "rows"; print rows }}
-"""
-
-
-_REMOTE = """import csv
-
-
-def answer(data, knobs, stage, service):
-    with open(data.{table}, newline="") as file:
-        rows = list(csv.DictReader(file))
-    with stage("ask"):
-        counted = service.call(rows)
-    return [{{"rows": sum(counted)}}]
-"""
-
-_RULE = """def rule(row):
-    return 1
-"""
-
-
 def starting_fields(engine: str, comparison: Comparison) -> dict[str, Any]:
-    """A small approach that answers with the row count of the largest-looking table, in the
-    first form that its engine reads."""
+    """A small approach that answers with the row count of the last table, in the first form that
+    its engine reads."""
     table = list(comparison.data.tables)[-1]
-    forms = ENGINES[engine].forms
-    fields: dict[str, Any] = {"engine": engine, "input": forms[0] if forms else "csv"}
-    if engine == "command":
-        fields["argv"] = ["awk", "-f", "{script}", f"{{{table}}}"]
-    if engine == "sheet":
-        column = comparison.data.tables[table].columns[:1]
-        counted = f"{{{table}.{column[0].name}}}" if column else f"{{{table}}}"
-        return {
-            **fields,
-            "columns": [{"name": "rows", "formula": f"=COUNTA({counted})", "layout": "cell"}],
-        }
-    if engine == "remote":
-        fields["service"] = {"rule": _RULE, "latency_ms": 1.0}
-    text = {"python": _PYTHON, "command": _AWK, "remote": _REMOTE}.get(engine, _SQL)
-    return {**fields, "code": text.format(table=table)}
+    columns = comparison.data.tables[table].columns
+    chosen = ENGINES[engine]
+    fields = {"engine": engine, "input": chosen.forms[0] if chosen.forms else "csv"}
+    return {**fields, **chosen.starting(table, columns[0].name if columns else "")}
 
 
 def fresh_id(name: str, comparison: Comparison) -> str:
