@@ -91,9 +91,11 @@ class Shown(TrialCase):
         keys = [row.key for row in shape.measures]
         for key in ("elapsed", "cpu_total", "peak_memory", "cpu_per_million_rows", "code_lines"):
             self.assertIn(key, keys)
+        rows = {row.key: row.lanes for row in shape.measures}
         for lane in shape.lanes:
-            row = next(row for row in shape.measures if row.key == "elapsed")
-            self.assertEqual(row.lanes[lane.id].median, lane.elapsed.median)
+            # One figure, one value, wherever it stands.
+            for key in ("elapsed", "cpu_user", "cpu_total", "peak_memory"):
+                self.assertEqual(rows[key][lane.id].median, getattr(lane, key).median, key)
         [kept] = measures_in(ResultFolder(trial.folder))
         self.assertEqual([row.key for row in kept.rows], keys)
         out = io.StringIO()

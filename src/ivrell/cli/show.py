@@ -204,8 +204,8 @@ def _row(lane: dict[str, Any]) -> list[str]:
     if elapsed["low"] is not None:
         span = f"{format_seconds(elapsed['low'])} to {format_seconds(elapsed['high'])}"
     cpu = ""
-    if lane["cpu_user"] and lane["cpu_system"]:
-        cpu = format_seconds(lane["cpu_user"]["median"] + lane["cpu_system"]["median"])
+    if lane["cpu_total"]:
+        cpu = format_seconds(lane["cpu_total"]["median"])
     cores = three_figures(lane["cores_busy"]) if lane["cores_busy"] is not None else ""
     peak = format_bytes(lane["peak_memory"]["median"]) if lane["peak_memory"] else ""
     left = format_bytes(lane["left_bytes"]) if lane.get("left_bytes") else ""

@@ -1240,6 +1240,8 @@ export interface components {
             elapsed: components["schemas"]["Summary"] | null;
             cpu_user: components["schemas"]["Summary"] | null;
             cpu_system: components["schemas"]["Summary"] | null;
+            /** @default null */
+            cpu_total: components["schemas"]["Summary"] | null;
             /** Cores Busy */
             cores_busy: number | null;
             /** Core Wait Share */

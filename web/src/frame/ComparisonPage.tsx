@@ -28,10 +28,10 @@ function stateOf(step: string, { comparison, trial, findings }: StepProps): stri
   const troubled = comparison.lanes.filter((lane) => lane.problem && !lane.retired).length;
   switch (step) {
     case "question":
-      return comparison.question ? "" : "wanting";
+      return comparison.question ? "" : "missing";
     case "approaches":
-      if (comparison.lanes.length < 2) return "two wanted";
-      return troubled ? `${troubled} to mend` : "";
+      if (comparison.lanes.length < 2) return "needs two lanes";
+      return troubled ? `${troubled} with errors` : "";
     case "agreement": {
       const odd = findings?.lanes.filter((l) => l.agreement?.verdict === "different").length;
       return odd ? `${odd} differ` : "";

@@ -53,9 +53,9 @@ export function MachinePage() {
             : "not told by this kernel",
         ],
         [
-          "Runs are shut in",
+          "Runs are sandboxed",
           machine.sandbox.works
-            ? "yes: no network, inputs read-only, a folder of their own"
+            ? "yes: the system's programs and their inputs read-only, a folder of their own, no network"
             : `no: ${machine.sandbox.why_not ?? ""}`,
         ],
         ["CPU time is", machine.methods.cpu ?? ""],

@@ -135,7 +135,7 @@ function Facts({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
   return (
     <>
       {found?.baseline && <strong>baseline · </strong>}
-      {lane.problem && <span className="bad">to mend · </span>}
+      {lane.problem && <span className="bad">has errors · </span>}
       {agreement && agreement.verdict !== "no answer" && (
         <>
           <span className={agreement.agrees ? "" : "bad"}>{verdictWord(agreement)}</span>

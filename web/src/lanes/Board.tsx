@@ -24,12 +24,12 @@ const LOW_ROW = 42;
 const MANY_LANES = 7;
 const FIXED = { name: 138, ratio: 138, cpu: 112, memory: 94, stages: 126, lines: 44, answer: 92 };
 
-const cpuOf = (lane: LaneFindings) => (lane.cpu_user?.median ?? 0) + (lane.cpu_system?.median ?? 0);
+const cpuOf = (lane: LaneFindings) => lane.cpu_total?.median ?? 0;
 
 const VALUE: Record<SortKey, (lane: LaneFindings) => number> = {
   elapsed: (lane) => lane.elapsed?.median ?? Infinity,
   ratio: (lane) => -(lane.ratio?.value ?? 0),
-  cpu: (lane) => (lane.cpu_user ? cpuOf(lane) : Infinity),
+  cpu: (lane) => lane.cpu_total?.median ?? Infinity,
   memory: (lane) => lane.peak_memory?.median ?? Infinity,
   lines: (lane) => lane.code_lines,
   file: () => 0,
@@ -362,7 +362,7 @@ function CpuCell({ lane, lanes, place }: CellProps) {
   return (
     <div title={`user ${seconds(user)}, system ${seconds(system)}`}>
       <div className="figure">
-        {seconds(user + system)}{" "}
+        {seconds(cpuOf(lane))}{" "}
         <span className="small faint">{figures(lane.cores_busy ?? 0, 2)} cores</span>
       </div>
       <svg width={w} height={10} role="img" aria-label="user and system CPU time">

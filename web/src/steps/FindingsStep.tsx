@@ -109,7 +109,11 @@ function Cautions({ findings }: { findings: Findings }) {
   const [all, setAll] = useState(false);
   const found = findings.cautions;
   if (!found.length) {
-    return <p className="small faint">Nothing speaks against this result that Ivrell can see.</p>;
+    return (
+      <p className="small faint">
+        No cautions: nothing speaks against this result that Ivrell can see.
+      </p>
+    );
   }
   const shown = all ? found : found.slice(0, SHOWN_CAUTIONS);
   return (

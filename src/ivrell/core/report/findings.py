@@ -11,7 +11,7 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.report.code_lines import code_lines
-from ivrell.core.report.measures import measured, peak_above_start
+from ivrell.core.report.measures import BY_KEY, Ground, measured, peak_above_start
 from ivrell.core.report.words import conditions, limit_told, times_told
 from ivrell.core.stats.cautions import Scene, cautions
 from ivrell.core.stats.ratio import Ratio, bounded, ratio
@@ -23,13 +23,12 @@ Run = Mapping[str, Any]
 _TICKS_S = 0.05
 """Shorter runs say nothing of what else was busy: the kernel tells that in ticks of 10 ms."""
 
-_MEASURES = {
-    "elapsed": "elapsed_s",
-    "cpu_user": "cpu_user_s",
-    "cpu_system": "cpu_system_s",
-    "peak_memory": "peak_above_start_bytes",
-    "peak_memory_absolute": "peak_memory_bytes",
-}
+_NO_GROUND = Ground(None, 0)
+
+_SUMMED_UP = (
+    "elapsed", "cpu_user", "cpu_system", "cpu_total", "peak_memory", "peak_memory_absolute",
+)  # fmt: skip
+"""Measures that a lane's findings hold with quartiles and an interval."""
 
 
 def findings(
@@ -114,9 +113,8 @@ def _lane(
     }
     lane["told"] = _told(runs, lane["state"])
     lane["failure"] = _failure(runs)
-    for name, key in _MEASURES.items():
-        values = [run[key] for run in map(_with_derived, counted) if run.get(key) is not None]
-        lane[name] = asdict(summarize(values)) if values else None
+    for name in _SUMMED_UP:
+        lane[name] = _summed_up(name, counted)
     lane["cores_busy"] = _median(
         (run["cpu_user_s"] + run["cpu_system_s"]) / run["elapsed_s"]
         for run in counted
@@ -165,16 +163,19 @@ def _share_waited(run: Run) -> float | None:
     return float(run["core_wait_s"] / run["elapsed_s"] / max(1, run.get("most_threads") or 1))
 
 
+def _summed_up(name: str, runs: Iterable[Run]) -> dict[str, Any] | None:
+    values = [v for run in runs if (v := BY_KEY[name].of(run, _NO_GROUND)) is not None]
+    return asdict(summarize(values)) if values else None
+
+
 def _tell_memory(lane: dict[str, Any], closely: Run | None) -> None:
     """Of a lane that is several processes the memory is that of its memory run."""
     lane["memory_run"] = lane["memory_method"] = None
     if closely is None or closely["state"] != "done":
         return
-    measured = _with_derived(closely)
     lane["memory_run"], lane["memory_method"] = closely["run"], closely["memory_method"]
     for name in ("peak_memory", "peak_memory_absolute"):
-        value = measured.get(_MEASURES[name])
-        lane[name] = asdict(summarize([value])) if value is not None else None
+        lane[name] = _summed_up(name, [closely])
 
 
 def _failure(runs: list[Run]) -> dict[str, Any] | None:
@@ -191,15 +192,11 @@ def _counters(counted: list[Run]) -> dict[str, float]:
     return {name: float(np.median(found)) for name, found in values.items()}
 
 
-def _with_derived(run: Run) -> dict[str, Any]:
-    return {**run, "peak_above_start_bytes": peak_above_start(run)}
-
-
 def _dot(run: Run) -> dict[str, Any]:
     """What a single run shows as: enough to draw it and to find it again."""
     keep = ("run", "round", "warm_up", "state", "elapsed_s", "cpu_user_s", "cpu_system_s")
     dot = {key: run.get(key) for key in keep}
-    dot["peak_above_start_bytes"] = _with_derived(run).get("peak_above_start_bytes")
+    dot["peak_above_start_bytes"] = peak_above_start(run)
     dot["at_least_s"] = run.get("elapsed_at_least_s")
     dot["counted"] = run["state"] == "done" and not run["warm_up"]
     return dot

@@ -168,6 +168,9 @@ MEASURES = (
 )  # fmt: skip
 
 
+BY_KEY = {measure.key: measure for measure in MEASURES}
+
+
 def counter_measure(name: str) -> Measure:
     """The measure of what an engine counts under a name; its unit stands at the name's end."""
     words: tuple[Unit, ...] = ("bytes", "seconds")
@@ -252,8 +255,7 @@ def _input_rows(comparison: Comparison, point: Mapping[str, Any]) -> int | None:
 
 def measure_of(row: MeasureRow) -> Measure:
     """The entry that a row was made by."""
-    known = {measure.key: measure for measure in MEASURES}
-    return known.get(row.key) or counter_measure(row.label)
+    return BY_KEY.get(row.key) or counter_measure(row.label)
 
 
 def as_csv(rows: Iterable[MeasureRow], names: Mapping[str, str]) -> str:

@@ -145,6 +145,7 @@ class LaneFindings(BaseModel):
     elapsed: Summary | None
     cpu_user: Summary | None
     cpu_system: Summary | None
+    cpu_total: Summary | None = None
     cores_busy: float | None
     core_wait_share: float | None
     others_busy: float | None = None
