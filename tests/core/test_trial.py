@@ -274,7 +274,7 @@ class Stopping(TrialCase):
         self.wait_for(lambda: not processes_with(mark))
 
     def spec(self, code):
-        from ivrell.core.trial.launch import scrubbed_environment
+        from ivrell.core.contain.environment import scrubbed_environment
         from ivrell.core.trial.plan import Limits
 
         folder = self.folder / "run"
