@@ -20,6 +20,7 @@ from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
 from ivrell.core.folders import data_folder
 from ivrell.core.scratch import scratch
+from ivrell.core.tasks.task import ARROW
 from ivrell.core.trial import answer_process
 from ivrell.core.trial.answer_desk import AnswerDesk
 
@@ -65,8 +66,8 @@ def answers(times: int) -> None:
         desk.wait_until_ready()
 
         def leave() -> None:
-            path = str(folder / answer_process.ARROW)
-            (folder / answer_process.ARROW).unlink(missing_ok=True)
+            path = str(folder / ARROW)
+            (folder / ARROW).unlink(missing_ok=True)
             with pa.OSFile(path, "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
                 writer.write_table(table)
             give(folder)

@@ -19,6 +19,7 @@ from ivrell.core.json_lines import whole_lines
 from ivrell.core.measure import group, proc
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.trial import attempt, launch
+from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with
@@ -349,6 +350,29 @@ class HandedOver(TrialCase):
         said = self.left(f'os.symlink({str(target)!r}, folder / ".answer.arrow")')
         self.assertIn("no plain file", said)
         self.assertEqual(target.read_text(), "mine")
+
+    def test_a_process_that_was_taken_over_leads_nowhere(self):
+        runs, elsewhere = self.folder / "runs", self.folder / "elsewhere"
+        elsewhere.write_text("mine")
+        (runs / "1").mkdir(parents=True)
+        good = {"made": False, "fingerprint": "0" * 32, "rows": 1}
+        for told, leave in (
+            ({**good, "fingerprint": "../../../x"}, None),
+            ({**good, "fingerprint": None}, None),
+            ({**good, "rows": "many"}, None),
+            ({**good, "path": str(elsewhere)}, None),
+            ({**good, "made": True}, lambda: (runs / "desk/1.arrow").symlink_to(elsewhere)),
+            (None, None),
+        ):
+            with self.subTest(told=told), AnswerDesk(runs, 1 << 28, 60, sandboxed=False) as desk:
+                desk.wait_until_ready()
+                if leave:
+                    leave()
+                with mock.patch.object(desk, "_told", lambda *_, told=told: told), \
+                        self.assertRaises(NotReceived):  # fmt: skip
+                    desk.take(runs / "1", 1 << 20, lambda: False)
+        self.assertEqual(elsewhere.read_text(), "mine")
+        self.assertNotEqual(elsewhere.stat().st_mode & 0o777, 0o600)
 
     def test_a_pipe_is_not_waited_for(self):
         self.assertIn("no plain file", self.left('os.mkfifo(folder / ".answer.arrow")'))

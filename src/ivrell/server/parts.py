@@ -114,7 +114,7 @@ class Part:
             self.start(died=self._died)
 
     def let_go(self) -> None:
-        """Ask it to end; it is not the part's own fault, and it is started again at once."""
+        """End it at once, through no fault of its own; it is started again without a pause."""
         if not self.ended and self._process:
             self._process.kill()
             self._process.wait()

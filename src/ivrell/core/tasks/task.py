@@ -50,6 +50,10 @@ class Job:
     shapes: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
 
+ARROW = ".answer.arrow"
+"""The file in a run's folder that its answer is handed over in."""
+
+
 class ApproachFailed(Exception):
     """The approach's own code failed, with the line of it where that is known."""
 

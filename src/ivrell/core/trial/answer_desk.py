@@ -3,7 +3,9 @@
 import json
 import logging
 import os
+import re
 import select
+import stat
 import subprocess
 import sys
 import time
@@ -16,12 +18,42 @@ from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, as_root, give
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.folders import data_folder
+from ivrell.core.tasks.task import ARROW
 
 log = logging.getLogger("ivrell.trial")
 _START_S = 60.0
 _ASK_EVERY_S = 0.25
 _OWN_BYTES = 1 << 30
 """What the process needs for itself, besides an answer."""
+
+
+_LONGEST = 1 << 16
+_PRINT = re.compile("[0-9a-f]{32}")
+
+
+def _read(line: bytes) -> object:
+    try:
+        return json.loads(line)
+    except (ValueError, RecursionError):
+        return None
+
+
+def _own(path: Path) -> None:
+    """Make a file Ivrell's own: whoever wrote it has ended. Raises NotReceived where it is no
+    plain file, or one that has a second name."""
+    try:
+        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+    except OSError as error:
+        raise NotReceived(f"it is no plain file: {error.strerror}") from None
+    try:
+        state = os.fstat(handle)
+        if not stat.S_ISREG(state.st_mode) or state.st_nlink != 1:
+            raise NotReceived("what was handed over is no plain file")
+        os.fchmod(handle, 0o600)
+        if as_root():
+            os.fchown(handle, 0, 0)
+    finally:
+        os.close(handle)
 
 
 @dataclass(frozen=True)
@@ -115,13 +147,14 @@ class AnswerDesk:
         if told is None:
             raise NotReceived("looking at it ended the process that did so, or took too long")
         if "wrong" in told:
-            raise NotReceived(told["wrong"])
-        path = Path(told["path"])
-        # Whoever wrote it has ended; from here on it is Ivrell's own.
-        path.chmod(0o600)
-        if as_root():
-            os.chown(path, 0, 0)
-        return Received(path, told["fingerprint"], told["rows"])
+            raise NotReceived(str(told["wrong"]))
+        path = made if told.get("made") is True else folder / ARROW
+        print_, rows = told.get("fingerprint"), told.get("rows")
+        # What was looked at may have taken the process over: nothing that it says leads anywhere.
+        if not (isinstance(print_, str) and _PRINT.fullmatch(print_) and type(rows) is int):
+            raise NotReceived("what was said of it is not what a look at it gives")
+        _own(path)
+        return Received(path, print_, rows)
 
     def _told(self, seconds: float, wanted_stop: Callable[[], bool]) -> dict[str, Any] | None:
         """The next line of the process, or None where there comes none: then it is ended."""
@@ -134,10 +167,9 @@ class AnswerDesk:
             if ready:
                 data = os.read(out.fileno(), 1 << 16)
                 said += data
-                if said.endswith(b"\n"):
-                    told: dict[str, Any] = json.loads(said)
+                if said.endswith(b"\n") and isinstance(told := _read(said), dict):
                     return told
-                if not data:
+                if not data or said.endswith(b"\n") or len(said) > _LONGEST:
                     break
             elif wanted_stop():
                 self.close()

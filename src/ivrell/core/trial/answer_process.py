@@ -17,8 +17,7 @@ import pyarrow as pa
 
 from ivrell.core.agreement.canonical import canonical, fingerprint
 from ivrell.core.engines.plain import PLAIN, read_plain
-
-ARROW = ".answer.arrow"
+from ivrell.core.tasks.task import ARROW
 
 
 def received(folder: Path, made: Path, most_bytes: int) -> dict[str, Any]:
@@ -29,7 +28,7 @@ def received(folder: Path, made: Path, most_bytes: int) -> dict[str, Any]:
         made: where it is to be written as Arrow when it came as plain values.
         most_bytes: the most that it may take.
 
-    Returns ``path`` of the Arrow file, ``fingerprint`` and ``rows``. Only a regular file that is
+    Returns whether it was ``made`` there, ``fingerprint`` and ``rows``. Only a regular file that is
     no link counts; its offsets are looked at before anything follows them. Raises ValueError
     where it is none of that, OSError where there is nothing, ArrowException where it cannot be
     read.
@@ -40,14 +39,15 @@ def received(folder: Path, made: Path, most_bytes: int) -> dict[str, Any]:
         table = read_plain(plain)
         with pa.OSFile(str(made), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
             writer.write_table(table)
-        path = made
+        written = True
     else:
+        written = False
         _check(path, most_bytes)
         with pa.memory_map(str(path)) as source:
             table = pa.ipc.open_file(source).read_all()
         table.validate(full=True)
     found = fingerprint(canonical(table))
-    return {"path": str(path), "fingerprint": found, "rows": table.num_rows}
+    return {"made": written, "fingerprint": found, "rows": table.num_rows}
 
 
 def _check(path: Path, most_bytes: int) -> None:

@@ -25,7 +25,7 @@ sys.path.append(str(Path(__file__).resolve().parents[3]))
 
 from ivrell.core.engines.plain import PLAIN, leave_plain, plain_columns  # noqa: E402
 from ivrell.core.engines.python_task import PythonTask  # noqa: E402
-from ivrell.core.tasks.task import ApproachFailed, Job, Stage, Task  # noqa: E402
+from ivrell.core.tasks.task import ARROW, ApproachFailed, Job, Stage, Task  # noqa: E402
 from ivrell.core.trial.repeats import (  # noqa: E402
     SetUps,
     calibrated,
@@ -276,7 +276,7 @@ def _hand_over(task: Task, answer: object, folder: Path) -> dict[str, Any]:
     table = task.hand_over(answer)
     import pyarrow as pa
 
-    path = str(folder / ".answer.arrow")
+    path = str(folder / ARROW)
     with pa.OSFile(path, "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
         writer.write_table(table)
     return {"rows": table.num_rows, "columns": table.num_columns, "bytes": table.nbytes}
