@@ -52,7 +52,7 @@ def main() -> None:
         while not browser.driver.execute_script(MIDDLE_OF_A_LONG_RUN):
             time.sleep(0.5)
         browser.driver.save_screenshot(str(TO / "trial.png"))
-        while not browser.by_id("race-state").text.startswith("done"):
+        while not browser.by_id("live-state").text.startswith("done"):
             time.sleep(QUIET_S)
         browser.open(f"{at}/approaches?lane=polars")
         browser.by_id("try").click()
@@ -81,7 +81,7 @@ def main() -> None:
         engines = f"{ivrell.address}/comparisons/2"
         browser.open(f"{engines}/trial")
         browser.by_id("launch").click()
-        while not browser.by_id("race-state").text.startswith("done"):
+        while not browser.by_id("live-state").text.startswith("done"):
             time.sleep(QUIET_S)
         browser.open(f"{engines}/findings")
         shoot(browser, "engines")

@@ -30,7 +30,7 @@ def _runs() -> list[dict[str, Any]]:
                     "position": 1, "point": {"rows": 300 + point}, "warm_up": False,
                     "state": "done", "elapsed_s": took, "cpu_user_s": took * 0.9,
                     "cpu_system_s": took * 0.1, "peak_memory_bytes": 10**8,
-                    "start_memory_bytes": 5 * 10**7, "core_wait_s": 0.01, "held_up_s": 0.01,
+                    "start_memory_bytes": 5 * 10**7, "run_queue_wait_s": 0.01, "held_up_s": 0.01,
                     "others_cpu_s": 0.01, "start_s": 0.1, "stages": [
                         {"name": "read", "elapsed_s": took / 2, "cpu_s": took / 2},
                     ], "counters": {"rows changed": 3.0}, "inner_repeats": 1,

@@ -2,7 +2,7 @@
 
 Changes the demo's files at random, and writes recipes whose settings stand at their extremes;
 each goes through the loader, the import and a look at every table. Each must end in success or
-in an error with a place or a cure, never in a trace, each call within two seconds. Prints how
+in an error with a place or a hint, never in a trace, each call within two seconds. Prints how
 many ended how (10,000 and 2,000 unless given), the slowest, and every kind of case that did not
 hold, of which one each is kept in the folder; ends with 1 where there is one.
 """
@@ -219,7 +219,7 @@ def tried(text: str) -> tuple[str, float, str]:
         timed(looking.all_costs, seen, Path("/nowhere"))
         ended, said = "success", ""
     except BadInput as error:
-        ended = "error" if error.where or error.cure else "no place"
+        ended = "error" if error.where or error.hint else "no place"
         said = str(error)
     except _TooSlow:
         ended, said = "too slow", "given up"

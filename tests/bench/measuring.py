@@ -72,7 +72,7 @@ def run(body: str, folder: Path, code: str | None = None, **plan: Any) -> list[d
     made = Plan(**({"rounds": 5, "warm_ups": 1} | plan), limits=Limits(seconds=60))
     trial = Trial(text, made, folder / f"t{time.monotonic_ns()}", DataStore(folder / "made"))
     trial.conduct()
-    return [run for run in trial.runs if not run["warm_up"]]
+    return [run for run in trial.runs if not run.warm_up]
 
 
 def unwatched() -> float:
@@ -87,7 +87,7 @@ def cost_of_watching(folder: Path) -> None:
     for _ in range(5):
         alone.append(unwatched())
         found = run(f"{WORK}\nsys.stdout.write(str(took))", folder, rounds=1, warm_ups=0)[0]
-        ours.append(float(found["output"]))
+        ours.append(float(found.output))
     print(f"  elapsed when watched: {median(ours) / median(alone):.3f} of when not")
     for told, body in (
         ("a busy loop", "end = time.time() + 6\nwhile time.time() < end: pass"),
@@ -137,7 +137,7 @@ def by_hand(calls: int) -> float:
     """Seconds a call of the very short one takes in a tight loop, with nothing round it."""
     module: dict[str, Any] = {}
     exec(TINY, module)  # noqa: S102 - our own text
-    answer = module["answer"]
+    answer = module.answer
     began = time.perf_counter()
     for _ in range(calls):
         answer(None, {}, None)
@@ -153,14 +153,14 @@ def main() -> None:
         print("CPU time against the truth (medians of five)")
         for told, (body, truth) in TRUTHS.items():
             runs = run(body, folder)
-            cpu = median(r["cpu_user_s"] + r["cpu_system_s"] for r in runs)
-            print(f"  {told:26} {100 * (cpu / truth - 1):+.1f} %  ({runs[0]['cpu_method']})")
+            cpu = median(r.cpu_user_s + r.cpu_system_s for r in runs)
+            print(f"  {told:26} {100 * (cpu / truth - 1):+.1f} %  ({runs[0].cpu_method})")
         print("peak memory above the start")
         body = "block = bytearray(b'x') * (300 << 20)\ntime.sleep(0.005)\ndel block"
-        peak = median(r["peak_memory_bytes"] - r["start_memory_bytes"] for r in run(body, folder))
+        peak = median(r.peak_memory_bytes - r.start_memory_bytes for r in run(body, folder))
         print(f"  300 MiB held for 5 ms: {100 * (peak / (300 << 20) - 1):+.2f} %")
         print("a very short call, per repeat")
-        each = min(r["elapsed_s"] for r in run("", folder, TINY, shortest_s=0.05))
+        each = min(r.elapsed_s for r in run("", folder, TINY, min_sample_s=0.05))
         hand = min(by_hand(20_000) for _ in range(5))
         print(f"  {1e6 * each:.1f} µs here, {1e6 * hand:.1f} µs in a tight loop: {each / hand:.3f}")
 

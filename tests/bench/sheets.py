@@ -80,19 +80,19 @@ def main(rows: int) -> None:
         plan = Plan(rounds=3, warm_ups=0, limits=Limits(seconds=600))
         trial = Trial(text, plan, Path(folder) / "trial", DataStore(Path(folder) / "made"))
         began = time.monotonic()
-        point = trial.conduct()["points"][0]
+        point = trial.conduct().points[0]
         print(f"{rows:,} rows, five columns, {time.monotonic() - began:.0f} s in all")
-        for lane in point["lanes"]:
-            runs = [run for run in trial.runs if run["approach"] == lane["id"]]
-            assert all(run["state"] == "done" for run in runs), [run["error"] for run in runs]
-            told = [f"{lane['id']:8} agrees {lane['agreement']['agrees']!s:5}"]
-            for number, stage in enumerate(runs[0]["stages"]):
-                seconds = [run["stages"][number]["elapsed_s"] for run in runs]
-                told.append(f"{stage['name']} {statistics.median(seconds):.2f} s")
-            whole = statistics.median(run["elapsed_s"] for run in runs)
-            peak = max(run["peak_memory_bytes"] - run["start_memory_bytes"] for run in runs)
-            saved = runs[0]["counters"].get("saved bytes", 0)
-            start = statistics.median(run["start_s"] for run in runs)
+        for lane in point.lanes:
+            runs = [run for run in trial.runs if run.approach == lane.id]
+            assert all(run.state == "done" for run in runs), [run.error for run in runs]
+            told = [f"{lane.id:8} agrees {lane.agreement.agrees!s:5}"]
+            for number, stage in enumerate(runs[0].stages):
+                seconds = [run.stages[number].elapsed_s for run in runs]
+                told.append(f"{stage.name} {statistics.median(seconds):.2f} s")
+            whole = statistics.median(run.elapsed_s for run in runs)
+            peak = max(run.peak_memory_bytes - run.start_memory_bytes for run in runs)
+            saved = runs[0].counters.get("saved bytes", 0)
+            start = statistics.median(run.start_s for run in runs)
             told.append(f"whole {whole:.2f} s, {peak / 1e6:.0f} MB above its start")
             told.append(f"started in {start:.1f} s, saved {saved / 1e6:.1f} MB")
             print("; ".join(told))

@@ -52,7 +52,7 @@ class Screens(unittest.TestCase):
             f"{here}/approaches?lane=good": '[data-testid="code"] .cm-content',
             f"{here}/approaches?lane=floats": '[data-testid="code"] .cm-content',
             f"{here}/agreement?lane=wrong": '[data-testid="rail-good"]',
-            f"{here}/trial": '[data-testid="race"]',
+            f"{here}/trial": '[data-testid="live"]',
             f"{here}/findings": '[data-testid="median"]',
             f"{here}/findings?lane=good": ".facts-grid",
             f"{here}/findings?lane=broken": ".lane-drawer .trouble",
@@ -91,7 +91,7 @@ class Screens(unittest.TestCase):
             b.step("Trial")
             b.type_over(b.find('input[aria-label="Rounds"]'), "2")
             b.press("launch")
-            b.until(lambda: b.by_id("race-state").text.startswith("done"), 120)
+            b.until(lambda: b.by_id("live-state").text.startswith("done"), 120)
         return Screens.comparison
 
     def open(self, step):
@@ -128,19 +128,19 @@ class Screens(unittest.TestCase):
     def test_camps_and_another_reference(self):
         self.open("agreement")
         b = self.browser
-        camps = b.by_id("camps").text
-        self.assertIn("2 lanes say A", camps)
-        self.assertIn("One lane says B", camps)
-        b.click(".camp:nth-child(2) button")
+        groups = b.by_id("groups").text
+        self.assertIn("2 lanes say A", groups)
+        self.assertIn("One lane says B", groups)
+        b.click(".group:nth-child(2) button")
         b.until(lambda: "each is 2 times the reference's" in b.find(".evidence").text)
         self.assertTrue(b.all('[data-testid="by-column"] svg rect'))
         b.press("both-codes")
         b.until(lambda: "+ 2" in b.find(".both-codes").text)
         self.against("Counted twice")
-        b.until(lambda: "One lane says A" in b.by_id("camps").text, 30)
+        b.until(lambda: "One lane says A" in b.by_id("groups").text, 30)
         # The trial is shared: the others look at it against the usual reference.
         self.against("Counted one by one")
-        b.until(lambda: "2 lanes say A" in b.by_id("camps").text, 30)
+        b.until(lambda: "2 lanes say A" in b.by_id("groups").text, 30)
 
     def against(self, lane):
         """Hold the answers against another lane's."""

@@ -58,9 +58,9 @@ class WholeJob(unittest.TestCase):
 
     def race_is(self, word, seconds=120):
         self.browser.until(
-            lambda: self.browser.by_id("race-state").text.startswith(word),
+            lambda: self.browser.by_id("live-state").text.startswith(word),
             seconds,
-            f"the race never was {word}",
+            f"the trial never was {word}",
         )
 
     def test_from_question_to_findings(self):
@@ -103,7 +103,7 @@ class WholeJob(unittest.TestCase):
         b.press("launch")
         b.find(".cell.running", 60)
         self.race_is("done")
-        b.until(lambda: len(b.all(".race-grid .cell.done")) == 5 * 4)
+        b.until(lambda: len(b.all(".live-grid .cell.done")) == 5 * 4)
         trial = b.fetch(f"/api/trials/?comparison={comparison}")[0]["id"]
 
         b.step("Findings")

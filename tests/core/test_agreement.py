@@ -190,7 +190,7 @@ class Cases(unittest.TestCase):
     def test_integer_became_float(self):
         found = compare(self.reference, self.answer(passages=[3.0, 4.0, 5.0]), KEYED)
         self.assertEqual(found.verdict, "same values, other types")
-        self.assertEqual(found.drifted[0]["column"], "passages")
+        self.assertEqual(found.drifted[0].column, "passages")
         self.assertTrue(found.agrees)
 
     def test_sum_in_another_order(self):
@@ -204,7 +204,7 @@ class Cases(unittest.TestCase):
         self.assertEqual(found.verdict, "different")
         self.assertEqual(found.columns, {"toll": 1})
         example = found.examples[0]
-        self.assertEqual((example["reference"]["toll"], example["answer"]["toll"]), (None, "0.0"))
+        self.assertEqual((example.reference["toll"], example.answer["toll"]), (None, "0.0"))
 
     def test_missing_extra_and_repeated_keys(self):
         found = compare(self.reference, self.answer(lock=["001", "002", "009"]), KEYED)

@@ -45,8 +45,8 @@ class Aligned(unittest.TestCase):
                     found = compare(ours, theirs, question)
                     told = (found.missing_rows, found.extra_rows, found.different_rows)
                     self.assertEqual(told, (gone, added, gone + added))
-                    (toll,) = [c for c in found.evidence if c["name"] == "toll"]
-                    self.assertEqual(toll["within"] + toll["equal"], ROWS - gone)
+                    (toll,) = [c for c in found.evidence if c.name == "toll"]
+                    self.assertEqual(toll.within + toll.equal, ROWS - gone)
 
     def test_values_that_differ_in_many_rows_are_found_by_key(self):
         ours = passages(ROWS)

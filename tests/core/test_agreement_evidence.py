@@ -115,7 +115,7 @@ class Pairing(unittest.TestCase):
         x = np.arange(1000) + 0.25
         found = compare(pa.table({"x": x}), pa.table({"x": np.nextafter(x[1:], np.inf)}), WHOLE)
         self.assertEqual((found.missing_rows, found.different_rows), (1, 1))
-        self.assertEqual(found.evidence[0]["within"], 999)
+        self.assertEqual(found.evidence[0].within, 999)
 
 
 class Types(unittest.TestCase):
@@ -239,11 +239,11 @@ class Told(unittest.TestCase):
         toll[:10] *= 1 + 3e-12
         toll[10:15] *= 1 + 3e-4
         found = compare(self.table, self.put("toll", toll), KEYED)
-        evidence = {column["name"]: column for column in found.evidence}["toll"]
-        self.assertEqual((evidence["within"], evidence["different"]), (10, 5))
-        self.assertEqual(evidence["equal"], self.n - 15)
-        self.assertEqual(evidence["distances"]["within"], {"-12": 10})
-        self.assertEqual(evidence["distances"]["beyond"], {"-4": 5})
+        evidence = {column.name: column for column in found.evidence}["toll"]
+        self.assertEqual((evidence.within, evidence.different), (10, 5))
+        self.assertEqual(evidence.equal, self.n - 15)
+        self.assertEqual(evidence.distances.within, {"-12": 10})
+        self.assertEqual(evidence.distances.beyond, {"-4": 5})
         self.assertAlmostEqual(found.largest_relative, 3e-12, delta=1e-15)
 
     def test_units_in_the_last_place(self):

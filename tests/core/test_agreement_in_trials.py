@@ -1,4 +1,4 @@
-"""Agreement in trials: wrong approaches named for what they are, camps, references, broken rows."""
+"""Agreement in trials: wrong approaches named for what they are, groups, references."""
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -54,9 +54,9 @@ def polars(lane, body, form="parquet"):
 class Case(TrialCase):
     def judged(self, text, **plan):
         self.ran = self.trial(text, **plan)
-        point = self.ran.conduct()["points"][0]
-        self.assertEqual([run["error"] for run in self.ran.runs if run["error"]], [])
-        return {lane["id"]: lane["agreement"] for lane in point["lanes"]}
+        point = self.ran.conduct().points[0]
+        self.assertEqual([run.error for run in self.ran.runs if run.error], [])
+        return {lane.id: lane.agreement for lane in point.lanes}
 
 
 class Named(Case):
@@ -73,9 +73,9 @@ class Named(Case):
                 """,
             )
         )["guessed"]
-        self.assertEqual((found["verdict"], found["agrees"]), ("different", False))
-        self.assertEqual(found["reasons"], ["barge: text became integer, leading zeros lost"])
-        self.assertEqual(found["drifted"][0]["lost"], "leading zeros")
+        self.assertEqual((found.verdict, found.agrees), ("different", False))
+        self.assertEqual(found.reasons, ["barge: text became integer, leading zeros lost"])
+        self.assertEqual(found.drifted[0].lost, "leading zeros")
 
     def test_a_code_turned_into_a_float_by_a_join_with_missing_keys(self):
         join = """
@@ -98,8 +98,8 @@ class Named(Case):
             + approach("right", right, input="parquet")
             + approach("merged", join, input="parquet")
         )["merged"]
-        self.assertEqual(found["verdict"], "same values, other types")
-        self.assertEqual(found["reasons"], ["berth: integer became float"])
+        self.assertEqual(found.verdict, "same values, other types")
+        self.assertEqual(found.reasons, ["berth: integer became float"])
 
     def test_a_group_of_nulls_dropped(self):
         grouped = """
@@ -112,10 +112,10 @@ class Named(Case):
             canal("reach")
             + polars("right", "passages.group_by('reach').agg(pl.col('day').sum())")
             + approach("dropped", grouped, input="parquet")
-        )["dropped"]
-        self.assertEqual(found["verdict"], "different")
+        ).dropped
+        self.assertEqual(found.verdict, "different")
         self.assertEqual(
-            found["reasons"],
+            found.reasons,
             ["1 row of the reference is missing: reach is null in it"],
         )
 
@@ -134,9 +134,9 @@ class Named(Case):
             + approach("right", backwards.replace("reversed(rows)", "rows"), input="parquet")
             + approach("backwards", backwards, input="parquet")
         )["backwards"]
-        self.assertEqual(found["verdict"], "same within tolerance")
-        self.assertTrue(1 <= found["largest_units"] < 10_000, found["largest_units"])
-        self.assertLess(found["largest_relative"], 1e-11)
+        self.assertEqual(found.verdict, "same within tolerance")
+        self.assertTrue(1 <= found.largest_units < 10_000, found.largest_units)
+        self.assertLess(found.largest_relative, 1e-11)
 
     def test_the_other_copy_of_a_repeated_key_kept(self):
         keep = "passages.unique('barge', keep='{}', maintain_order=True)"
@@ -145,9 +145,9 @@ class Named(Case):
             + polars("first", keep.format("first"))
             + polars("last", keep.format("last"))
         )["last"]
-        self.assertEqual(found["verdict"], "different")
+        self.assertEqual(found.verdict, "different")
         self.assertIn(
-            "another row of passages is kept: each of these is one of its rows", found["reasons"]
+            "another row of passages is kept: each of these is one of its rows", found.reasons
         )
 
 
@@ -179,26 +179,25 @@ class BrokenRows(Case):
             + approach("once", once)
         )
         traced = {
-            lane: {one["what"]: one for one in agreement["traced"]}
-            for lane, agreement in found.items()
+            lane: {one.what: one for one in agreement.traced} for lane, agreement in found.items()
         }
         broken = {way: t for way, t in traced["dropping"].items() if way != "repeated"}
         # Sixty lines are broken; some of them are repeated whole elsewhere.
-        told = sum(one["rows"] for one in broken.values())
+        told = sum(one.rows for one in broken.values())
         self.assertTrue(40 <= told < 60, told)
         number = traced["dropping"]["bad number"]
-        self.assertEqual((number["kept"], number["dropped"]), (0, number["rows"]))
+        self.assertEqual((number.kept, number.dropped), (0, number.rows))
         number = traced["filling"]["bad number"]
-        self.assertEqual((number["kept"], number["with_nulls"]), (number["rows"], number["rows"]))
+        self.assertEqual((number.kept, number.with_nulls), (number.rows, number.rows))
         repeated = traced["dropping"]["repeated"]
-        self.assertEqual(repeated["rows"], 150)
-        self.assertGreater(repeated["kept"], 100)
-        self.assertEqual(traced["once"]["repeated"]["kept"], 0)
-        self.assertIn("dropped", traced["once"]["repeated"]["words"])
+        self.assertEqual(repeated.rows, 150)
+        self.assertGreater(repeated.kept, 100)
+        self.assertEqual(traced["once"]["repeated"].kept, 0)
+        self.assertIn("dropped", traced["once"]["repeated"].words)
 
     def test_columnar_files_have_no_broken_lines(self):
         found = self.judged(canal("passage") + polars("all", "passages"))["all"]
-        self.assertEqual([one["what"] for one in found["traced"]], ["repeated"])
+        self.assertEqual([one.what for one in found.traced], ["repeated"])
 
 
 class References(Case):
@@ -217,33 +216,33 @@ class References(Case):
 
     def test_camps_are_shown_rather_than_a_vote(self):
         found = self.judged(self.lanes())
-        self.assertEqual({lane: a["camp"] for lane, a in found.items()},
+        self.assertEqual({lane: a.group for lane, a in found.items()},
                          {"one": 0, "two": 1, "also_two": 1, "three": 2})  # fmt: skip
-        self.assertIn("each is 2 times the reference's", found["two"]["reasons"][0])
+        self.assertIn("each is 2 times the reference's", found["two"].reasons[0])
 
     def test_another_lane_as_the_reference(self):
         text = self.lanes().replace("[answer]", '[answer]\nreference = "two"')
         found = self.judged(text)
-        self.assertEqual([lane for lane, a in found.items() if a["agrees"]], ["two", "also_two"])
-        self.assertEqual(found["one"]["reference"], "two")
+        self.assertEqual([lane for lane, a in found.items() if a.agrees], ["two", "also_two"])
+        self.assertEqual(found["one"].reference, "two")
         with self.assertRaisesRegex(BadInput, "no approach"):
             parse(text.replace('reference = "two"', 'reference = "ten"'))
 
     def test_a_stored_answer_as_the_reference(self):
         trial = self.trial(self.lanes(), name="first", lanes=["two"])
         trial.conduct()
-        kept = trial.answers.table("two", trial.runs[0]["answer_fingerprint"])
+        kept = trial.answers.table("two", trial.runs[0].answer_fingerprint)
         pq.write_table(kept, self.folder / "expected-300.parquet")
         text = self.lanes().replace("[answer]", '[answer]\nexpected = "expected-{rows}.parquet"')
         found = self.judged(text, own_files=str(self.folder))
-        self.assertEqual([lane for lane, a in found.items() if a["agrees"]], ["two", "also_two"])
-        self.assertEqual(found["one"]["reference"], EXPECTED)
+        self.assertEqual([lane for lane, a in found.items() if a.agrees], ["two", "also_two"])
+        self.assertEqual(found["one"].reference, EXPECTED)
         (self.folder / "expected-300.parquet").unlink()
         pa.csv.write_csv(kept, self.folder / "expected.csv")
         text = text.replace("expected-{rows}.parquet", "expected.csv")
         again = self.trial(text, name="again", own_files=str(self.folder)).conduct()
-        lanes = {lane["id"]: lane["agreement"] for lane in again["points"][0]["lanes"]}
-        self.assertTrue(lanes["two"]["agrees"], lanes["two"]["reasons"])
+        lanes = {lane.id: lane.agreement for lane in again.points[0].lanes}
+        self.assertTrue(lanes["two"].agrees, lanes["two"].reasons)
 
     def test_an_answer_that_varies_is_marked_with_its_share(self):
         varying = """
@@ -257,7 +256,7 @@ class References(Case):
         found = self.judged(
             HEAD + approach("steady", steady) + approach("varying", varying), rounds=3
         )
-        self.assertFalse(found["steady"]["unstable"])
-        self.assertTrue(found["varying"]["unstable"])
-        self.assertAlmostEqual(found["varying"]["right_share"], 1 / 3)
-        self.assertIn("1 of 3 runs gave the right answer", found["varying"]["reasons"])
+        self.assertFalse(found["steady"].unstable)
+        self.assertTrue(found["varying"].unstable)
+        self.assertAlmostEqual(found["varying"].right_share, 1 / 3)
+        self.assertIn("1 of 3 runs gave the right answer", found["varying"].reasons)

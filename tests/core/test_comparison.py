@@ -39,13 +39,13 @@ class Reading(unittest.TestCase):
             ("{3}-[0-9]", "{3}-[0-9", "cannot be read at character", "[AEIOU]"),
             ("skew = 1.1", 'skew = "a lot"', r"columns\[1\].skew", "number"),
         ]
-        for old, new, place, cure in cases:
+        for old, new, place, hint in cases:
             with self.subTest(new=new):
                 self.assertIn(old, TEXT)
                 with self.assertRaises(BadInput) as caught:
                     parse(TEXT.replace(old, new), source="tolls.toml")
                 self.assertRegex(str(caught.exception), place)
-                self.assertIn(cure, str(caught.exception))
+                self.assertIn(hint, str(caught.exception))
 
     def test_broken_toml_names_its_line(self):
         with self.assertRaisesRegex(BadInput, r"tolls.toml, line 3.*not TOML"):

@@ -83,7 +83,7 @@ class Read(EngineCase):
         ]  # fmt: skip
         found, _ = self.conducted(*lanes)
         for name, lane in found.items():
-            self.assertTrue(lane["agreement"]["agrees"], (name, lane["agreement"]["reasons"]))
+            self.assertTrue(lane.agreement.agrees, (name, lane.agreement.reasons))
 
     def test_a_file_of_one_s_own_is_given_as_it_is_and_read_so(self):
         path = self.folder / "readings.csv"
@@ -95,8 +95,8 @@ class Read(EngineCase):
         count = "SELECT f1 AS gauge, count(*) AS n FROM readings GROUP BY f1"
         lanes, _ = self.conducted(sql("duck", "duckdb", count), sql("lite", "sqlite", count),
                                   text=text)  # fmt: skip
-        self.assertTrue(lanes["lite"]["agreement"]["agrees"], lanes["lite"]["agreement"])
-        self.assertEqual(lanes["duck"]["answer_rows"], 2)
+        self.assertTrue(lanes["lite"].agreement.agrees, lanes["lite"].agreement)
+        self.assertEqual(lanes["duck"].answer_rows, 2)
 
     def test_a_sheet_reads_it(self):
         if not office.version():
@@ -109,8 +109,8 @@ class Read(EngineCase):
         )
         trial = self.trial(HEAD + lane)
         trial.conduct()
-        self.assertIsNone(trial.runs[0]["error"])
-        table = trial.answers.table("sheet", trial.runs[0]["answer_fingerprint"])
+        self.assertIsNone(trial.runs[0].error)
+        table = trial.answers.table("sheet", trial.runs[0].answer_fingerprint)
         self.assertEqual(table.column(0).to_pylist(), [300])
 
 
@@ -134,4 +134,4 @@ class Names(EngineCase):
             sql("server", "postgres", query), text=text,
         )  # fmt: skip
         for name, lane in lanes.items():
-            self.assertTrue(lane["agreement"]["agrees"], (name, lane["agreement"]["reasons"]))
+            self.assertTrue(lane.agreement.agrees, (name, lane.agreement.reasons))

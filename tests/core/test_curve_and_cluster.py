@@ -133,11 +133,11 @@ class Clusters(unittest.TestCase):
 class Machine(unittest.TestCase):
     def test_snapshot(self):
         found = snapshot(Path("/tmp"))
-        self.assertGreater(found["memory_bytes"], found["free_memory_bytes"])
-        self.assertEqual(len(found["load"]), 3)
-        self.assertTrue(found["processor"])
-        self.assertTrue(found["engines"]["python"]["installed"])
-        self.assertIn("subreaper", found["methods"]["cpu"])
+        self.assertGreater(found.memory_bytes, found.free_memory_bytes)
+        self.assertEqual(len(found.load), 3)
+        self.assertTrue(found.processor)
+        self.assertTrue(found.engines["python"].installed)
+        self.assertIn("subreaper", found.methods.cpu)
 
 
 if __name__ == "__main__":

@@ -24,12 +24,12 @@ class Demo(EngineCase):
             lane.id for lane in parse(text).approach if lane.engine != "sheet" or office.version()
         ]
         trial = self.trial(text, name=path.stem, knobs=knobs, lanes=lanes)
-        point = trial.conduct()["points"][0]
-        self.assertEqual([run["error"] for run in trial.runs if run["error"]], [])
-        for lane in point["lanes"]:
-            with self.subTest(lane=lane["id"]):
-                agreement = lane["agreement"]
-                self.assertTrue(agreement["agrees"], agreement["reasons"])
+        point = trial.conduct().points[0]
+        self.assertEqual([run.error for run in trial.runs if run.error], [])
+        for lane in point.lanes:
+            with self.subTest(lane=lane.id):
+                agreement = lane.agreement
+                self.assertTrue(agreement.agrees, agreement.reasons)
 
     def test_counted_against_exists_finds_what_is_there_and_only_that(self):
         text = (DEMO.parent / "late-barge-in-database.toml").read_text()
@@ -37,7 +37,7 @@ class Demo(EngineCase):
         trial = self.trial(text, knobs={"rows": [_ROWS], "place": places}, lanes=["exists"])
         trial.conduct()
         found = {
-            run["point"]["place"]: trial.answers.table("exists", run["answer_fingerprint"])
+            run.point["place"]: trial.answers.table("exists", run.answer_fingerprint)
             for run in trial.runs
         }
         self.assertEqual([found[p]["late"].to_pylist() for p in places], [[True], [False]])

@@ -19,10 +19,10 @@ class Cpu(EngineCase):
         )
         _, runs = self.conducted(sql("server", "postgres", code, settings), text=BIG)
         run = runs["server"]
-        cpu = run["cpu_user_s"] + run["cpu_system_s"]
-        self.assertGreater(run["server_cpu_s"], 0.2)
-        self.assertGreaterEqual(cpu, run["server_cpu_s"])
-        self.assertGreater(cpu / run["elapsed_s"], 0.7)
+        cpu = run.cpu_user_s + run.cpu_system_s
+        self.assertGreater(run.server_cpu_s, 0.2)
+        self.assertGreaterEqual(cpu, run.server_cpu_s)
+        self.assertGreater(cpu / run.elapsed_s, 0.7)
 
     def test_cpu_time_of_the_program_is_the_run_s(self):
         script = (
@@ -33,12 +33,12 @@ class Cpu(EngineCase):
         trial = self.trial(HEAD + lane)
         trial.conduct()
         run = trial.runs[0]
-        answer = trial.answers.table("loop", run["answer_fingerprint"])
+        answer = trial.answers.table("loop", run.answer_fingerprint)
         # What the shell says of itself, which no other work on the machine changes.
         told = re.findall(r"(\d+)m([\d.]+)s", answer["gauge"][0].as_py())
         own = sum(60 * int(minutes) + float(seconds) for minutes, seconds in told)
         self.assertGreater(own, 0.1)
-        cpu = run["cpu_user_s"] + run["cpu_system_s"]
+        cpu = run.cpu_user_s + run.cpu_system_s
         self.assertGreaterEqual(cpu, 0.95 * own)
         self.assertLess(cpu, 1.1 * own + 0.05)
 

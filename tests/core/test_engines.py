@@ -129,16 +129,16 @@ class Duckdb(TrialCase):
         trial = self.trial(text)
         found = trial.conduct()
         for run in trial.runs:
-            self.assertEqual(run["state"], "done", run["error"])
-            self.assertEqual([stage["name"] for stage in run["stages"]], ["thin", "count"])
-            self.assertEqual(run["answer_rows"], 3)
-        self.assertTrue(all(lane["agreement"]["agrees"] for lane in found["points"][0]["lanes"]))
+            self.assertEqual(run.state, "done", run.error)
+            self.assertEqual([stage.name for stage in run.stages], ["thin", "count"])
+            self.assertEqual(run.answer_rows, 3)
+        self.assertTrue(all(lane.agreement.agrees for lane in found.points[0].lanes))
 
     def test_delivery_discarded_is_counted_only(self):
         text = HEAD + approach("q", "SELECT * FROM readings", "duckdb", delivery="discard")
         trial = self.trial(text)
         trial.conduct()
-        self.assertEqual(trial.runs[0]["answer_rows"], 1)
+        self.assertEqual(trial.runs[0].answer_rows, 1)
 
 
 class Python(TrialCase):
@@ -153,8 +153,8 @@ class Python(TrialCase):
         """
         trial = self.trial(HEAD + approach("lazy", code))
         trial.conduct()
-        self.assertGreaterEqual(trial.runs[0]["elapsed_s"], 0.3)
-        self.assertEqual(trial.runs[0]["stages"][0]["name"], "compute what was lazy")
+        self.assertGreaterEqual(trial.runs[0].elapsed_s, 0.3)
+        self.assertEqual(trial.runs[0].stages[0].name, "compute what was lazy")
 
 
 if __name__ == "__main__":

@@ -45,29 +45,29 @@ def answer(data, knobs, stage):
 
 class Repeats(TrialCase):
     def test_a_very_short_call_is_measured_as_its_own_clock_does(self):
-        trial = self.trial(HEAD + approach("tiny", OWN_CLOCK), shortest_s=0.05, rounds=5)
+        trial = self.trial(HEAD + approach("tiny", OWN_CLOCK), min_sample_s=0.05, rounds=5)
         trial.conduct()
         tiny = trial.runs
         # Both clocks ran at the same time, so a busy machine slows both.
-        ratios = [run["elapsed_s"] / float(run["output"].split()[-1]) for run in tiny]
+        ratios = [run.elapsed_s / float(run.output.split()[-1]) for run in tiny]
         self.assertAlmostEqual(statistics.median(ratios), 1, delta=0.2)
         for run in tiny:
-            self.assertGreater(run["inner_repeats"], 500)
-            self.assertEqual(len(run["calls"]), 2)
-            self.assertEqual(run["calls"][0]["repeats"], 1)
+            self.assertGreater(run.inner_repeats, 500)
+            self.assertEqual(len(run.calls), 2)
+            self.assertEqual(run.calls[0].repeats, 1)
         # All runs of a lane are alike: what the first found holds for the others.
-        self.assertEqual(len({run["inner_repeats"] for run in tiny}), 1)
+        self.assertEqual(len({run.inner_repeats for run in tiny}), 1)
 
     def test_setup_before_each_call_stays_outside_the_clock(self):
         code = (
             TINY + "def setup(data, knobs):\n    import time\n    time.sleep(0.002)\n    return 7\n"
         )
         code = code.replace('"n": total', '"n": data.ready')
-        trial = self.trial(HEAD + approach("tiny", code), shortest_s=0.002)
+        trial = self.trial(HEAD + approach("tiny", code), min_sample_s=0.002)
         trial.conduct()
         run = trial.runs[0]
-        self.assertGreater(run["inner_repeats"], 1)
-        self.assertLess(run["elapsed_s"], 0.001)
+        self.assertGreater(run.inner_repeats, 1)
+        self.assertLess(run.elapsed_s, 0.001)
 
     def test_what_setup_uses_is_not_the_call_s(self):
         burning = """
@@ -83,25 +83,25 @@ class Repeats(TrialCase):
                     pass
                 return [{{"gauge": "Ash", "n": 1}}]
         """
-        for setup, call, plan in ((0.4, 0.05, {}), (0.05, 0.01, {"shortest_s": 0.1})):
+        for setup, call, plan in ((0.4, 0.05, {}), (0.05, 0.01, {"min_sample_s": 0.1})):
             with self.subTest(setup=setup):
                 text = HEAD + approach("only", burning.format(setup, call))
                 trial = self.trial(text, name=f"t{setup}", **plan)
                 trial.conduct()
                 run = trial.runs[0]
-                used = run["cpu_user_s"] + run["cpu_system_s"]
+                used = run.cpu_user_s + run.cpu_system_s
                 self.assertAlmostEqual(used / call, 1, delta=0.5)
                 if not plan:
-                    held = run["peak_memory_bytes"] - run["start_memory_bytes"]
+                    held = run.peak_memory_bytes - run.start_memory_bytes
                     self.assertLess(held, 40_000_000)
 
     def test_a_long_call_is_not_repeated(self):
         trial = self.trial(
-            HEAD + approach("slow", python_answer("time.sleep(0.1)")), shortest_s=0.05
+            HEAD + approach("slow", python_answer("time.sleep(0.1)")), min_sample_s=0.05
         )
         trial.conduct()
-        self.assertEqual(trial.runs[0]["inner_repeats"], 1)
-        self.assertEqual(trial.runs[0]["calls"], [])
+        self.assertEqual(trial.runs[0].inner_repeats, 1)
+        self.assertEqual(trial.runs[0].calls, [])
 
 
 class Kept(TrialCase):
@@ -112,14 +112,14 @@ class Kept(TrialCase):
             time.sleep(0.2)
         time.sleep(0.02)
         """
-        trial = self.trial(HEAD + approach("warm", python_answer(body)), kept=4)
+        trial = self.trial(HEAD + approach("warm", python_answer(body)), calls_per_process=4)
         found = trial.conduct()
         run = trial.runs[0]
-        self.assertEqual(len(run["calls"]), 4)
-        self.assertGreater(run["first_elapsed_s"], 0.2)
-        self.assertLess(run["elapsed_s"], 0.1)
-        lane = found["points"][0]["lanes"][0]
-        self.assertAlmostEqual(lane["first_call"], run["first_elapsed_s"])
+        self.assertEqual(len(run.calls), 4)
+        self.assertGreater(run.first_elapsed_s, 0.2)
+        self.assertLess(run.elapsed_s, 0.1)
+        lane = found.points[0].lanes[0]
+        self.assertAlmostEqual(lane.first_call, run.first_elapsed_s)
 
     def test_a_kept_result_is_noticed(self):
         code = """
@@ -131,11 +131,10 @@ class Kept(TrialCase):
         def answer(data, knobs, stage):
             return [{"gauge": "Ash", "n": work(data.readings)}]
         """
-        trial = self.trial(HEAD + approach("cached", code) + approach("good", COUNTING), kept=4)
-        words = {
-            (caution["word"], caution["lane"])
-            for caution in trial.conduct()["points"][0]["cautions"]
-        }
+        trial = self.trial(
+            HEAD + approach("cached", code) + approach("good", COUNTING), calls_per_process=4
+        )
+        words = {(caution.word, caution.lane) for caution in trial.conduct().points[0].cautions}
         self.assertIn(("repeats suspiciously quick", "cached"), words)
         self.assertNotIn(("repeats suspiciously quick", "good"), words)
 
@@ -153,10 +152,10 @@ class Cache(TrialCase):
     def test_cold_and_warm_are_points_and_recorded(self):
         trial = self.trial(HEAD + approach("good", COUNTING), cache=["warm", "cold"], rounds=2)
         found = trial.conduct()
-        shares = {(run["point"]["cache"], run["cache"]["share"]) for run in trial.runs}
+        shares = {(run.point["cache"], run.cache.share) for run in trial.runs}
         self.assertEqual(shares, {("warm", 1.0), ("cold", 0.0)})
-        self.assertEqual([p["point"]["cache"] for p in found["points"]], ["warm", "cold"])
-        self.assertIn("cache = warm", found["points"][0]["conclusion"])
+        self.assertEqual([p.point["cache"] for p in found.points], ["warm", "cold"])
+        self.assertIn("cache = warm", found.points[0].conclusion)
 
 
 class ThreadsAndCores(TrialCase):
@@ -171,12 +170,12 @@ class ThreadsAndCores(TrialCase):
         text = HEAD + approach("python", python_answer(self.BODY)) + query
         trial = self.trial(text, threads=[1], cores=1)
         trial.conduct()
-        run, sql = sorted(trial.runs, key=lambda run: run["approach"])
-        self.assertEqual(run["output"], "1 1 1 1")
-        self.assertEqual(run["threads"], {"pyarrow": 1, "polars": 1})
-        self.assertEqual(sql["threads"]["duckdb"], 1)
-        self.assertEqual((run["cores"], run["point"]["threads"]), (1, 1))
-        self.assertGreaterEqual(run["most_threads"], 1)
+        run, sql = sorted(trial.runs, key=lambda run: run.approach)
+        self.assertEqual(run.output, "1 1 1 1")
+        self.assertEqual(run.threads, {"pyarrow": 1, "polars": 1})
+        self.assertEqual(sql.threads["duckdb"], 1)
+        self.assertEqual((run.cores, run.point["threads"]), (1, 1))
+        self.assertGreaterEqual(run.most_threads, 1)
 
     def test_a_knob_called_like_a_condition(self):
         text = HEAD.replace("rows = [300]", "rows = [300]\nthreads = [1, 2]")
@@ -191,11 +190,11 @@ class BackgroundLoad(TrialCase):
             HEAD + approach("sleeps", python_answer(body)), background=["quiet", "2 busy cores"]
         )
         trial.conduct()
-        runs = {run["point"]["background"]: run for run in trial.runs}
+        runs = {run.point["background"]: run for run in trial.runs}
         busy = runs["2 busy cores"]
-        self.assertLess(busy["cpu_user_s"] + busy["cpu_system_s"], 0.1)
-        self.assertGreater(busy["others_cpu_s"], 0.5)
-        self.assertEqual(busy["state"], "done")
+        self.assertLess(busy.cpu_user_s + busy.cpu_system_s, 0.1)
+        self.assertGreater(busy.others_cpu_s, 0.5)
+        self.assertEqual(busy.state, "done")
 
     def test_it_ends_with_its_context(self):
         with Background("1 busy core, disk", self.folder) as load:
@@ -240,8 +239,8 @@ class Enough(TrialCase):
         text += approach("slower", python_answer("time.sleep(0.16)"))
         until = Until(narrower_than=0.5, at_least=2, at_most=30, minutes=5)
         trial = self.trial(text, until=until)
-        self.assertEqual(trial.conduct()["ended"], "done")
-        rounds = max(run["round"] for run in trial.runs)
+        self.assertEqual(trial.conduct().ended, "done")
+        rounds = max(run.round for run in trial.runs)
         self.assertLess(rounds, 30)
         again = self.trial(text, until=until)
         again.conduct()
@@ -280,13 +279,13 @@ class Noise(unittest.TestCase):
             for run in runs_of({"a": [1.0] * 6, "b": [1.01] * 6})
         ]
         for position, run in enumerate(runs):
-            run["run"] = position
+            run.run = position
         comparison = parse(comparison_text)
         quiet = findings(comparison, runs, {}, {"cores": 2}, {})
         noisy = findings(comparison, runs, {}, {"cores": 2, "noise": {"logs": self.LOGS}}, {})
-        self.assertEqual(quiet["lanes"][1]["ratio"]["verdict"], "slower")
-        self.assertEqual(noisy["lanes"][1]["ratio"]["verdict"], "cannot tell apart")
-        self.assertGreater(noisy["lanes"][1]["ratio"]["floor"], 1.01)
+        self.assertEqual(quiet.lanes[1].ratio.verdict, "slower")
+        self.assertEqual(noisy.lanes[1].ratio.verdict, "cannot tell apart")
+        self.assertGreater(noisy.lanes[1].ratio.floor, 1.01)
 
 
 if __name__ == "__main__":

@@ -67,7 +67,7 @@ class Reader(unittest.TestCase):
     def test_a_near_name_is_offered(self):
         with self.assertRaises(FormulaError) as caught:
             parse("=SUMPRODUKT(1)")
-        self.assertIn("SUMPRODUCT", caught.exception.cure)
+        self.assertIn("SUMPRODUCT", caught.exception.hint)
 
     def test_letters_of_columns(self):
         self.assertEqual([letters(i) for i in (0, 25, 26, 701, 702)], ["A", "Z", "AA", "ZZ", "AAA"])

@@ -37,17 +37,17 @@ class Misdeeds(TrialCase):
         trial = self.trial(text, name=name, rounds=1, limits={"seconds": 20, **limits})
         found = trial.conduct()
         self.kept = trial.folder
-        runs = {run["approach"]: run for run in trial.runs}
-        self.assertEqual(found["ended"], "done")
+        runs = {run.approach: run for run in trial.runs}
+        self.assertEqual(found.ended, "done")
         good = runs["good"]
-        self.assertEqual(good["state"], "done")
-        self.assertLess(good["cpu_user_s"] + good["cpu_system_s"], 0.5)
-        self.assertLess(good["peak_memory_bytes"] - good["start_memory_bytes"], 50 * MIB)
+        self.assertEqual(good.state, "done")
+        self.assertLess(good.cpu_user_s + good.cpu_system_s, 0.5)
+        self.assertLess(good.peak_memory_bytes - good.start_memory_bytes, 50 * MIB)
         return runs["odd"]
 
     def test_fork_bomb(self):
         run = self.misdeed("while True:\n    os.fork()", processes=40)
-        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "processes"))
+        self.assertEqual((run.state, run.limit.kind), ("limit", "processes"))
 
     def test_thirty_gigabytes(self):
         body = (
@@ -55,8 +55,8 @@ class Misdeeds(TrialCase):
         )
         limit = 300 * MIB
         run = self.misdeed(body, memory_bytes=limit)
-        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "memory"))
-        curve = json.loads((self.kept / "curves" / f"{run['run']}.json").read_text())
+        self.assertEqual((run.state, run.limit.kind), ("limit", "memory"))
+        curve = json.loads((self.kept / "curves" / f"{run.run}.json").read_text())
         self.assertLess(max(memory for _, _, memory in curve), limit + max(50 * MIB, limit // 20))
 
     def test_memory_of_the_whole_tree_is_bounded(self):
@@ -68,7 +68,7 @@ class Misdeeds(TrialCase):
         time.sleep(30)
         """
         run = self.misdeed(body, memory_bytes=300 * MIB)
-        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "memory"))
+        self.assertEqual((run.state, run.limit.kind), ("limit", "memory"))
 
     def test_shared_pages_of_children_do_not_count_again(self):
         body = """
@@ -80,14 +80,14 @@ class Misdeeds(TrialCase):
         time.sleep(1)
         """
         run = self.misdeed(body, memory_bytes=1000 * MIB)
-        self.assertEqual(run["state"], "done")
+        self.assertEqual(run.state, "done")
 
     def test_endless_loop_by_elapsed_and_by_cpu_time(self):
         run = self.misdeed("while True: pass", seconds=0.5)
-        self.assertEqual(run["limit"], {"kind": "elapsed", "value": 0.5})
-        self.assertGreaterEqual(run["elapsed_at_least_s"], 0.5)
+        self.assertEqual(run.limit, {"kind": "elapsed", "value": 0.5})
+        self.assertGreaterEqual(run.elapsed_at_least_s, 0.5)
         run = self.misdeed("while True: pass", cpu_seconds=0.4)
-        self.assertEqual(run["limit"], {"kind": "CPU time", "value": 0.4})
+        self.assertEqual(run.limit, {"kind": "CPU time", "value": 0.4})
 
     def test_signals_ignored_and_children_in_sessions_of_their_own(self):
         mark = f"ivrell-mark-{os.getpid()}-{time.monotonic_ns()}"
@@ -108,14 +108,14 @@ class Misdeeds(TrialCase):
         time.sleep(60)
         """
         run = self.misdeed(body, seconds=1)
-        self.assertEqual(run["limit"]["kind"], "elapsed")
+        self.assertEqual(run.limit.kind, "elapsed")
         self.assertEqual(processes_with(mark), [])
 
     def test_one_large_file_and_many_small_ones(self):
         one = "with open('big', 'wb') as f:\n    while True:\n        f.write(bytes(1 << 20))"
         run = self.misdeed(one, written_bytes=30 * MIB)
-        self.assertIn(run["state"], ("limit", "failed"))
-        self.assertLessEqual(run["left_bytes"], 31 * MIB)
+        self.assertIn(run.state, ("limit", "failed"))
+        self.assertLessEqual(run.left_bytes, 31 * MIB)
         many = """
         number = 0
         while True:
@@ -125,21 +125,21 @@ class Misdeeds(TrialCase):
             time.sleep(0.002)
         """
         run = self.misdeed(many, written_bytes=30 * MIB)
-        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "written"))
+        self.assertEqual((run.state, run.limit.kind), ("limit", "written"))
 
     def test_every_descriptor_closed(self):
         run = self.misdeed("os.closerange(0, 1000)")
-        self.assertEqual(run["state"], "failed")
+        self.assertEqual(run.state, "failed")
 
     def test_its_parent_killed(self):
         run = self.misdeed("os.kill(os.getppid(), 9)\ntime.sleep(1)")
-        self.assertIn(run["state"], ("failed", "done"))
+        self.assertIn(run.state, ("failed", "done"))
 
     def test_everything_it_can_see_killed(self):
         if attempt.why_not() is not None:
             self.skipTest("without a sandbox this would end more than the run")
         run = self.misdeed("os.kill(-1, 9)\ntime.sleep(1)")
-        self.assertIn(run["state"], ("failed", "done"))
+        self.assertIn(run.state, ("failed", "done"))
 
 
 class MisdeedsWithoutSandbox(Misdeeds):
@@ -151,9 +151,9 @@ class MisdeedsWithoutSandbox(Misdeeds):
 
     def test_its_parent_killed(self):
         run = self.misdeed("os.kill(os.getppid(), 9)\ntime.sleep(1)")
-        self.assertEqual(run["state"], "failed")
-        self.assertEqual(run["error"]["kind"], "took its watcher down")
-        self.assertFalse(run["sandboxed"])
+        self.assertEqual(run.state, "failed")
+        self.assertEqual(run.error.kind, "took its watcher down")
+        self.assertFalse(run.sandboxed)
 
 
 @unittest.skipIf(sandbox.why_not(), f"no sandbox here: {sandbox.why_not()}")
@@ -162,8 +162,8 @@ class Shut(TrialCase):
 
     def body(self, lines):
         run = self.run_one(lines)
-        self.assertEqual((run["state"], run["sandboxed"]), ("done", True), run["error"])
-        return run["output"]
+        self.assertEqual((run.state, run.sandboxed), ("done", True), run.error)
+        return run.output
 
     def test_no_network(self):
         body = """
@@ -238,8 +238,8 @@ class Shut(TrialCase):
         trial = self.trial(text.replace("rows = [300]", "unused = [1]"), rounds=1)
         trial.conduct()
         [run] = trial.runs
-        self.assertEqual(run["state"], "done", run["error"])
-        self.assertTrue(run["output"].startswith("gauges.csvgauge,level"), run["output"])
+        self.assertEqual(run.state, "done", run.error)
+        self.assertTrue(run.output.startswith("gauges.csvgauge,level"), run.output)
 
     def test_files_in_places_that_are_memory_count_as_memory(self):
         for place in ("/dev/shm", "/tmp"):
@@ -255,9 +255,9 @@ class Shut(TrialCase):
                 trial = self.trial(HEAD + lane, name=name, limits={"memory_bytes": most})
                 trial.conduct()
                 [run] = trial.runs
-                self.assertEqual(run["state"], ends, (place, run["limit"], run["error"]))
+                self.assertEqual(run.state, ends, (place, run.limit, run.error))
                 if ends == "limit":
-                    self.assertEqual(run["limit"]["kind"], "memory")
+                    self.assertEqual(run.limit.kind, "memory")
 
     def test_nothing_is_left_to_take_walls_down_with(self):
         folder = self.folder / "ivrell"
@@ -338,11 +338,11 @@ class HandedOver(TrialCase):
         began = time.monotonic()
         found = trial.conduct()
         self.assertLess(time.monotonic() - began, 60)
-        self.assertEqual(found["ended"], "done")
-        runs = {run["approach"]: run for run in trial.runs}
-        self.assertEqual(runs["good"]["state"], "done")
-        self.assertEqual(runs["odd"]["state"], "failed", runs["odd"])
-        return runs["odd"]["error"]["message"]
+        self.assertEqual(found.ended, "done")
+        runs = {run.approach: run for run in trial.runs}
+        self.assertEqual(runs["good"].state, "done")
+        self.assertEqual(runs["odd"].state, "failed", runs["odd"])
+        return runs["odd"].error.message
 
     def test_a_link_is_not_followed(self):
         target = self.folder / "elsewhere"
@@ -396,7 +396,7 @@ class HandedOver(TrialCase):
 
     def test_marks_that_no_record_can_hold_are_taken_out(self):
         run = self.run_one("with stage('a\\x00b\\ud800c'):\n    raise ValueError('x\\x00\\udfffy')")
-        self.assertEqual(run["error"]["message"], "x\ufffd\ufffdy")
+        self.assertEqual(run.error.message, "x\ufffd\ufffdy")
         json.dumps(run, ensure_ascii=False).encode()
 
 
@@ -408,9 +408,9 @@ class Told(TrialCase):
         body = f"os.write(int(sys.argv[2]), {lines.encode()!r})\nheld = bytearray(60_000_000)"
         lane = approach("odd", python_answer(body))
         trial = self.trial(HEAD + lane + approach("good", COUNTING))
-        self.assertEqual(trial.conduct()["ended"], "done")
-        runs = {run["approach"]: run for run in trial.runs}
-        self.assertEqual(runs["good"]["state"], "done")
+        self.assertEqual(trial.conduct().ended, "done")
+        runs = {run.approach: run for run in trial.runs}
+        self.assertEqual(runs["good"].state, "done")
         return runs["odd"]
 
     def test_figures_of_the_system_cannot_be_told(self):
@@ -420,14 +420,14 @@ class Told(TrialCase):
         told = main._Line.tell
         def tell(line, event, **fields):
             if event == "counted":
-                fields["peak_memory_bytes"], fields["cpu_user_s"] = 1, 0.0
+                fields.peak_memory_bytes, fields.cpu_user_s = 1, 0.0
             told(line, event, **fields)
         main._Line.tell = tell
         held = b"x" * 60_000_000
         """
         run = self.run_one(textwrap.dedent(body))
-        self.assertEqual(run["state"], "done", run["error"])
-        self.assertGreater(run["peak_memory_bytes"], 60_000_000)
+        self.assertEqual(run.state, "done", run.error)
+        self.assertGreater(run.peak_memory_bytes, 60_000_000)
 
     def test_tables_that_others_share_are_not_put_back_for_a_reader(self):
         body = """
@@ -440,7 +440,7 @@ class Told(TrialCase):
         main._Line.tell = tell
         """
         run = self.run_one(textwrap.dedent(body))
-        self.assertEqual((run["state"], run["error"]["kind"]), ("failed", "told what is not so"))
+        self.assertEqual((run.state, run.error.kind), ("failed", "told what is not so"))
 
     def test_who_speaks_in_the_worker_s_place_fails_alone(self):
         for event in (
@@ -453,10 +453,10 @@ class Told(TrialCase):
         ):
             with self.subTest(event=event):
                 run = self.told(event)
-                self.assertEqual(run["state"], "failed")
-                self.assertEqual(run["error"]["kind"], "told what is not so")
-                self.assertIsNone(run["elapsed_s"])
-                self.assertIn("elapsed_s", run["not_measured"])
+                self.assertEqual(run.state, "failed")
+                self.assertEqual(run.error.kind, "told what is not so")
+                self.assertIsNone(run.elapsed_s)
+                self.assertIn("elapsed_s", run.not_measured)
 
 
 class WordsOfTheConductor(TrialCase):
@@ -476,7 +476,7 @@ class WordsOfTheConductor(TrialCase):
             events = [json.loads(runner._process.stdout.readline()) for _ in range(2)]
         self.assertLess(time.monotonic() - began, 20)
         self.assertEqual([e["event"] for e in events], ["started", "ended"])
-        self.assertEqual(events[1]["state"], "stopped")
+        self.assertEqual(events[1].state, "stopped")
 
 
 class FailuresInWords(TrialCase):
@@ -485,9 +485,9 @@ class FailuresInWords(TrialCase):
         import subprocess
         subprocess.run([sys.executable, "-c", "raise SystemExit('the lock is shut')"], check=True)
         """
-        error = self.run_one(textwrap.dedent(body))["error"]
-        self.assertEqual(error["kind"], "CalledProcessError")
-        self.assertIn("the lock is shut", error["printed"])
+        error = self.run_one(textwrap.dedent(body)).error
+        self.assertEqual(error.kind, "CalledProcessError")
+        self.assertIn("the lock is shut", error.printed)
 
     def test_what_the_sandbox_could_not_start_is_not_blamed_on_the_approach(self):
         if sandbox.why_not():
@@ -498,9 +498,9 @@ class FailuresInWords(TrialCase):
             return made(*given) | {"interpreter": "/tmp/no/such/python"}
 
         with mock.patch.object(attempt.Attempts, "_spec", elsewhere):
-            error = self.run_one("pass")["error"]
-        self.assertEqual(error["kind"], "sandbox failed")
-        self.assertIn("No such file", error["message"])
+            error = self.run_one("pass").error
+        self.assertEqual(error.kind, "sandbox failed")
+        self.assertIn("No such file", error.message)
 
 
 class BelowTmp(TrialCase):
@@ -529,7 +529,7 @@ class BelowTmp(TrialCase):
             )  # fmt: skip
             self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
             runs = whole_lines(home / "out" / "runs.jsonl")
-        self.assertTrue(all(run["sandboxed"] for run in runs))
+        self.assertTrue(all(run.sandboxed for run in runs))
 
 
 class CrashSafety(TrialCase):
@@ -573,10 +573,10 @@ class CrashSafety(TrialCase):
         before = [json.loads(line) for line in self.lines()]
         trial = self.trial(self.TEXT, rounds=8, warm_ups=1)
         found = trial.conduct()
-        self.assertEqual(found["ended"], "done")
-        self.assertEqual([run["run"] for run in trial.runs], list(range(1, 19)))
+        self.assertEqual(found.ended, "done")
+        self.assertEqual([run.run for run in trial.runs], list(range(1, 19)))
         self.assertEqual(trial.runs[: len(before)], before)
-        order = {run["run"]: (run["approach"], run["round"]) for run in trial.runs}
+        order = {run.run: (run.approach, run.round) for run in trial.runs}
         planned = Plan(rounds=8)
         self.assertEqual(
             order,
@@ -603,8 +603,8 @@ class CrashSafety(TrialCase):
         os.kill(runner, signal.SIGKILL)
         self.assertEqual(process.wait(90), 0)
         runs = [json.loads(line) for line in self.lines()]
-        self.assertEqual([run["run"] for run in runs], list(range(1, 19)))
-        lost = [run for run in runs if run["state"] != "done"]
+        self.assertEqual([run.run for run in runs], list(range(1, 19)))
+        lost = [run for run in runs if run.state != "done"]
         self.assertGreaterEqual(len(lost), 1)
         self.assertLessEqual(len(lost), 2)
         for folder in group._own_groups().values():

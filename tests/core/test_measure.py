@@ -24,21 +24,21 @@ def burn(seconds):
 
 
 def cpu(run):
-    return run["cpu_user_s"] + run["cpu_system_s"]
+    return run.cpu_user_s + run.cpu_system_s
 
 
 class ElapsedAndCpu(TrialCase):
     def test_sleep_takes_time_but_no_cpu(self):
         run = self.run_one("time.sleep(0.5)")
-        self.assertEqual(run["state"], "done")
-        self.assertGreaterEqual(run["elapsed_s"], 0.5)
-        self.assertLess(run["elapsed_s"], 0.6)
+        self.assertEqual(run.state, "done")
+        self.assertGreaterEqual(run.elapsed_s, 0.5)
+        self.assertLess(run.elapsed_s, 0.6)
         self.assertLess(cpu(run), 0.02)
 
     def test_one_process(self):
         run = self.run_one(BURN + "burn(1.0)")
         self.assertAlmostEqual(cpu(run), 1.0, delta=0.05)
-        self.assertLessEqual(cpu(run) / run["elapsed_s"], 1.02)
+        self.assertLessEqual(cpu(run) / run.elapsed_s, 1.02)
 
     def test_three_children_that_are_waited_for(self):
         run = self.run_one(
@@ -91,7 +91,7 @@ if not os.fork():
 os.read(ready, 1)
 """
         )
-        self.assertEqual(run["state"], "done")
+        self.assertEqual(run.state, "done")
         self.assertAlmostEqual(cpu(run), 0.5, delta=0.04)
 
     def test_fifty_short_children(self):
@@ -112,7 +112,7 @@ sys.stdout.write(str(time.process_time() - began + used.ru_utime + used.ru_stime
         # What starting and ending fifty processes takes is the system's affair; that all of it
         # is counted is ours.
         self.assertGreater(cpu(run), 1.0)
-        self.assertAlmostEqual(cpu(run), float(run["output"]), delta=0.03)
+        self.assertAlmostEqual(cpu(run), float(run.output), delta=0.03)
 
     def test_children_whose_end_is_ignored(self):
         group = RunGroup.make("ivrell-test")
@@ -136,7 +136,7 @@ while len(got) < 3:
 time.sleep(0.1)
 """
         )
-        self.assertEqual(run["cpu_method"], "control group of the run")
+        self.assertEqual(run.cpu_method, "control group of the run")
         self.assertAlmostEqual(cpu(run), 1.2, delta=0.06)
 
     def test_no_control_group_stays_behind(self):
@@ -160,7 +160,7 @@ time.sleep(0.1)
         trial = self.trial(HEAD + approach("only", trial_code))
         trial.conduct()
         self.assertLess(cpu(trial.runs[0]), 0.02)
-        self.assertGreater(trial.runs[0]["start_s"], 0.4)
+        self.assertGreater(trial.runs[0].start_s, 0.4)
 
     def test_user_and_system_are_told_apart(self):
         run = self.run_one(
@@ -171,17 +171,17 @@ with open("/dev/zero", "rb", buffering=0) as zeros:
         zeros.read(1 << 22)
 """
         )
-        self.assertGreater(run["cpu_system_s"], run["cpu_user_s"])
+        self.assertGreater(run.cpu_system_s, run.cpu_user_s)
 
 
 class Memory(TrialCase):
     def above_start(self, run):
-        return run["peak_memory_bytes"] - run["start_memory_bytes"]
+        return run.peak_memory_bytes - run.start_memory_bytes
 
     def test_300_mb_held(self):
         run = self.run_one("held = bytearray(300_000_000)\ntime.sleep(0.1)")
         self.assertAlmostEqual(self.above_start(run), 300 * MB, delta=15 * MB)
-        self.assertEqual(run["memory_method"], "kernel high-water mark")
+        self.assertEqual(run.memory_method, "kernel high-water mark")
 
     def test_spike_shorter_than_a_sample_is_caught(self):
         run = self.run_one("held = bytearray(200_000_000)\ndel held")
@@ -197,22 +197,22 @@ class Memory(TrialCase):
         trial.conduct()
         run = trial.runs[0]
         self.assertLess(self.above_start(run), 5 * MB)
-        self.assertGreater(run["start_memory_bytes"], 200 * MB)
+        self.assertGreater(run.start_memory_bytes, 200 * MB)
 
     def seen_closely(self, body):
         """What the lane's memory run says, and the lane's findings."""
         trial = self.trial(HEAD + approach("only", python_answer(body)), rounds=2)
-        lane = trial.conduct()["points"][0]["lanes"][0]
-        (closely,) = [run for run in trial.runs if run["memory_run"]]
-        counted = [run for run in trial.runs if not run["memory_run"]]
+        lane = trial.conduct().points[0].lanes[0]
+        (closely,) = [run for run in trial.runs if run.memory_run]
+        counted = [run for run in trial.runs if not run.memory_run]
         self.assertEqual(len(counted), 2)
         for run in counted:
-            self.assertIsNone(run["peak_memory_bytes"])
-            self.assertIn("share memory", run["not_measured"]["peak_memory_bytes"])
-        self.assertEqual(lane["memory_run"], closely["run"])
-        self.assertEqual(lane["peak_memory"]["median"], self.above_start(closely))
-        self.assertEqual(lane["elapsed"]["count"], 2)
-        self.assertIn("proportional", closely["memory_method"])
+            self.assertIsNone(run.peak_memory_bytes)
+            self.assertIn("share memory", run.not_measured["peak_memory_bytes"])
+        self.assertEqual(lane.memory_run, closely.run)
+        self.assertEqual(lane.peak_memory.median, self.above_start(closely))
+        self.assertEqual(lane.elapsed.count, 2)
+        self.assertIn("proportional", closely.memory_method)
         return self.above_start(closely)
 
     def test_children_are_summed(self):
@@ -271,8 +271,8 @@ for _ in range(2):
 
     def test_curve_follows_the_run(self):
         trial_run = self.run_one("time.sleep(0.3)\nheld = bytearray(100_000_000)\ntime.sleep(0.3)")
-        curve = ResultFolder(self.folder / "trial").curve(trial_run["run"])
-        start = trial_run["start_memory_bytes"]
+        curve = ResultFolder(self.folder / "trial").curve(trial_run.run)
+        start = trial_run.start_memory_bytes
         early = [m - start for t, _, m in curve if t < 0.25]
         late = [m - start for t, _, m in curve if 0.45 < t < 0.58]
         self.assertLess(max(early), 10 * MB)
@@ -291,11 +291,11 @@ with stage("inner"):
     time.sleep(0.1)
 """
         )
-        stages = {stage["name"]: stage for stage in run["stages"]}
-        self.assertAlmostEqual(stages["outer"]["elapsed_s"], 0.1, delta=0.05)
-        self.assertAlmostEqual(stages["inner"]["elapsed_s"], 0.3, delta=0.05)
-        self.assertEqual(stages["inner"]["times"], 2)
-        self.assertLessEqual(sum(s["elapsed_s"] for s in run["stages"]), run["elapsed_s"])
+        stages = {stage.name: stage for stage in run.stages}
+        self.assertAlmostEqual(stages["outer"].elapsed_s, 0.1, delta=0.05)
+        self.assertAlmostEqual(stages["inner"].elapsed_s, 0.3, delta=0.05)
+        self.assertEqual(stages["inner"].times, 2)
+        self.assertLessEqual(sum(s.elapsed_s for s in run.stages), run.elapsed_s)
 
 
 if __name__ == "__main__":

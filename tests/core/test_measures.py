@@ -10,9 +10,11 @@ from pathlib import Path
 
 from ivrell.cli.main import main
 from ivrell.core.comparison.file import parse
+from ivrell.core.records.findings import Findings
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.run import RunRecord
 from ivrell.core.report.findings import findings
 from ivrell.core.report.measures import MEASURES, as_csv, counter_measure, measure_of, measured
-from ivrell.core.report.shape import Findings
 from ivrell.core.results.folder import ResultFolder
 from ivrell.core.trial.measured import measures_in
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
@@ -25,8 +27,11 @@ def run(number, lane, *, warm_up=False, state="done", memory_run=False, **figure
     told = {"elapsed_s": 1.0, "cpu_user_s": 0.75, "cpu_system_s": 0.25, "stages": [],
             "peak_memory_bytes": 30_000_000, "start_memory_bytes": 20_000_000, "counters": {},
             "answer_rows": 3, "start_s": 0.1, "error": None, "limit": None}  # fmt: skip
-    return {"run": number, "approach": lane, "point": POINT, "round": number, "warm_up": warm_up,
-            "state": state, "memory_run": memory_run, **told, **figures}  # fmt: skip
+    return RunRecord.model_validate(
+        {"run": number, "approach": lane, "engine": "python", "position": 1, "point": POINT,
+         "round": number, "warm_up": warm_up, "state": state, "memory_run": memory_run,
+         **told, **figures}
+    )  # fmt: skip
 
 
 class Registry(unittest.TestCase):
@@ -86,8 +91,8 @@ class Shown(TrialCase):
     def test_findings_folder_command_and_report_show_the_same(self):
         text = TEXT.replace("expression", "expression")
         trial = self.trial(text, rounds=2)
-        found = trial.conduct()["points"][0]
-        shape = Findings.model_validate(found)
+        found = trial.conduct().points[0]
+        shape = Findings.model_validate_json(found.model_dump_json())
         keys = [row.key for row in shape.measures]
         for key in ("elapsed", "cpu_total", "peak_memory", "cpu_per_million_rows", "code_lines"):
             self.assertIn(key, keys)
@@ -114,10 +119,11 @@ class Shown(TrialCase):
         trial = self.trial(TEXT, rounds=1)
         trial.conduct()
         kept = ResultFolder(trial.folder)
-        told = kept.read_json("findings.json")
+        path = kept.path / "findings.json"
+        told = json.loads(path.read_text())
         for point in told["points"]:
             del point["measures"]
-        kept.write_json("findings.json", told)
+        path.write_text(json.dumps(told))
         self.assertTrue(measures_in(kept)[0].rows)
         self.trial(TEXT, rounds=1).judge_again()
 
@@ -127,10 +133,8 @@ class Shown(TrialCase):
 
     def test_findings_of_runs_without_counters_hold(self):
         runs = [run(1, "good"), run(2, "odd")]
-        for one in runs:
-            del one["counters"]
-        shape = findings(parse(TEXT), runs, {}, {"cores": 2}, POINT)
-        self.assertTrue(shape["measures"])
+        shape = findings(parse(TEXT), runs, {}, Machine(cores=2), POINT)
+        self.assertTrue(shape.measures)
 
 
 if __name__ == "__main__":

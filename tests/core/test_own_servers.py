@@ -56,9 +56,9 @@ class Own(EngineCase):
             approach("client", client, server="postgres", at="depot"),
             runtimes=self.registry,
         )
-        self.assertTrue(all(lane["agreement"]["agrees"] for lane in lanes.values()))
-        self.assertGreaterEqual(runs["there"]["counters"]["rows scanned"], 300)
-        self.assertIsNotNone(runs["there"]["server_cpu_s"])
+        self.assertTrue(all(lane.agreement.agrees for lane in lanes.values()))
+        self.assertGreaterEqual(runs["there"].counters["rows scanned"], 300)
+        self.assertIsNotNone(runs["there"].server_cpu_s)
         self.assertTrue(any(name.startswith("ivrell_") for name in self.own.databases()))
 
     def test_what_runs_elsewhere_has_no_cpu_time_and_says_why(self):
@@ -67,12 +67,12 @@ class Own(EngineCase):
         trial = self.trial(text, runtimes=self.registry)
         store = trial.databases.of(trial.comparison.lane("there"))
         store.given.pid = None
-        point = trial.conduct()["points"][0]
-        run = next(run for run in trial.runs if run["approach"] == "there")
-        self.assertEqual((run["state"], run["cpu_user_s"], run["peak_memory_bytes"]),
+        point = trial.conduct().points[0]
+        run = next(run for run in trial.runs if run.approach == "there")
+        self.assertEqual((run.state, run.cpu_user_s, run.peak_memory_bytes),
                          ("done", None, None))  # fmt: skip
-        self.assertEqual(run["not_measured"]["cpu_user_s"], ELSEWHERE)
-        self.assertTrue(point["conclusion"])
+        self.assertEqual(run.not_measured["cpu_user_s"], ELSEWHERE)
+        self.assertTrue(point.conclusion)
 
     def test_its_buffers_are_not_emptied(self):
         Servers(self.registry).add("depot", self.conninfo)

@@ -34,13 +34,13 @@ class Report(TrialCase):
         page = Parsed(html)
         self.assertNotIn("script", [tag for tag, _ in page.tags])
         self.assertIn(name, page.words)
-        for point in found["points"]:
-            self.assertIn(point["conclusion"], page.words)
-            for caution in point["cautions"]:
-                self.assertIn(caution["reason"], page.words)
-            for lane in point["lanes"]:
-                if lane["elapsed"]:
-                    self.assertIn(format_seconds(lane["elapsed"]["median"]), page.words)
+        for point in found.points:
+            self.assertIn(point.conclusion, page.words)
+            for caution in point.cautions:
+                self.assertIn(caution.reason, page.words)
+            for lane in point.lanes:
+                if lane.elapsed:
+                    self.assertIn(format_seconds(lane.elapsed.median), page.words)
         self.assertIn("csv.DictReader", page.words)
         dots = [attributes for tag, attributes in page.tags if tag == "circle"]
         self.assertEqual(len(dots), 2 * 2 * 2)

@@ -66,9 +66,9 @@ class Kept(unittest.TestCase):
 class Run(TrialCase):
     def conducted(self, *lanes):
         trial = self.trial(HEAD + "".join(lanes), runtimes=self.folder)
-        point = trial.conduct()["points"][0]
-        self.assertEqual([run["error"] for run in trial.runs if run["error"]], [])
-        return trial, {lane["id"]: lane for lane in point["lanes"]}
+        point = trial.conduct().points[0]
+        self.assertEqual([run.error for run in trial.runs if run.error], [])
+        return trial, {lane.id: lane for lane in point.lanes}
 
     @unittest.skipUnless(shutil.which("pypy3"), "pypy3 is not installed here")
     def test_another_implementation_gives_the_same_answer_in_its_own_process(self):
@@ -76,13 +76,13 @@ class Run(TrialCase):
         trial, lanes = self.conducted(
             approach("plain", COUNTING), approach("jit", COUNTING, runtime="pypy")
         )
-        self.assertTrue(lanes["jit"]["agreement"]["agrees"], lanes["jit"]["agreement"])
-        told = trial.machine["runtimes"]["pypy"]
-        self.assertEqual(told["implementation"], "PyPy")
-        self.assertEqual(told["packages"], dict(trial.runtimes["pypy"].packages))
-        jit = next(run for run in trial.runs if run["approach"] == "jit")
-        self.assertEqual([stage["name"] for stage in jit["stages"]], ["read"])
-        self.assertGreater(jit["cpu_user_s"] + jit["cpu_system_s"], 0)
+        self.assertTrue(lanes["jit"].agreement.agrees, lanes["jit"].agreement)
+        told = trial.machine.runtimes["pypy"]
+        self.assertEqual(told.implementation, "PyPy")
+        self.assertEqual(told.packages, dict(trial.runtimes["pypy"].packages))
+        jit = next(run for run in trial.runs if run.approach == "jit")
+        self.assertEqual([stage.name for stage in jit.stages], ["read"])
+        self.assertGreater(jit.cpu_user_s + jit.cpu_system_s, 0)
 
     def test_an_environment_without_arrow_hands_over_days_and_decimals_as_such(self):
         place = self.folder / "bare"
@@ -90,7 +90,7 @@ class Run(TrialCase):
         Runtimes(self.folder).add("bare", str(place / "bin" / "python"))
         trial, _ = self.conducted(approach("here", WHO), approach("there", WHO, runtime="bare"))
         answers = {
-            run["approach"]: trial.answers.table(run["approach"], run["answer_fingerprint"])
+            run.approach: trial.answers.table(run.approach, run.answer_fingerprint)
             for run in trial.runs
         }
         self.assertEqual(answers["there"].schema, answers["here"].schema)
@@ -108,9 +108,9 @@ class Run(TrialCase):
                 return [{"gauge": tolls.VERSION}]
         """
         trial, lanes = self.conducted(approach("there", code, runtime="other"))
-        answer = trial.answers.table("there", trial.runs[0]["answer_fingerprint"])
+        answer = trial.answers.table("there", trial.runs[0].answer_fingerprint)
         self.assertEqual(answer.to_pylist(), [{"gauge": "the other"}])
-        self.assertTrue(lanes["there"]["agreement"]["agrees"])
+        self.assertTrue(lanes["there"].agreement.agrees)
 
 
 class Oldest(unittest.TestCase):

@@ -38,8 +38,8 @@ class Walls(TrialCase):
             trial = self.trial(HEAD + lane("asks", code))
             trial.conduct()
         run = trial.runs[0]
-        self.assertEqual((run["state"], run["sandboxed"]), ("done", True), run["error"])
-        told = json.loads(run["output"].splitlines()[-1])
+        self.assertEqual((run.state, run.sandboxed), ("done", True), run.error)
+        told = json.loads(run.output.splitlines()[-1])
         self.assertEqual(told["reached"], [8])
         self.assertEqual(told["links"], ["lo"])
         self.assertNotIn("reached", told["tried"].values())
@@ -55,5 +55,5 @@ class Walls(TrialCase):
         trial = self.trial(HEAD + lane("asks", code, rule=rule), limits={"memory_bytes": 400 << 20})
         trial.conduct()
         run = trial.runs[0]
-        self.assertEqual(run["state"], "done", run["error"])
-        self.assertIn("MemoryError", run["output"])
+        self.assertEqual(run.state, "done", run.error)
+        self.assertIn("MemoryError", run.output)

@@ -77,16 +77,14 @@ PASSAGE = column("passage", "={row.passage}")
 class SheetCase(TrialCase):
     def conducted(self, text, *, fine=True, **plan):
         trial = self.trial(text, **plan)
-        point = trial.conduct()["points"][0]
+        point = trial.conduct().points[0]
         if fine:
-            self.assertEqual([run["error"] for run in trial.runs if run["error"]], [])
+            self.assertEqual([run.error for run in trial.runs if run.error], [])
         self.ran = trial
-        return {lane["id"]: lane for lane in point["lanes"]}, {
-            run["approach"]: run for run in trial.runs
-        }
+        return {lane.id: lane for lane in point.lanes}, {run.approach: run for run in trial.runs}
 
     def answer(self, runs, name):
-        return self.ran.answers.table(name, runs[name]["answer_fingerprint"])
+        return self.ran.answers.table(name, runs[name].answer_fingerprint)
 
 
 class Layouts(SheetCase):
@@ -109,10 +107,10 @@ class Layouts(SheetCase):
         )  # fmt: skip
         for name, found in lanes.items():
             with self.subTest(name):
-                self.assertTrue(found["agreement"]["agrees"], found["agreement"]["reasons"])
-        counted = {name: run["counters"].get("formula cells") for name, run in runs.items()}
-        self.assertEqual((counted["rows"], counted["helper"], counted["array"]), (800, 1200, 2))
-        stages = [stage["name"] for stage in runs["rows"]["stages"]]
+                self.assertTrue(found.agreement.agrees, found.agreement.reasons)
+        counted = {name: run.counters.get("formula cells") for name, run in runs.items()}
+        self.assertEqual((counted.rows, counted["helper"], counted["array"]), (800, 1200, 2))
+        stages = [stage.name for stage in runs["rows"].stages]
         self.assertEqual(stages, ["bring the data in", "write the formulas",
                                   "calculate everything", "read the answer"])  # fmt: skip
 
@@ -141,11 +139,11 @@ class Layouts(SheetCase):
                                                   more='timed = ["calculate"]')
         )  # fmt: skip
         run = runs["heavy"]
-        used = run["cpu_user_s"] + run["cpu_system_s"]
+        used = run.cpu_user_s + run.cpu_system_s
         self.assertGreater(used, 0.1)
-        self.assertLess(run["counters"]["client: CPU seconds"], 0.3 * used)
-        self.assertGreater(run["start_memory_bytes"], 50_000_000)
-        self.assertEqual([stage["name"] for stage in run["stages"]], ["calculate everything"])
+        self.assertLess(run.counters["client: CPU seconds"], 0.3 * used)
+        self.assertGreater(run.start_memory_bytes, 50_000_000)
+        self.assertEqual([stage.name for stage in run.stages], ["calculate everything"])
 
 
 class Traps(SheetCase):
@@ -164,8 +162,8 @@ class Traps(SheetCase):
             + lane("cells", *columns, more='rows_of = "barges"')
             + lane("csv", *columns[:2], *columns[3:4], more='rows_of = "barges"\ninput = "csv"')
         )
-        self.assertEqual(lanes["cells"]["agreement"]["reasons"], [])
-        self.assertEqual(lanes["cells"]["agreement"]["verdict"], "same")
+        self.assertEqual(lanes["cells"].agreement.reasons, [])
+        self.assertEqual(lanes["cells"].agreement.verdict, "same")
         _, runs = self.conducted(
             head("number") + lane("csv", *columns[:2], more='rows_of = "barges"\ninput = "csv"'),
             name="codes",
@@ -179,7 +177,7 @@ class Traps(SheetCase):
             + lane("one", PASSAGE, column("a", "=1/({row.passage}-5)"),
                    column("b", "=MATCH(-1;{barges.number};0)"))
         )  # fmt: skip
-        counters = runs["one"]["counters"]
+        counters = runs["one"].counters
         self.assertEqual(counters["errors: division by zero"], 1)
         self.assertEqual(counters["errors: not available"], 400)
         answer = self.answer(runs, "one")
@@ -224,15 +222,15 @@ class Recalculation(SheetCase):
             + lane("one", PASSAGE, toll, more=more + change + 'timed = ["change"]'),
             rounds=3,
         )
-        self.assertTrue(lanes["one"]["agreement"]["agrees"])
+        self.assertTrue(lanes["one"].agreement.agrees)
         shares = [
-            run["counters"]["share recalculated after the change"]
+            run.counters["share recalculated after the change"]
             for run in self.ran.runs
-            if run["approach"] == "one"
+            if run.approach == "one"
         ]
         self.assertLess(min(shares), 0.3)
         best = {
-            name: min(run["elapsed_s"] for run in self.ran.runs if run["approach"] == name)
+            name: min(run.elapsed_s for run in self.ran.runs if run.approach == name)
             for name in ("all", "one")
         }
         self.assertLess(best["one"], best["all"] / 3)
@@ -245,8 +243,8 @@ class Recalculation(SheetCase):
                                    more=change + timed)
         )  # fmt: skip
         self.assertEqual(self.answer(runs, "one")["x"].to_pylist()[:3], [5, 10, 15])
-        self.assertGreater(runs["one"]["counters"]["saved bytes"], 1000)
-        self.assertEqual(len(runs["one"]["stages"]), 6)
+        self.assertGreater(runs["one"].counters["saved bytes"], 1000)
+        self.assertEqual(len(runs["one"].stages), 6)
 
 
 class Limits(SheetCase):
@@ -260,14 +258,14 @@ class Limits(SheetCase):
             fine=False, limits={"seconds": 1.0}, name="long",
         )  # fmt: skip
         run = runs["long"]
-        self.assertEqual((run["state"], run["limit"]["kind"]), ("limit", "elapsed"))
-        self.assertLess(run["elapsed_at_least_s"], 2.0)
+        self.assertEqual((run.state, run.limit.kind), ("limit", "elapsed"))
+        self.assertLess(run.elapsed_at_least_s, 2.0)
         self.assertEqual(set(processes_with("soffice.bin")) - before, set())
         self.assertLess(time.monotonic() - began, 40)
         _, runs = self.conducted(
             head("passage") + lane("long", PASSAGE, column("x", "={row.passage}+1")), name="after"
         )
-        self.assertEqual(runs["long"]["state"], "done")
+        self.assertEqual(runs["long"].state, "done")
 
     def test_one_thread_where_asked(self):
         heavy = "=SUMPRODUCT(SIN({passages.passage})*COS({passages.passage}+{row.passage}))"
@@ -278,8 +276,7 @@ class Limits(SheetCase):
                    more='timed = ["calculate"]\nmany_threads = false')
         )  # fmt: skip
         cores = {
-            name: (run["cpu_user_s"] + run["cpu_system_s"]) / run["elapsed_s"]
-            for name, run in runs.items()
+            name: (run.cpu_user_s + run.cpu_system_s) / run.elapsed_s for name, run in runs.items()
         }
         self.assertLess(cores["one"], 1.25)
         self.assertEqual(
@@ -305,9 +302,9 @@ def answer(data, knobs, stage):
             with self.subTest(mean=mean, sd=sd):
                 code = numpy.replace("MEAN", mean).replace("SD", sd)
                 lanes, _ = self.conducted(text + lane("drawn", draws) + code, name=mean + sd)
-                agreement = lanes["arrays"]["agreement"]
-                self.assertEqual(agreement["agrees"], agrees, agreement["reasons"])
-                self.assertIn("compared by statistics", agreement["reasons"][0])
+                agreement = lanes["arrays"].agreement
+                self.assertEqual(agreement.agrees, agrees, agreement.reasons)
+                self.assertIn("compared by statistics", agreement.reasons[0])
 
 
 if __name__ == "__main__":

@@ -42,18 +42,14 @@ class EngineCase(TrialCase):
 
     def conducted(self, *lanes, text=HEAD, **plan):
         trial = self.trial(text + "".join(lanes), **plan)
-        point = trial.conduct()["points"][0]
-        self.assertEqual(
-            [run["error"] for run in trial.runs if run["error"]], [], "no lane may fail"
-        )
-        return {lane["id"]: lane for lane in point["lanes"]}, {
-            run["approach"]: run for run in trial.runs
-        }
+        point = trial.conduct().points[0]
+        self.assertEqual([run.error for run in trial.runs if run.error], [], "no lane may fail")
+        return {lane.id: lane for lane in point.lanes}, {run.approach: run for run in trial.runs}
 
     def failed(self, lane, **plan):
         trial = self.trial(HEAD + lane, **plan)
         trial.conduct()
-        return trial.runs[0]["error"]
+        return trial.runs[0].error
 
 
 def sql(lane, engine, code=COUNT, more=""):
@@ -79,8 +75,8 @@ class SameAnswer(EngineCase):
         )
         for name, lane in lanes.items():
             with self.subTest(lane=name):
-                self.assertTrue(lane["agreement"]["agrees"], lane["agreement"]["reasons"])
-        self.assertEqual(runs["server"]["sandboxed"], runs["query"]["sandboxed"])
+                self.assertTrue(lane.agreement.agrees, lane.agreement.reasons)
+        self.assertEqual(runs["server"].sandboxed, runs["query"].sandboxed)
 
     def test_knobs_are_bound_and_placed(self):
         code = "SELECT gauge, count(*) AS n FROM readings WHERE reading <= :rows - 1 GROUP BY 1"
@@ -90,7 +86,7 @@ class SameAnswer(EngineCase):
             sql("lite", "sqlite", code),
             sql("server", "postgres", code),
         )
-        self.assertTrue(all(lane["agreement"]["agrees"] for lane in lanes.values()))
+        self.assertTrue(all(lane.agreement.agrees for lane in lanes.values()))
 
 
 class Contained(EngineCase):
@@ -117,14 +113,14 @@ class Contained(EngineCase):
             trial = self.trial(HEAD + "".join(lanes), name=f"trial-{bool(more)}")
             trial.conduct()
             for run in trial.runs:
-                with self.subTest(attack=run["approach"], more=more):
-                    self.assertEqual(run["state"], "failed")
-                    self.assertEqual(run["error"]["kind"], "InsufficientPrivilege")
+                with self.subTest(attack=run.approach, more=more):
+                    self.assertEqual(run.state, "failed")
+                    self.assertEqual(run.error.kind, "InsufficientPrivilege")
 
     def test_shared_tables_are_read_only_and_temporary_ones_free(self):
         error = self.failed(sql("one", "postgres", "DELETE FROM readings; SELECT 1 AS one"))
-        self.assertEqual(error["kind"], "InsufficientPrivilege")
-        self.assertIn("writes = true", error["message"])
+        self.assertEqual(error.kind, "InsufficientPrivilege")
+        self.assertIn("writes = true", error.message)
         temporary = "CREATE TEMP TABLE t AS SELECT * FROM readings; SELECT count(*) AS n FROM t"
         self.conducted(sql("one", "postgres", temporary), name="temporary")
         own = "CREATE TABLE t AS SELECT * FROM readings; DROP TABLE readings; SELECT 1 AS one"
@@ -148,8 +144,8 @@ class Contained(EngineCase):
                 HEAD + approach("one", code, server="postgres") + more, name=f"t-{bool(more)}"
             )
             trial.conduct()
-            self.assertIsNone(trial.runs[0]["error"])
-            answer = trial.answers.table("one", trial.runs[0]["answer_fingerprint"])
+            self.assertIsNone(trial.runs[0].error)
+            answer = trial.answers.table("one", trial.runs[0].answer_fingerprint)
             self.assertEqual(answer["n"].to_pylist(), [0])
 
     def test_the_server_knows_nothing_of_ivrell_s_environment(self):
@@ -216,19 +212,19 @@ class Postgres(EngineCase):
                "generate_series(1, 4) ORDER BY 1) t"  # fmt: skip
         settings = "settings = { work_mem = '400MB', max_parallel_workers_per_gather = 0 }\n"
         _, runs = self.conducted(sql("server", "postgres", code, settings), text=BIG)
-        self.assertGreater(runs["server"]["server_memory_bytes"], 60 * 2**20)
+        self.assertGreater(runs["server"].server_memory_bytes, 60 * 2**20)
 
     def test_counters_are_of_the_timed_part(self):
         code = "INSERT INTO readings SELECT reading + 1000, gauge FROM readings"
         lane = sql("server", "postgres", code, f'writes = true\nanswer = """{COUNT}"""\n')
         lanes, runs = self.conducted(lane, rounds=3)
-        counters = runs["server"]["counters"]
+        counters = runs["server"].counters
         self.assertEqual(counters["rows inserted"], 300)
         self.assertEqual(counters["commits"] >= 1, True)
         self.assertGreater(counters["log bytes"], 1000)
         # Each run finds the tables as they were loaded: 600 rows, not ever more.
-        self.assertEqual(lanes["server"]["agreement"]["verdict"], "same")
-        self.assertEqual(runs["server"]["answer_rows"], 3)
+        self.assertEqual(lanes["server"].agreement.verdict, "same")
+        self.assertEqual(runs["server"].answer_rows, 3)
 
     def test_a_procedure_commits_inside(self):
         code = """
@@ -242,7 +238,7 @@ class Postgres(EngineCase):
         """
         lane = sql("server", "postgres", code, f'writes = true\nanswer = """{COUNT}"""\n')
         _, runs = self.conducted(lane)
-        self.assertGreaterEqual(runs["server"]["counters"]["commits"], 5)
+        self.assertGreaterEqual(runs["server"].counters["commits"], 5)
 
     def test_an_index_is_used_where_declared(self):
         code = "SELECT gauge, reading AS n FROM readings WHERE reading = 77"
@@ -251,7 +247,7 @@ class Postgres(EngineCase):
             sql("scan", "postgres", code), sql("index", "postgres", code, indexed), text=BIG
         )
         blocks = {
-            name: run["counters"]["blocks read"] + run["counters"]["blocks found in buffers"]
+            name: run.counters["blocks read"] + run.counters["blocks found in buffers"]
             for name, run in runs.items()
         }
         self.assertLess(blocks["index"] * 10, blocks["scan"])
@@ -261,17 +257,17 @@ class Postgres(EngineCase):
         trial.conduct()
         read = {}
         for run in trial.runs:
-            self.assertEqual(run["state"], "done", run["error"])
-            read.setdefault(run["point"]["cache"], []).append(run["counters"]["blocks read"])
+            self.assertEqual(run.state, "done", run.error)
+            read.setdefault(run.point["cache"], []).append(run.counters["blocks read"])
         self.assertLess(max(read["warm"]) * 10, min(read["cold"]))
 
     def test_trouble_names_its_line(self):
         error = self.failed(sql("server", "postgres", "SELECT gauge,\n  wrong\nFROM readings"))
-        self.assertEqual((error["kind"], error["line"]), ("UndefinedColumn", 2))
+        self.assertEqual((error.kind, error.line), ("UndefinedColumn", 2))
         error = self.failed(
             sql("server", "postgres", more="settings = { wrong_mem = 1 }\n"), name="setting"
         )
-        self.assertIn("wrong_mem", error["message"])
+        self.assertIn("wrong_mem", error.message)
 
     def test_no_cluster_stays_behind(self):
         self.conducted(sql("server", "postgres"))
@@ -294,18 +290,18 @@ class Embedded(EngineCase):
                 HEAD + sql("writes", engine, code, form + more), rounds=3, name=engine
             )
             found = trial.conduct()
-            agreement = found["points"][0]["lanes"][0]["agreement"]
-            self.assertEqual(agreement["verdict"], "same", agreement["reasons"])
+            agreement = found.points[0].lanes[0].agreement
+            self.assertEqual(agreement.verdict, "same", agreement.reasons)
 
     def test_reading_lanes_cannot_write(self):
         error = self.failed(sql("lite", "sqlite", "DELETE FROM readings"))
-        self.assertIn("readonly", error["message"])
+        self.assertIn("readonly", error.message)
 
     def test_sqlite_trouble(self):
         error = self.failed(sql("lite", "sqlite", "SELECT 1;\nSELECT wrong FROM readings"))
-        self.assertEqual(error["line"], 2)
+        self.assertEqual(error.line, 2)
         error = self.failed(sql("lite", "sqlite", "CREATE TEMP TABLE t (x)"), name="no rows")
-        self.assertIn("gives no rows", error["message"])
+        self.assertIn("gives no rows", error.message)
 
 
 @unittest.skipUnless(shutil.which("awk"), "awk is not on this machine")
@@ -326,7 +322,7 @@ class Programs(EngineCase):
         pipe += 'argv = ["sh", "{script}", "{readings}", "{out}"]\nnames = ["gauge", "n"]\n'
         lanes, _ = self.conducted(sql("query", "duckdb"), lane, pipe)
         for name in ("awk", "pipe"):
-            self.assertTrue(lanes[name]["agreement"]["agrees"], lanes[name]["agreement"]["reasons"])
+            self.assertTrue(lanes[name].agreement.agrees, lanes[name].agreement.reasons)
 
     @unittest.skipUnless(shutil.which("cc"), "no compiler on this machine")
     def test_a_compiled_program_is_built_untimed(self):
@@ -341,21 +337,21 @@ class Programs(EngineCase):
         more = 'build = ["cc", "-O2", "-x", "c", "-o", "{built}", "{script}"]\n'
         more += 'argv = ["{built}", "{readings}"]\n'
         _, runs = self.conducted(approach("c", code, "command") + more)
-        self.assertEqual(runs["c"]["answer_rows"], 1)
+        self.assertEqual(runs["c"].answer_rows, 1)
 
     def test_trouble(self):
         def lane(argv, script="", more=""):
             return approach("odd", script or "exit 3", "command") + f"argv = {argv}\n{more}"
 
         error = self.failed(lane('["sh", "{script}"]', "echo why >&2; exit 3"), name="a")
-        self.assertIn("status 3. why", error["message"])
+        self.assertIn("status 3. why", error.message)
         error = self.failed(lane('["no_such_program"]'), name="b")
-        self.assertEqual(error["kind"], "no such program")
+        self.assertEqual(error.kind, "no such program")
         error = self.failed(lane('["sh", "-c", "true", "{out}"]'), name="c")
-        self.assertEqual(error["kind"], "no answer")
+        self.assertEqual(error.kind, "no answer")
         build = 'build = ["cc", "-x", "c", "-o", "{built}", "{script}"]\n'
         error = self.failed(lane('["{built}"]', "int main( {", build), name="d")
-        self.assertEqual(error["kind"], "build failed")
+        self.assertEqual(error.kind, "build failed")
 
 
 if __name__ == "__main__":

@@ -4,6 +4,8 @@ import unittest
 
 import numpy as np
 
+from ivrell.core.records.findings import LaneFindings, Ratio, Summary
+from ivrell.core.records.machine import Machine
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.report.words import times_told
 from ivrell.core.stats.cautions import Scene, cautions
@@ -77,56 +79,69 @@ class Ratios(unittest.TestCase):
 
 def lane(**fields):
     usual = {
-        "id": "a", "name": "A", "state": "done", "told": "", "agreement": None,
-        "core_wait_share": 0.0, "runs": [],
-        "elapsed": {"count": 10, "median": 1.0, "quartile_1": 0.98, "quartile_3": 1.02},
+        "id": "a", "name": "A", "engine": "python", "input": "csv", "baseline": False,
+        "state": "done", "code_lines": 3, "run_queue_wait_share": 0.0,
+        "elapsed": summary(10, 1.0, 0.98, 1.02),
     }  # fmt: skip
-    return {**usual, **fields}
+    return LaneFindings.model_validate({**usual, **fields})
+
+
+def summary(count, median, quartile_1, quartile_3):
+    return Summary(count, median, quartile_1, quartile_3, quartile_1, quartile_3, None, None, None)
+
+
+def dots(times):
+    """Runs as findings hold them, by their times."""
+    rest = dict.fromkeys(
+        ("at_least_s", "cpu_user_s", "cpu_system_s", "peak_above_start_bytes"), None
+    )
+    return [
+        {"run": n, "round": n, "warm_up": False, "state": "done", "counted": True,
+         "elapsed_s": t, **rest}
+        for n, t in enumerate(times, 1)
+    ]  # fmt: skip
 
 
 class Cautions(unittest.TestCase):
     def words(self, *lanes, machine=None):
-        return [c.word for c in cautions(Scene(list(lanes), machine or {"cores": 2}))]
+        return [c.word for c in cautions(Scene(list(lanes), machine or Machine(cores=2)))]
 
     def test_a_clean_result_has_none(self):
         self.assertEqual(self.words(lane()), [])
 
     def test_each(self):
-        few = {"count": 3, "median": 1.0, "quartile_1": 1.0, "quartile_3": 1.0}
-        noisy = {"count": 10, "median": 1.0, "quartile_1": 0.7, "quartile_3": 1.4}
-        different = {"verdict": "different", "reasons": ["x"], "drifted": [], "unstable": False}
-        first = [{"elapsed_s": t, "counted": True} for t in (2.0, 1.0, 1.0, 1.0)]
+        few = summary(3, 1.0, 1.0, 1.0)
+        noisy = summary(10, 1.0, 0.7, 1.4)
+        different = {"verdict": "different", "reasons": ["x"]}
+        first = dots((2.0, 1.0, 1.0, 1.0))
         self.assertEqual(self.words(lane(elapsed=few)), ["few rounds"])
         self.assertEqual(self.words(lane(elapsed=noisy)), ["noisy"])
         self.assertEqual(self.words(lane(agreement=different)), ["different answer"])
-        self.assertEqual(self.words(lane(state="limit", told="x")), ["limit reached"])
+        self.assertEqual(self.words(lane(state="limit", trouble="x")), ["limit reached"])
         # An approach of many threads waits for itself; that is no caution.
-        self.assertEqual(self.words(lane(core_wait_share=0.3, others_busy=0.02)), [])
-        found = self.words(lane(core_wait_share=0.3, others_busy=0.8))
-        self.assertEqual(found, ["waited for a core"])
+        self.assertEqual(self.words(lane(run_queue_wait_share=0.3, others_busy=0.02)), [])
+        found = self.words(lane(run_queue_wait_share=0.3, others_busy=0.8))
+        self.assertEqual(found, ["run-queue wait"])
         self.assertEqual(self.words(lane(runs=first)), ["first run slower"])
-        busy = {"cores": 2, "busy_cores": 1.2}
+        busy = Machine(cores=2, busy_cores=1.2)
         self.assertEqual(self.words(lane(), machine=busy), ["busy machine"])
 
     def test_drift_of_the_machine_is_told_from_one_lane_that_varies(self):
-        def runs(times):
-            return [{"elapsed_s": t, "counted": True} for t in times]
-
         slower = [1.0, 1.0, 1.1, 1.3, 1.4, 1.4]
         steady = [1.0, 1.1, 1.0, 1.1, 1.0, 1.0]
-        both = [lane(runs=runs(slower)), lane(runs=runs(t * 3 for t in slower))]
-        found = cautions(Scene(both, {"cores": 2}))
+        both = [lane(runs=dots(slower)), lane(runs=dots(t * 3 for t in slower))]
+        found = cautions(Scene(both, Machine(cores=2)))
         self.assertEqual([c.word for c in found], ["machine drifted"])
         self.assertIn("slower", found[0].reason)
-        quicker = [lane(runs=runs(slower[::-1])), lane(runs=runs(slower[::-1]))]
-        self.assertIn("quicker", cautions(Scene(quicker, {"cores": 2}))[0].reason)
-        one = [lane(runs=runs(slower)), lane(runs=runs(steady)), lane(runs=runs(steady))]
+        quicker = [lane(runs=dots(slower[::-1])), lane(runs=dots(slower[::-1]))]
+        self.assertIn("quicker", cautions(Scene(quicker, Machine(cores=2)))[0].reason)
+        one = [lane(runs=dots(slower)), lane(runs=dots(steady)), lane(runs=dots(steady))]
         self.assertEqual(self.words(*one), [])
 
 
 class Words(unittest.TestCase):
     def test_slower_is_told_the_right_way_round(self):
-        found = {"value": 0.5, "low": 0.4, "high": 0.8, "verdict": "slower"}
+        found = Ratio(0.5, 0.4, 0.8, 5, "slower")
         self.assertEqual(times_told(found), "2.00 times (1.25 to 2.50) slower than")
 
     def test_code_lines(self):

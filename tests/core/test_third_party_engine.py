@@ -111,10 +111,10 @@ class ThirdParty(unittest.TestCase):
                            "--out", str(self.home / "out"))  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         runs = whole_lines(self.home / "out" / "runs.jsonl")
-        own = [run for run in runs if run["approach"] == "tallied"]
-        self.assertEqual({run["state"] for run in own}, {"done"}, own)
-        self.assertEqual({run["counters"]["tally: lines"] for run in own}, {300.0})
-        self.assertEqual({run["answer_rows"] for run in runs}, {3})
+        own = [run for run in runs if run.approach == "tallied"]
+        self.assertEqual({run.state for run in own}, {"done"}, own)
+        self.assertEqual({run.counters["tally: lines"] for run in own}, {300.0})
+        self.assertEqual({run.answer_rows for run in runs}, {3})
         told = self.ivrell("-m", "ivrell.cli", "measures", str(self.home / "out"))
         self.assertIn("tally: lines", told.stdout)
         self.assertIn("tally", self.ivrell("-m", "ivrell.cli", "engines").stdout)
@@ -139,19 +139,19 @@ class ThirdParty(unittest.TestCase):
             from ivrell.server.trials.tasks import conduct_trial
             class Offered(ServerCase):
                 def test(self):
-                    names = [e["name"] for e in self.call("get", "engines/")["engines"]]
+                    names = [e.name for e in self.call("get", "engines/").engines]
                     self.assertIn("tally", names)
                     made = self.call("post", self.at("lanes/"), {"engine": "tally"}, 201)
-                    lane = made["lanes"][-1]
-                    self.assertEqual((lane["engine"], lane["problem"]), ("tally", None))
+                    lane = made.lanes[-1]
+                    self.assertEqual((lane.engine, lane["problem"]), ("tally", None))
                     self.assertIn("by", lane["settings_text"])
-                    body = {"rounds": 1, "warm_ups": 0, "lanes": [lane["id"]]}
-                    number = self.call("post", self.at("launch/"), body, 201)["id"]
+                    body = {"rounds": 1, "warm_ups": 0, "lanes": [lane.id]}
+                    number = self.call("post", self.at("launch/"), body, 201).id
                     trial = Trial.objects.get(pk=number)
                     conduct_trial.func(trial.pk)
                     found = self.call("get", f"trials/{trial.pk}/findings/")
-                    self.assertEqual(found["lanes"][0]["state"], "done")
-                    keys = [row["key"] for row in found["measures"]]
+                    self.assertEqual(found.lanes[0].state, "done")
+                    keys = [row.key for row in found.measures]
                     self.assertIn("counter.tally: lines", keys)
             """
         )

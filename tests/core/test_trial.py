@@ -17,8 +17,11 @@ from ivrell.core.errors import BadInput
 from ivrell.core.json_lines import as_line, whole_lines
 from ivrell.core.locks import FileLock
 from ivrell.core.measure import proc
-from ivrell.core.report.shape import Findings
+from ivrell.core.records.events import RunEnded
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.wire import Job, LimitReached, Order, RunSpec
 from ivrell.core.report.words import times_faster
+from ivrell.core.results.folder import FINDINGS, MACHINE
 from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
@@ -34,29 +37,28 @@ class Whole(TrialCase):
         found = trial.conduct()
         folder = trial.folder
         self.assertEqual((folder / "comparison.toml").read_text(), trial.text)
-        runs = [json.loads(line) for line in (folder / "runs.jsonl").read_text().splitlines()]
+        runs = trial.results.runs()
+        self.assertEqual(runs, trial.runs)
         self.assertEqual(len(runs), 6)
-        self.assertEqual([run["warm_up"] for run in runs], [True] * 2 + [False] * 4)
-        self.assertEqual({run["state"] for run in runs}, {"done"})
+        self.assertEqual([run.warm_up for run in runs], [True] * 2 + [False] * 4)
+        self.assertEqual({run.state for run in runs}, {"done"})
         curves = pyarrow.parquet.read_table(folder / "curves.parquet")
         self.assertEqual(curves.column_names, ["run", "t_s", "cpu_s", "memory_bytes"])
-        machine = json.loads((folder / "machine.json").read_text())
-        self.assertIn("duckdb", machine["engines"]["duckdb"]["versions"])
-        point = found["points"][0]
-        Findings.model_validate(point)
-        self.assertEqual(len(point["ranking"]), 2)
-        for lane in point["lanes"]:
-            self.assertEqual(lane["elapsed"]["count"], 2)
-            self.assertTrue(lane["agreement"]["agrees"])
-        self.assertEqual(json.loads((folder / "findings.json").read_text()), found)
+        self.assertIn("duckdb", trial.results.read(MACHINE).engines["duckdb"].versions)
+        point = found.points[0]
+        self.assertEqual(len(point.ranking), 2)
+        for lane in point.lanes:
+            self.assertEqual(lane.elapsed.count, 2)
+            self.assertTrue(lane.agreement.agrees)
+        self.assertEqual(trial.results.read(FINDINGS), found)
         events = (folder / "journal.jsonl").read_text().splitlines()
         self.assertEqual(sum('"ended"' in line for line in events), 6)
 
     def test_every_point_is_run(self):
         trial = self.trial(HEAD + GOOD, knobs={"rows": [10, 20]})
         found = trial.conduct()
-        self.assertEqual([point["point"]["rows"] for point in found["points"]], [10, 20])
-        answers = {run["point"]["rows"]: run["answer_rows"] for run in trial.runs}
+        self.assertEqual([point.point["rows"] for point in found.points], [10, 20])
+        answers = {run.point["rows"]: run.answer_rows for run in trial.runs}
         self.assertEqual(set(answers), {10, 20})
 
     def test_a_trial_cut_off_goes_on_with_what_is_left(self):
@@ -66,12 +68,12 @@ class Whole(TrialCase):
         (trial.folder / "runs.jsonl").write_text(lines[0] + lines[1][:40])
         again = self.trial(HEAD + GOOD, rounds=3)
         found = again.conduct()
-        self.assertEqual([run["run"] for run in again.runs], [1, 2, 3])
-        self.assertEqual(json.loads(lines[0]), again.runs[0])
-        self.assertEqual(found["points"][0]["lanes"][0]["elapsed"]["count"], 3)
+        self.assertEqual([run.run for run in again.runs], [1, 2, 3])
+        self.assertEqual(RunRecord.model_validate_json(lines[0]), again.runs[0])
+        self.assertEqual(found.points[0].lanes[0].elapsed.count, 3)
 
 
-class Order(TrialCase):
+class OrderOfRuns(TrialCase):
     def test_every_round_holds_every_lane_in_an_order_set_by_the_seed(self):
         text = HEAD + "".join(approach(f"lane{i}", COUNTING) for i in range(6))
         comparison = self.trial(text).comparison
@@ -100,82 +102,82 @@ class Trouble(TrialCase):
         text = HEAD + GOOD + approach("odd", code, engine)
         trial = self.trial(text, rounds=2, limits=limits)
         found = trial.conduct()
-        good = [run for run in trial.runs if run["approach"] == "good"]
-        self.assertEqual([run["state"] for run in good], ["done", "done"])
-        odd = [run for run in trial.runs if run["approach"] == "odd"]
-        lane = found["points"][0]["lanes"][1]
-        return odd, lane, found["points"][0]
+        good = [run for run in trial.runs if run.approach == "good"]
+        self.assertEqual([run.state for run in good], ["done", "done"])
+        odd = [run for run in trial.runs if run.approach == "odd"]
+        lane = found.points[0].lanes[1]
+        return odd, lane, found.points[0]
 
     def test_python_error_names_its_line(self):
         code = "def answer(data, knobs, stage):\n    x = 1\n    return x / 0\n"
         odd, lane, point = self.trouble(code)
-        self.assertEqual(odd[0]["error"]["kind"], "ZeroDivisionError")
-        self.assertEqual(odd[0]["error"]["line"], 3)
-        self.assertIn("x / 0", odd[0]["error"]["trace"])
-        self.assertNotIn("worker.py", odd[0]["error"]["trace"])
-        self.assertEqual(lane["state"], "failed")
-        self.assertEqual(point["ranking"][-1], "odd")
-        self.assertIn("failed", {caution["word"] for caution in point["cautions"]})
+        self.assertEqual(odd[0].error.kind, "ZeroDivisionError")
+        self.assertEqual(odd[0].error.line, 3)
+        self.assertIn("x / 0", odd[0].error.trace)
+        self.assertNotIn("worker.py", odd[0].error.trace)
+        self.assertEqual(lane.state, "failed")
+        self.assertEqual(point.ranking[-1], "odd")
+        self.assertIn("failed", {caution.word for caution in point.cautions})
 
     def test_error_while_preparing(self):
         odd, _, _ = self.trouble("import a_library_nobody_has\n")
-        self.assertEqual(odd[0]["error"]["kind"], "ModuleNotFoundError")
-        self.assertIsNone(odd[0]["elapsed_s"])
-        self.assertIn("elapsed_s", odd[0]["not_measured"])
+        self.assertEqual(odd[0].error.kind, "ModuleNotFoundError")
+        self.assertIsNone(odd[0].elapsed_s)
+        self.assertIn("elapsed_s", odd[0].not_measured)
 
     def test_sql_error_names_its_line(self):
         sql = "SELECT gauge,\n       count(*) AS n,\n       wrong\nFROM readings GROUP BY 1"
         odd, _, _ = self.trouble(sql, "duckdb")
-        self.assertEqual(odd[0]["error"]["line"], 3)
-        self.assertIn("wrong", odd[0]["error"]["message"])
+        self.assertEqual(odd[0].error.line, 3)
+        self.assertIn("wrong", odd[0].error.message)
 
     def test_no_answer(self):
         odd, _, _ = self.trouble("def answer(data, knobs, stage):\n    pass\n")
-        self.assertIn("returned nothing", odd[0]["error"]["message"])
+        self.assertIn("returned nothing", odd[0].error.message)
 
     def test_answer_that_is_no_table(self):
         odd, _, _ = self.trouble("def answer(data, knobs, stage):\n    return 42\n")
-        self.assertIn("(of type int) could not be made into a table", odd[0]["error"]["message"])
+        self.assertIn("(of type int) could not be made into a table", odd[0].error.message)
 
     def test_no_function(self):
         odd, _, _ = self.trouble("x = 1\n")
-        self.assertIn("answer(data, knobs, stage)", odd[0]["error"]["message"])
+        self.assertIn("answer(data, knobs, stage)", odd[0].error.message)
 
     def test_unknown_table_names_those_there_are(self):
         odd, _, _ = self.trouble("def answer(data, knobs, stage):\n    return data.reedings\n")
-        self.assertIn("there are: readings", odd[0]["error"]["message"])
+        self.assertIn("there are: readings", odd[0].error.message)
 
     def test_process_that_kills_itself(self):
         odd, _, _ = self.trouble(python_answer("os.kill(os.getpid(), 9)"))
-        self.assertIn("SIGKILL", odd[0]["error"]["message"])
+        self.assertIn("SIGKILL", odd[0].error.message)
 
     def test_never_ends(self):
         odd, lane, point = self.trouble(python_answer("time.sleep(600)"), seconds=0.5)
         self.assertEqual(len(odd), 1, "a lane at its limit is not run again")
-        self.assertEqual(odd[0]["limit"], {"kind": "elapsed", "value": 0.5})
-        self.assertGreaterEqual(odd[0]["elapsed_at_least_s"], 0.5)
-        self.assertEqual(lane["told"], "did not finish in 0.5 s")
-        self.assertIn("limit reached", {caution["word"] for caution in point["cautions"]})
+        self.assertEqual(odd[0].limit, LimitReached("elapsed", 0.5))
+        self.assertGreaterEqual(odd[0].elapsed_at_least_s, 0.5)
+        self.assertEqual(lane.trouble, "did not finish in 0.5 s")
+        self.assertIn("limit reached", {caution.word for caution in point.cautions})
 
     def test_takes_too_much_memory(self):
         code = python_answer("held = []\nwhile True:\n    held.append(bytearray(10_000_000))")
         odd, lane, _ = self.trouble(code, memory_bytes=200_000_000)
-        self.assertEqual(odd[0]["limit"]["kind"], "memory")
-        self.assertIn("200 MB", lane["told"])
+        self.assertEqual(odd[0].limit.kind, "memory")
+        self.assertIn("200 MB", lane.trouble)
 
     def test_prints_a_gigabyte(self):
         code = python_answer("for _ in range(1024):\n    sys.stdout.write('x' * (1 << 20))")
         odd, lane, _ = self.trouble(code, output_bytes=4 << 20)
-        self.assertEqual(odd[0]["limit"]["kind"], "output")
-        self.assertLess(len(odd[0]["output"]), 100_000)
-        self.assertIn("left out", odd[0]["output"])
-        self.assertIn("printed more than", lane["told"])
+        self.assertEqual(odd[0].limit.kind, "output")
+        self.assertLess(len(odd[0].output), 100_000)
+        self.assertIn("left out", odd[0].output)
+        self.assertIn("printed more than", lane.trouble)
 
     def test_what_is_printed_is_kept(self):
         code = python_answer("print('the gauge at Elm is stuck')\nsys.stderr.write('so it is')")
         odd, _, _ = self.trouble(code)
-        self.assertIn("stuck", odd[0]["output"])
-        self.assertIn("so it is", odd[0]["output"])
+        self.assertIn("stuck", odd[0].output)
+        self.assertIn("so it is", odd[0].output)
 
     def test_children_in_sessions_of_their_own_are_ended_with_the_run(self):
         mark = f"ivrell-straggler-{os.getpid()}"
@@ -189,7 +191,7 @@ time.sleep(300)
 """
         )
         odd, _, _ = self.trouble(code, seconds=1)
-        self.assertEqual(odd[0]["state"], "limit")
+        self.assertEqual(odd[0].state, "limit")
         self.assertEqual(processes_with(mark), [])
 
     def test_children_left_by_a_run_that_ended_well_are_ended_too(self):
@@ -202,7 +204,7 @@ subprocess.Popen([sys.executable, "-c", "import time; time.sleep(300)", "{mark}"
 """
         )
         odd, _, _ = self.trouble(code)
-        self.assertEqual(odd[0]["state"], "done")
+        self.assertEqual(odd[0].state, "done")
         self.assertEqual(processes_with(mark), [])
 
     def test_environment_is_scrubbed(self):
@@ -210,12 +212,12 @@ subprocess.Popen([sys.executable, "-c", "import time; time.sleep(300)", "{mark}"
         self.addCleanup(os.environ.pop, "IVRELL_SECRET_KEY")
         code = python_answer("print(sorted(os.environ), os.getcwd())")
         odd, _, _ = self.trouble(code)
-        self.assertNotIn("IVRELL", odd[0]["output"])
-        self.assertIn("ivrell-run-", odd[0]["output"])
+        self.assertNotIn("IVRELL", odd[0].output)
+        self.assertIn("ivrell-run-", odd[0].output)
 
     def test_files_left_behind_are_counted(self):
         odd, _, _ = self.trouble(python_answer("open('left.bin', 'wb').write(bytes(5000))"))
-        self.assertEqual(odd[0]["left_bytes"], 5000)
+        self.assertEqual(odd[0].left_bytes, 5000)
 
 
 class Stopping(TrialCase):
@@ -226,16 +228,16 @@ class Stopping(TrialCase):
         began = time.monotonic()
         found = trial.conduct()
         self.assertLess(time.monotonic() - began, 20)
-        self.assertEqual(found["ended"], "stopped")
-        self.assertIn("stopped", {run["state"] for run in trial.runs})
+        self.assertEqual(found.ended, "stopped")
+        self.assertIn("stopped", {run.state for run in trial.runs})
         self.assertTrue((trial.folder / "findings.json").exists())
 
     def test_a_runner_that_ended_between_runs_is_replaced_and_nobody_blamed(self):
         trial = self.trial(HEAD + GOOD, rounds=3)
         killed = []
 
-        def listen(kind, fields):
-            if kind == "run ended" and not killed:
+        def listen(event):
+            if isinstance(event, RunEnded) and not killed:
                 watching = processes_with("trial/runner.py")
                 [runner] = set(watching) & set(proc.children(os.getpid()))
                 os.kill(runner, signal.SIGKILL)
@@ -245,13 +247,13 @@ class Stopping(TrialCase):
         trial.listen = listen
         trial.conduct()
         self.assertTrue(killed)
-        self.assertEqual([run["state"] for run in trial.runs], ["done"] * 3)
+        self.assertEqual([run.state for run in trial.runs], ["done"] * 3)
 
     def test_runner_ends_the_run_when_its_conductor_is_gone(self):
         mark = f"ivrell-orphan-{os.getpid()}"
         spec = self.spec(python_answer(f"print('{mark}')\nos.execvp('sleep', ['{mark}', '300'])"))
         runner = Runner(self.folder / "journal.jsonl")
-        runner._say(spec)
+        runner._say(spec.as_json())
         self.wait_for(lambda: processes_with(mark))
         runner._process.stdin.close()
         runner._process.wait(10)
@@ -280,19 +282,19 @@ class Stopping(TrialCase):
         folder = self.folder / "run"
         folder.mkdir()
         approach = {"id": "x", "engine": "python", "code": code, "input": "csv"}
-        return {
-            "run": 1,
-            "interpreter": sys.executable,
-            "environment": scrubbed_environment(folder),
-            "limits": Limits().model_dump(),
-            "job": {
-                "approach": approach,
-                "tables": {},
-                "form": "csv",
-                "knobs": {},
-                "folder": str(folder),
-            },
-        }
+        return RunSpec(
+            run=1,
+            interpreter=sys.executable,
+            environment=scrubbed_environment(folder),
+            limits=Limits().for_run(),
+            cores=None,
+            background="quiet",
+            walls=None,
+            memory_alone=False,
+            restores=False,
+            server=None,
+            order=Order(Job(approach, {}, "csv", {}, folder)),
+        )
 
     def wait_for(self, condition, seconds=10.0):
         deadline = time.monotonic() + seconds
@@ -332,14 +334,15 @@ class EarlierVersions(TrialCase):
             for name in self.NEW:
                 del run[name]
             (run["error"] or {}).pop("printed", None)
+            run["core_wait_s"] = run.pop("run_queue_wait_s")
         path.write_text("".join(map(as_line, runs)))
         machine = json.loads((trial.folder / "machine.json").read_text())
         machine["runtimes"] = {"other": "CPython 3.9.1"}
         (trial.folder / "machine.json").write_text(json.dumps(machine))
         judged = self.trial(text, rounds=3).judge_again("good")
-        self.assertTrue(judged["points"][0]["lanes"][0]["agreement"]["agrees"])
+        self.assertTrue(judged.points[0].lanes[0].agreement.agrees)
         found = self.trial(text, rounds=3).conduct()
-        self.assertEqual(found["points"][0]["lanes"][0]["elapsed"]["count"], 3)
+        self.assertEqual(found.points[0].lanes[0].elapsed.count, 3)
 
 
 class RecordsOnDisk(TrialCase):
@@ -355,8 +358,8 @@ class RecordsOnDisk(TrialCase):
         again.conduct()
         self.assertEqual(len(again.runs), 2)
         self.assertEqual(path.read_bytes(), whole)
-        self.assertIn("two\x85three", again.runs[0]["output"])
-        self.assertEqual(self.trial(text, rounds=2).judge_again()["ended"], "done")
+        self.assertIn("two\x85three", again.runs[0].output)
+        self.assertEqual(self.trial(text, rounds=2).judge_again().ended, "done")
 
     def test_an_answer_crosses_file_systems(self):
         shm = Path("/dev/shm")
@@ -368,8 +371,8 @@ class RecordsOnDisk(TrialCase):
         ):
             trial = self.trial(HEAD + approach("good", COUNTING))
             found = trial.conduct()
-        self.assertEqual(found["ended"], "done")
-        self.assertEqual(found["points"][0]["lanes"][0]["answer_rows"], 3)
+        self.assertEqual(found.ended, "done")
+        self.assertEqual(found.points[0].lanes[0].answer_rows, 3)
         self.assertTrue(list((trial.folder / "answers").glob("*.arrow")))
 
     def test_minutes_go_on_where_an_earlier_session_stopped(self):
@@ -398,7 +401,7 @@ class OneConductor(TrialCase):
             trial.conduct()
         self.assertFalse((trial.folder / "runs.jsonl").exists())
         lock.release()
-        self.assertEqual(trial.conduct()["ended"], "done")
+        self.assertEqual(trial.conduct().ended, "done")
 
     def test_what_a_killed_one_left_is_swept_by_the_next(self):
         gone = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"],
@@ -419,11 +422,11 @@ class Bounds(TrialCase):
         quick = python_answer("time.sleep(0.05)")
         trial = self.trial(HEAD + approach("slow", slow) + approach("quick", quick),
                            rounds=2, limits={"seconds": 1})  # fmt: skip
-        found = trial.conduct()["points"][0]
-        ratio = next(lane for lane in found["lanes"] if lane["id"] == "quick")["ratio"]
-        self.assertEqual((ratio["bound"], ratio["verdict"]), ("at least", "faster"))
-        self.assertAlmostEqual(ratio["value"], 1 / 0.05, delta=5)
-        self.assertRegex(found["conclusion"], r"at least [\d.]+ times faster than slow")
+        found = trial.conduct().points[0]
+        ratio = next(lane for lane in found.lanes if lane.id == "quick").ratio
+        self.assertEqual((ratio.bound, ratio.verdict), ("at least", "faster"))
+        self.assertAlmostEqual(ratio.value, 1 / 0.05, delta=5)
+        self.assertRegex(found.conclusion, r"at least [\d.]+ times faster than slow")
         self.assertRegex(times_faster(ratio), r"^at least ")
 
 

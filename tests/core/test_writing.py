@@ -65,8 +65,8 @@ class Buckets(EngineCase):
         )
         for name, lane in lanes.items():
             with self.subTest(lane=name):
-                self.assertTrue(lane["agreement"]["agrees"], lane["agreement"]["reasons"])
-                self.assertEqual(lane["agreement"]["rows"], 300)
+                self.assertTrue(lane.agreement.agrees, lane.agreement.reasons)
+                self.assertEqual(lane.agreement.rows, 300)
 
     def test_single_commits_flush_the_log_each_and_one_transaction_hardly(self):
         whole = """
@@ -84,12 +84,12 @@ class Buckets(EngineCase):
             sql("set", "postgres", "INSERT INTO ledger SELECT * FROM readings", LEDGER),
             text=BIG,
         )
-        flushed = {name: run["counters"]["log flushes"] for name, run in runs.items()}
+        flushed = {name: run.counters["log flushes"] for name, run in runs.items()}
         self.assertAlmostEqual(flushed["each"], 20_000, delta=400)
         for lane in ("once", "set"):
             self.assertLess(flushed[lane], 20, lane)
-        self.assertEqual(runs["set"]["counters"]["rows inserted"], 20_000)
-        self.assertGreater(runs["each"]["server_cpu_s"], runs["set"]["server_cpu_s"])
+        self.assertEqual(runs["set"].counters["rows inserted"], 20_000)
+        self.assertGreater(runs["each"].server_cpu_s, runs["set"].server_cpu_s)
 
     def test_an_index_that_finds_a_range_row_by_row_touches_many_times_the_pages(self):
         delete = "DELETE FROM readings WHERE reading <= 8000"
@@ -101,11 +101,11 @@ class Buckets(EngineCase):
                 + 'enable_bitmapscan = "off" }\n'),
             text=BIG.replace("columns = [", 'order = "shuffled"\ncolumns = [', 1),
         )  # fmt: skip
-        touched = {name: run["counters"]["blocks found in buffers"] for name, run in runs.items()}
+        touched = {name: run.counters["blocks found in buffers"] for name, run in runs.items()}
         self.assertGreater(touched["index"], 1.5 * touched["scan"])
-        of_table = runs["index"]["counters"]["readings: blocks found in buffers"]
+        of_table = runs["index"].counters["readings: blocks found in buffers"]
         self.assertGreater(of_table, 8000)
-        self.assertEqual(runs["index"]["counters"]["rows deleted"], 8000)
+        self.assertEqual(runs["index"].counters["rows deleted"], 8000)
 
 
 class Repeated(EngineCase):
@@ -115,7 +115,7 @@ class Repeated(EngineCase):
     LEFT = 'writes = true\nanswer = "SELECT count(*) AS n FROM readings"\n'
 
     def deleted(self, run):
-        counters = run["counters"]
+        counters = run.counters
         return counters.get("rows deleted", counters.get("rows changed"))
 
     def test_short_calls_that_delete_are_repeated_on_restored_tables(self):
@@ -126,30 +126,30 @@ class Repeated(EngineCase):
             sql("duck", "duckdb", self.DELETES, 'input = "duckdb"\n' + self.LEFT),
             client("client", client_code, 'answer = "SELECT count(*) AS n FROM readings"\n'),
             text=BIG,
-            shortest_s=0.05,
+            min_sample_s=0.05,
             rounds=2,
         )
         for name, run in runs.items():
             with self.subTest(lane=name):
-                self.assertTrue(lanes[name]["agreement"]["agrees"], lanes[name]["agreement"])
-                self.assertEqual(lanes[name]["agreement"]["rows"], 1)
+                self.assertTrue(lanes[name].agreement.agrees, lanes[name].agreement)
+                self.assertEqual(lanes[name].agreement.rows, 1)
                 if name == "duck":
                     continue
-                self.assertGreater(run["inner_repeats"], 1)
+                self.assertGreater(run.inner_repeats, 1)
                 self.assertEqual(self.deleted(run), 1000)
-                self.assertGreater(run["elapsed_s"], run["first_elapsed_s"] / 10)
+                self.assertGreater(run.elapsed_s, run.first_elapsed_s / 10)
 
     def test_calls_of_a_kept_process_are_told_apart(self):
         _, runs = self.conducted(
             sql("server", "postgres", self.DELETES, self.LEFT),
             sql("lite", "sqlite", self.DELETES, self.LEFT),
             text=BIG,
-            kept=3,
+            calls_per_process=3,
         )
         for run in runs.values():
-            counted = [self.deleted(call) for call in run["calls"]]
+            counted = [self.deleted(call) for call in run.calls]
             self.assertEqual(counted, [1000, 1000, 1000])
-            self.assertGreater(run["tables_s"], 0)
+            self.assertGreater(run.tables_s, 0)
 
     def test_setup_comes_before_each_call_of_sql_in_a_session_of_its_own(self):
         setup = 'setup = "CREATE TEMP TABLE seen (n int); INSERT INTO seen VALUES (1)"\n'
@@ -158,11 +158,13 @@ class Repeated(EngineCase):
             sql("duck", "duckdb", code, setup),
             sql("lite", "sqlite", code, setup + "writes = true\n"),
             sql("server", "postgres", code, setup),
-            kept=3,
+            calls_per_process=3,
         )
         for name, lane in lanes.items():
-            self.assertTrue(lane["agreement"]["agrees"], name)
-        trial = self.trial(HEAD + sql("one", "postgres", code, setup), name="once", kept=3)
+            self.assertTrue(lane.agreement.agrees, name)
+        trial = self.trial(
+            HEAD + sql("one", "postgres", code, setup), name="once", calls_per_process=3
+        )
         trial.conduct()
         (answer,) = (trial.folder / "answers").glob("*.arrow")
         with pa.OSFile(str(answer)) as source:
@@ -177,8 +179,8 @@ class Counters(EngineCase):
         trial = self.trial(BIG + sql("one", "postgres", code, more), name=name)
         trial.conduct()
         run = trial.runs[0]
-        self.assertIsNone(run["error"])
-        return run["counters"], run["not_measured"]
+        self.assertIsNone(run.error)
+        return run.counters, run.not_measured
 
     def test_one_statement_is_one_commit_whatever_workers_help(self):
         helped = "set_config('max_parallel_workers_per_gather', '2', false)"
@@ -203,7 +205,7 @@ class Counters(EngineCase):
         answer = 'answer = "SELECT count(*) AS n FROM readings"\n'
         trial = self.trial(BIG + client("one", code, answer))
         trial.conduct()
-        self.assertEqual(trial.runs[0]["counters"]["commits"], 2)
+        self.assertEqual(trial.runs[0].counters["commits"], 2)
 
     def test_scanned_rows_are_those_of_the_user_s_tables(self):
         self.assertEqual(self.counters("SELECT 1 AS one")[0]["rows scanned"], 0)
@@ -247,7 +249,7 @@ class Counters(EngineCase):
         code = f"def answer(data, knobs, stage, db):\n    {left_open}"
         trial = self.trial(BIG + client("one", code, more))
         trial.conduct()
-        self.assertIn("transaction open", trial.runs[0]["not_measured"]["commits"])
+        self.assertIn("transaction open", trial.runs[0].not_measured["commits"])
         another = (
             "import psycopg\ndef answer(data, knobs, stage, db):\n"
             "    with psycopg.connect(db.address) as other:\n"
@@ -256,9 +258,9 @@ class Counters(EngineCase):
         trial = self.trial(BIG + client("one", another, more), name="another")
         trial.conduct()
         run = trial.runs[0]
-        self.assertIsNone(run["error"])
-        self.assertIn("more sessions", run["not_measured"]["commits"])
-        self.assertEqual(run["counters"]["rows scanned"], 20_000)
+        self.assertIsNone(run.error)
+        self.assertIn("more sessions", run.not_measured["commits"])
+        self.assertEqual(run.counters["rows scanned"], 20_000)
 
 
 class Explained(EngineCase):
@@ -266,11 +268,11 @@ class Explained(EngineCase):
         store = self.store
         folder = Path(tempfile.mkdtemp(dir=self.folder))
         found = try_once(BIG + lane, "one", rows, folder, store, explained=True)
-        self.assertEqual(found["run"]["error"], None)
-        return found["plans"]
+        self.assertEqual(found.run.error, None)
+        return found.plans
 
     def words(self, step):
-        return [step["what"].lower(), *(w for s in step["steps"] for w in self.words(s))]
+        return [step.what.lower(), *(w for s in step.steps for w in self.words(s))]
 
     def test_each_engine_tells_its_steps_with_what_it_counted(self):
         code = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
@@ -281,28 +283,28 @@ class Explained(EngineCase):
         ):
             with self.subTest(engine):
                 (plan,) = self.plans(sql("one", engine, code))
-                self.assertTrue(any(scan in word for word in self.words(plan["plan"])), plan)
+                self.assertTrue(any(scan in word for word in self.words(plan.plan)), plan)
                 if engine == "sqlite":
                     continue
-                leaf = plan["plan"]
-                while leaf["steps"]:
-                    leaf = leaf["steps"][0]
-                self.assertEqual(leaf["rows"], 20_000)
+                leaf = plan.plan
+                while leaf.steps:
+                    leaf = leaf.steps[0]
+                self.assertEqual(leaf.rows, 20_000)
 
     def test_statements_before_the_answer_are_carried_out_too(self):
         plans = self.plans(
             sql("one", "postgres", "INSERT INTO ledger SELECT * FROM readings;\nANALYZE ledger;\n"
                 "SELECT count(*) FROM ledger", LEDGER.replace("answer", "note"))
         )  # fmt: skip
-        self.assertEqual([plan["plan"] is None for plan in plans], [False, True, False])
-        self.assertEqual(plans[2]["line"], 3)
-        self.assertGreater(plans[0]["plan"]["blocks"]["found in buffers"], 0)
+        self.assertEqual([plan.plan is None for plan in plans], [False, True, False])
+        self.assertEqual(plans[2].line, 3)
+        self.assertGreater(plans[0].plan.blocks["found in buffers"], 0)
 
     def test_python_has_no_plan_and_says_so(self):
         store = self.store
         lane = approach("one", "def answer(data, knobs, stage):\n    return []")
         found = try_once(BIG + lane, "one", 10, self.folder / "t", store, explained=True)
-        self.assertEqual(found["run"]["error"]["kind"], "no plan")
+        self.assertEqual(found.run.error.kind, "no plan")
 
 
 class Trees(unittest.TestCase):
@@ -345,36 +347,36 @@ class Interrupted(EngineCase):
             "(reading int, gauge text)')", 1,
         )  # fmt: skip
         found = self.check(client("one", code, 'answer = "SELECT * FROM ledger"\n'))
-        self.assertEqual(found["verdict"], "cannot be started again", found["words"])
-        left = found["left"][""]
+        self.assertEqual(found.verdict, "cannot be started again", found.words)
+        left = found.left[""]
         self.assertTrue(200 < left < 19_900, left)
-        self.assertIn(f"{left:,} rows too many", found["words"])
+        self.assertIn(f"{left:,} rows too many", found.words)
 
     def test_one_statement_leaves_nothing_or_all_and_a_check_makes_it_safe(self):
         guarded = f"TRUNCATE ledger; {SLOW}"
         found = self.check(sql("one", "postgres", guarded, LEDGER), share=0.2)
-        self.assertEqual(found["verdict"], "can be started again", found["words"])
-        self.assertEqual(found["whole"], {"": 20_000})
+        self.assertEqual(found.verdict, "can be started again", found.words)
+        self.assertEqual(found.whole, {"": 20_000})
 
     def test_what_was_quicker_than_usual_is_killed_earlier(self):
         made, late = Attempts.attempt, [60.0]
 
         def attempt(*given, **otherwise):
             if "seconds" in otherwise and late:
-                otherwise["seconds"] = late.pop()
+                otherwise.seconds = late.pop()
             return made(*given, **otherwise)
 
         lane = sql("one", "postgres", SLOW, LEDGER)
         with mock.patch.object(Attempts, "attempt", attempt):
             found = self.check(lane, share=0.5)
         self.assertEqual(late, [])
-        self.assertEqual(found["runs"]["killed"]["state"], "limit")
+        self.assertEqual(found.runs.killed.state, "limit")
         # The same rows came twice, or none had come: what matters is that it was killed.
-        self.assertNotEqual(found["verdict"], "was not killed")
+        self.assertNotEqual(found.verdict, "was not killed")
 
     def test_what_ends_too_soon_is_not_called_safe(self):
         code = "def answer(data, knobs, stage):\n    return [{'gauge': 'Ash'}]"
         found = self.check(approach("one", code))
-        killed = found["runs"]["killed"]["state"] == "limit"
+        killed = found.runs.killed.state == "limit"
         expected = "can be started again" if killed else "was not killed"
-        self.assertEqual(found["verdict"], expected)
+        self.assertEqual(found.verdict, expected)

@@ -39,7 +39,7 @@ class Records(ServerCase):
         told = self.call("post", "comparisons/import/", {"text": bad}, 400)
         self.assertIn("sead", told["what"])
         self.assertIn("line 12", told["where"])
-        self.assertIn("spelling", told["cure"])
+        self.assertIn("spelling", told["hint"])
         self.assertEqual(Comparison.objects.count(), before)
 
     def test_new_delete_and_bring_back(self):

@@ -146,7 +146,7 @@ class MakingData(ServerCase):
 
     def test_trouble(self):
         told = self.call("post", self.at("data/making/"), {"forms": ["scroll"]}, 400)
-        self.assertIn("Forms here", told["cure"])
+        self.assertIn("Forms here", told["hint"])
         told = self.call("post", self.at("data/making/"), {"tables": ["tolls"]}, 400)
         self.assertIn("tolls", told["what"])
         failed = self.make(forms=["csv"], knobs={"rows": 9_000_000_000})

@@ -12,7 +12,7 @@ import pyarrow.parquet
 from django.conf import settings
 from django.contrib.auth import get_user_model
 
-from ivrell.core.recipe.kinds.base import LONGEST_TEXT
+from ivrell.core.records.points import LONGEST_TEXT
 from ivrell.server.bodies import MOST_BYTES, MOST_SAMPLE_BYTES, Bodies, _is_owner
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.looks import Looks
@@ -216,7 +216,7 @@ class Looking(ServerCase):
             told = self.call("post", self.at("data/look/"), {"data_text": recipe}, 400)
             self.assertLess(time.monotonic() - began, 20)
             self.assertIn("longer than 1 seconds", told["what"])
-            self.assertIn("fewer rows", told["cure"])
+            self.assertIn("fewer rows", told["hint"])
             looks.longest_s = 20
             self.call("post", self.at("data/look/"), {})
 

@@ -17,6 +17,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from ivrell.core.comparison.edit import change_approach
 from ivrell.core.locks import in_use
+from ivrell.core.records.events import LaneOut, RunProgress, TrialEnded, TrialStarted
 from ivrell.core.trial.conduct import Trial as CoreTrial
 from ivrell.server.accounts.models import owner
 from ivrell.server.comparisons.models import Comparison
@@ -109,7 +110,7 @@ class Trials(ServerCase):
 
     def test_the_sandbox_cannot_be_left_out_here(self):
         told = self.call("post", self.at("launch/"), {"sandbox": "off"}, 400)
-        self.assertIn("--no-sandbox", told["cure"])
+        self.assertIn("--no-sandbox", told["hint"])
 
     def test_streams_held_open_hold_no_connection(self):
         trial = self.launch()
@@ -191,17 +192,17 @@ class Trials(ServerCase):
 
     def test_stop_while_it_runs_keeps_what_is_done(self):
         trial = self.launch(rounds=50)
-        original = CoreTrial._do_run
+        original = CoreTrial._run
         test = self
 
         def then_stop(core, *arguments):
             run = original(core, *arguments)
-            if run["run"] == 3:
+            if run.run == 3:
                 test.call("post", f"trials/{trial.pk}/stop/")
             return run
 
-        CoreTrial._do_run = then_stop
-        self.addCleanup(setattr, CoreTrial, "_do_run", original)
+        CoreTrial._run = then_stop
+        self.addCleanup(setattr, CoreTrial, "_run", original)
         conduct_trial.func(trial.pk)
         trial.refresh_from_db()
         self.assertEqual(trial.state, "stopped")
@@ -325,13 +326,13 @@ class Trials(ServerCase):
         self.assertEqual(statement["line"], 1)
         self.assertEqual(statement["plan"]["rows"], 3)
 
-    def test_what_a_run_told_for_a_plan_need_not_be_one(self):
+    def test_what_an_earlier_version_kept_of_a_try_need_not_be_readable(self):
         asked = {"rows": 100, "kind": "explained"}
         made = self.call("post", self.at("lanes/query/try/"), asked, 201)["explained"]
         Try.objects.filter(pk=made["id"]).update(state="done", found={"plans": [{"plan": 7}]})
         found = self.call("get", self.at("lanes/query/try/"))["explained"]
         self.assertEqual(found["plans"], [])
-        self.assertIn("else than a plan", found["message"]["what"])
+        self.assertIn("cannot be read", found["message"]["what"])
 
     def test_an_interruption_is_checked(self):
         asked = {"rows": 300, "kind": "interrupted", "share": 0.25}
@@ -401,6 +402,12 @@ class Trials(ServerCase):
         self.assertEqual(self.call("get", "now/")["comparison_name"], "Gauge readings")
 
 
+def progress(seconds):
+    return RunProgress(
+        run=1, approach="loop", elapsed_s=seconds, cpu_s=0.0, memory_bytes=0, stage="", cores=[]
+    )
+
+
 class Live(TransactionTestCase):
     """Server-sent events: nothing missed, nothing twice, an end."""
 
@@ -425,29 +432,41 @@ class Live(TransactionTestCase):
 
     def test_from_the_start_and_from_where_it_was_cut(self):
         for n in range(3):
-            self.trial.tell("progress", {"n": n})
+            self.trial.tell(progress(n))
         Trial.objects.filter(pk=self.trial.pk).update(state="done")
         whole = self.stream()
         self.assertEqual(len(whole), 4)
-        self.assertIn('"n": 0', whole[0])
+        self.assertIn('"elapsed_s":0.0', whole[0])
         self.assertTrue(whole[-1].startswith("event: over"))
         second = Event.objects.order_by("pk")[1].pk
         self.assertEqual(self.stream(last=second), whole[2:])
 
+    def test_what_has_happened_is_told_at_once_too_in_words_of_now(self):
+        old = {"number": 4, "approach": "loop", "point": {}, "round": 1, "position": 1,
+               "memory_alone": False, "warm_up": False}  # fmt: skip
+        Event.objects.create(trial=self.trial, kind="run started", fields=old)
+        self.trial.tell(LaneOut(approach="loop", point={}))
+        self.client.force_login(owner())
+        told = self.client.get(f"/api/trials/{self.trial.pk}/events/").json()["events"]
+        self.assertEqual([event["kind"] for event in told], ["run started", "lane out"])
+        self.assertEqual((told[0]["run"], told[0]["memory_run"]), (4, False))
+        Trial.objects.filter(pk=self.trial.pk).update(state="done")
+        self.assertIn('"run":4', self.stream()[0])
+
     def test_what_happens_while_watching_arrives(self):
         from django.db import connections
 
-        self.trial.tell("started", {})
+        self.trial.tell(TrialStarted())
 
         def later():
-            self.trial.tell("progress", {"n": 7})
+            self.trial.tell(progress(7))
             Trial.objects.filter(pk=self.trial.pk).update(state="done")
-            self.trial.tell("ended", {"state": "done"})
+            self.trial.tell(TrialEnded(state="done"))
             connections.close_all()
 
         found = self.stream(during=later)
         self.assertEqual(len(found), 4)
-        self.assertIn('"n": 7', found[1])
+        self.assertIn('"elapsed_s":7.0', found[1])
 
     def test_what_happens_between_two_looks_at_the_end_arrives(self):
         asked, ended = Trial.objects.under_way, []
@@ -455,14 +474,14 @@ class Live(TransactionTestCase):
         def under_way():
             if not ended:
                 ended.append(True)
-                self.trial.tell("run ended", {"run": 20})
+                self.trial.tell(LaneOut(approach="loop", point={}))
                 self.trial.finish("done")
             return asked()
 
         with patch.object(Trial.objects, "under_way", under_way):
             found = self.stream()
-        self.assertIn('"run": 20', found[0])
-        self.assertIn('"state": "done"', found[1])
+        self.assertIn('"kind":"lane out"', found[0])
+        self.assertIn('"state":"done"', found[1])
         self.assertTrue(found[2].startswith("event: over"))
 
     def test_the_end_and_what_tells_of_it_are_seen_together(self):

@@ -9,6 +9,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.machine.tasks import measure_noise
 from ivrell.server.trials import tasks
 from ivrell.server.trials.models import Trial, Try
 from ivrell.server.worker.management.commands.work import sweep
@@ -45,18 +46,18 @@ class Sweep(TransactionTestCase):
 
     def as_left(self, task, **arguments):
         """A job that a worker which was killed was doing."""
-        getattr(tasks, task).defer(**arguments)
+        task.defer(**arguments)
         with connection.cursor() as cursor:
             # One at a time holds the machine's lock.
             cursor.execute("UPDATE procrastinate_jobs SET lock = NULL")
             cursor.execute("UPDATE procrastinate_jobs SET status = 'doing' WHERE task_name = %s",
-                           [task])  # fmt: skip
+                           [task.name])  # fmt: skip
 
     def test_tries_judging_and_noise_are_taken_up_too(self):
         attempt = Try.objects.create(comparison=self.comparison, lane="loop", text="", rows=10)
-        self.as_left("try_lane", try_id=attempt.pk)
-        self.as_left("judge_trial", trial_id=self.waiting.pk, reference="loop")
-        self.as_left("measure_noise", folder="/nowhere")
+        self.as_left(tasks.try_lane, try_id=attempt.pk)
+        self.as_left(tasks.judge_trial, trial_id=self.waiting.pk, reference="loop")
+        self.as_left(measure_noise, folder="/nowhere")
         lost = Try.objects.create(comparison=self.comparison, lane="loop", text="", rows=10)
         sweep()
         for task in ("try_lane", "judge_trial", "measure_noise"):
@@ -88,7 +89,7 @@ class Sweep(TransactionTestCase):
 
     def test_a_try_that_brings_the_worker_down_twice_says_so(self):
         attempt = Try.objects.create(comparison=self.comparison, lane="loop", text="", rows=10)
-        self.as_left("try_lane", try_id=attempt.pk)
+        self.as_left(tasks.try_lane, try_id=attempt.pk)
         sweep()
         with connection.cursor() as cursor:
             cursor.execute("UPDATE procrastinate_jobs SET status = 'doing' "
@@ -107,7 +108,7 @@ class Sweep(TransactionTestCase):
         self.assertEqual(trial.state, "failed")
         self.assertIn("disk is full", trial.message["what"])
         self.assertIn("runs.jsonl", trial.message["where"])
-        self.assertIn("machine page", trial.message["cure"])
+        self.assertIn("machine page", trial.message["hint"])
 
     def test_with_nothing_cut_off_nothing_changes(self):
         sweep()

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from ivrell.core.recipe.store import DataStore
+from ivrell.core.records.run import RunRecord
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.plan import Limits, Plan
 
@@ -90,8 +91,8 @@ class TrialCase(unittest.TestCase):
         """Where data is made and loaded: beside the trials of this test."""
         return DataStore(self.folder / "made")
 
-    def run_one(self, body: str, **limits: Any) -> dict[str, Any]:
-        """The run object of one run of a body, see python_answer."""
+    def run_one(self, body: str, **limits: Any) -> RunRecord:
+        """The record of one run of a body, see python_answer."""
         trial = self.trial(HEAD + approach("only", python_answer(body)), limits=limits)
         trial.conduct()
         return trial.runs[0]

@@ -7,7 +7,7 @@ import "./styles/frame.css";
 import "./styles/steps.css";
 import "./styles/data.css";
 import "./styles/board.css";
-import "./styles/race.css";
+import "./styles/live.css";
 
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App as AntApp, ConfigProvider } from "antd";

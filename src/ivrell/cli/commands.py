@@ -4,7 +4,6 @@ import argparse
 import json
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,6 +13,8 @@ if TYPE_CHECKING:
     from ivrell.core.comparison.model import Comparison
     from ivrell.core.recipe.databases.store import Loaded
     from ivrell.core.recipe.store import DataStore, Made
+    from ivrell.core.records.findings import TrialFindings
+    from ivrell.core.records.tries import TryOutcome
     from ivrell.core.trial.plan import Plan
 
 DONE, TROUBLE = 0, 1
@@ -26,7 +27,7 @@ def _knobs(given: Sequence[str], comparison: "Comparison") -> dict[str, list[Any
     for entry in given:
         name, equals, values = entry.partition("=")
         if not equals or not values:
-            raise BadInput(f"--set {entry} cannot be read.", cure="Write --set knob=value,value.")
+            raise BadInput(f"--set {entry} cannot be read.", hint="Write --set knob=value,value.")
         words = [value.strip() for value in values.split(",")]
         for word in words[1:]:
             other, equals, _ = word.partition("=")
@@ -34,7 +35,7 @@ def _knobs(given: Sequence[str], comparison: "Comparison") -> dict[str, list[Any
                 first = entry[: entry.index(f",{word}")] if f",{word}" in entry else name
                 raise BadInput(
                     f"--set {entry} names two knobs.",
-                    cure=f"Say --set for each of them: --set {first} --set {word}",
+                    hint=f"Say --set for each of them: --set {first} --set {word}",
                 )
         found[name] = [_value(word) for word in words]
     return found
@@ -61,12 +62,18 @@ def _store() -> "DataStore":
     return DataStore(data_folder() / "made")
 
 
-def _tell(args: argparse.Namespace, found: Any, shown: Callable[[], None]) -> None:
+def _tell(args: argparse.Namespace, found: object, shown: Callable[[], None]) -> None:
     """Print an outcome for machines or for people."""
     if args.json:
-        print(json.dumps(found, indent=2, default=str))
+        print(_as_json(found))
     else:
         shown()
+
+
+def _as_json(found: object) -> str:
+    from pydantic_core import to_json
+
+    return to_json(found, indent=2, fallback=str).decode()
 
 
 def _run(args: argparse.Namespace) -> int:
@@ -74,7 +81,7 @@ def _run(args: argparse.Namespace) -> int:
     plan = _plan(args, comparison)
     folder = args.out or Path(f"{args.file.stem}-results")
     if folder.exists() and any(folder.iterdir()):
-        raise BadInput(f"The folder {folder} is not empty.", cure="Name a new one with --out.")
+        raise BadInput(f"The folder {folder} is not empty.", hint="Name a new one with --out.")
     found = _conduct(text, plan, folder)
     _tell(args, found, lambda: _show().findings(found, folder))
     return _status(found)
@@ -112,8 +119,8 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
             threads=[int(n) for n in args.threads.split(",") if n] or [None],
             background=args.background or [QUIET],
             cores=args.cores,
-            kept=args.kept,
-            shortest_s=parse_seconds(args.shortest),
+            calls_per_process=args.calls_per_process,
+            min_sample_s=parse_seconds(args.min_sample),
             sandbox="off" if args.no_sandbox else "auto",
             limits=Limits(
                 seconds=parse_seconds(args.limit_seconds),
@@ -132,13 +139,13 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
         raise BadInput(
             f"The plan cannot be used: {problem.message}.",
             where=problem.path,
-            cure="See ./ivrell run --help.",
+            hint="See ./ivrell run --help.",
         ) from None
     except ValueError as error:
         raise BadInput(f"The plan cannot be used: {error}.") from None
 
 
-def _conduct(text: str, plan: "Plan", folder: Path) -> dict[str, Any]:
+def _conduct(text: str, plan: "Plan", folder: Path) -> "TrialFindings":
     from ivrell.core.trial.conduct import Trial
 
     with _show().Progress(plan) as progress:
@@ -148,10 +155,13 @@ def _conduct(text: str, plan: "Plan", folder: Path) -> dict[str, Any]:
         return trial.conduct()
 
 
-def _status(found: Mapping[str, Any]) -> int:
-    lanes = [lane for point in found["points"] for lane in point["lanes"]]
-    good = all(lane["state"] == "done" and lane["agreement"]["agrees"] for lane in lanes)
-    return DONE if good and found["ended"] == "done" else TROUBLE
+def _status(found: "TrialFindings") -> int:
+    lanes = [lane for point in found.points for lane in point.lanes]
+    good = all(
+        lane.state == "done" and lane.agreement is not None and lane.agreement.agrees
+        for lane in lanes
+    )
+    return DONE if good and found.ended == "done" else TROUBLE
 
 
 def _check(args: argparse.Namespace) -> int:
@@ -176,7 +186,7 @@ def _try(args: argparse.Namespace) -> int:
     from ivrell.core.trial.once import try_once
 
     lanes = [args.lane] if args.lane else [a.id for a in comparison.approach if not a.retired]
-    found: dict[str, Any] = {}
+    found: dict[str, TryOutcome] = {}
     for lane in lanes:
         comparison.lane(lane)
         with tempfile.TemporaryDirectory(prefix="ivrell-try-") as folder:
@@ -187,8 +197,8 @@ def _try(args: argparse.Namespace) -> int:
         if not args.json:
             _show().tried(comparison.lane(lane).label, found[lane])
     if args.json:
-        print(json.dumps(found, indent=2, default=str))
-    good = all(one["run"] and one["run"]["state"] == "done" for one in found.values())
+        print(_as_json(found))
+    good = all(one.run is not None and one.run.state == "done" for one in found.values())
     return DONE if good else TROUBLE
 
 
@@ -203,7 +213,7 @@ def _explain(args: argparse.Namespace) -> int:
             own_files=str(args.file.parent.resolve()), explained=True,
         )  # fmt: skip
     _tell(args, found, lambda: _show().explained(found))
-    return DONE if found["run"] and found["run"]["state"] == "done" else TROUBLE
+    return DONE if found.run and found.run.state == "done" else TROUBLE
 
 
 def _interrupt(args: argparse.Namespace) -> int:
@@ -217,25 +227,22 @@ def _interrupt(args: argparse.Namespace) -> int:
             own_files=str(args.file.parent.resolve()),
         )  # fmt: skip
     _tell(args, found, lambda: _show().interruption(found))
-    return DONE if found["verdict"] == "can be started again" else TROUBLE
+    return DONE if found.verdict == "can be started again" else TROUBLE
 
 
 def _resume(args: argparse.Namespace) -> int:
-    from ivrell.core.results.folder import PLAN, ResultFolder
-    from ivrell.core.trial.plan import Plan
+    from ivrell.core.results.folder import ResultFolder
+    from ivrell.core.trial.plan import PLAN
 
     kept = ResultFolder(args.folder)
     if not kept.is_one:
-        raise BadInput(f"{args.folder} is no result folder of a trial: it has no {PLAN}.")
-    plan = Plan.model_validate(kept.read_json(PLAN))
-    found = _conduct(kept.comparison_text, plan, args.folder)
+        raise BadInput(f"{args.folder} is no result folder of a trial: it has no {PLAN.name}.")
+    found = _conduct(kept.comparison_text, kept.read(PLAN), args.folder)
     _tell(args, found, lambda: _show().findings(found, args.folder))
     return _status(found)
 
 
 def _measures(args: argparse.Namespace) -> int:
-    from dataclasses import asdict
-
     from ivrell.core.report.measures import as_csv
     from ivrell.core.results.folder import ResultFolder
     from ivrell.core.trial.measured import measures_in
@@ -245,7 +252,7 @@ def _measures(args: argparse.Namespace) -> int:
         for point in found:
             print(as_csv(point.rows, point.names), end="")
         return DONE
-    told = [{"point": p.point, "measures": [asdict(row) for row in p.rows]} for p in found]
+    told = [{"point": p.point, "measures": p.rows} for p in found]
     _tell(args, told, lambda: _show().measures(found))
     return DONE
 
@@ -260,7 +267,7 @@ def _data(args: argparse.Namespace) -> int:
     store, databases = DataStore(args.out), DatabaseStore(args.out / "loaded")
     made: list[Made | Loaded] = []
     try:
-        with _show().DataProgress() as progress:
+        with _show().DataBars() as progress:
             for point in comparison.points(_knobs(args.set, comparison)):
                 recipe = based.resolved(point)
                 for form in args.forms.split(","):
@@ -275,7 +282,7 @@ def _data(args: argparse.Namespace) -> int:
                         )
     finally:
         databases.stop()
-    _tell(args, [asdict(m) for m in made], lambda: _show().made(made))
+    _tell(args, made, lambda: _show().made(made))
     return DONE
 
 
@@ -295,7 +302,7 @@ def _engines(args: argparse.Namespace) -> int:
     from ivrell.core.engines.registry import ENGINES
 
     states = [state_of(engine) for engine in ENGINES.values()]
-    _tell(args, [asdict(state) for state in states], lambda: _show().engines(states))
+    _tell(args, states, lambda: _show().engines(states))
     return DONE
 
 
@@ -318,7 +325,7 @@ def _registry(args: argparse.Namespace, known: Any, shown: Callable[[Any], None]
     if args.remove:
         known.remove(args.remove)
     found = known.all()
-    _tell(args, [one.as_dict() for one in found], lambda: shown(found))
+    _tell(args, found, lambda: shown(found))
     return DONE
 
 
@@ -332,7 +339,8 @@ def _machine(args: argparse.Namespace) -> int:
 
         with _show().Progress(Plan(rounds=ROUNDS)) as progress:
             measure_noise(data_folder(), ROUNDS, progress.listen, progress)
-    found = {**snapshot(Path.cwd()), "busy_cores": busy_cores()}
+    found = snapshot(Path.cwd())
+    found.busy_cores = busy_cores()
     _tell(args, found, lambda: _show().machine(found))
     return DONE
 

@@ -43,9 +43,20 @@ def _parser() -> argparse.ArgumentParser:
         metavar="LOAD",
         help='beside the runs: quiet, "1 busy core", memory, disk; may be repeated',
     )
-    run.add_argument("--kept", type=int, default=1, metavar="N", help="calls in one process")
     run.add_argument(
-        "--shortest", default="0", metavar="S", help="repeat calls until a run lasts so long"
+        "--calls-per-process",
+        "--kept",
+        type=int,
+        default=1,
+        metavar="N",
+        help="calls in one process",
+    )
+    run.add_argument(
+        "--min-sample",
+        "--shortest",
+        default="0",
+        metavar="S",
+        help="repeat calls until a run lasts so long",
     )
     run.add_argument("--no-sandbox", action="store_true")
     run.add_argument("--limit-cpu", metavar="S")

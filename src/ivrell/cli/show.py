@@ -1,7 +1,6 @@
 """What the command line prints: progress on standard error, results on standard output."""
 
 import signal
-from collections.abc import Mapping
 from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING, Any, Self
@@ -12,6 +11,12 @@ from rich.progress import Progress as Bars
 
 from ivrell.cli.tables import Heading, table
 from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
+from ivrell.core.records.agreement import Row
+from ivrell.core.records.events import DataProgress, RunEnded, TrialEvent
+from ivrell.core.records.findings import Caution, LaneFindings, TrialFindings
+from ivrell.core.records.machine import Machine, Noise
+from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
+from ivrell.core.records.wire import Step
 from ivrell.core.report.words import common_cautions, limit_told, times_faster
 
 if TYPE_CHECKING:
@@ -27,7 +32,7 @@ _out = Console(highlight=False, markup=False, soft_wrap=True)
 _err = Console(stderr=True, highlight=False, markup=False)
 
 
-class DataProgress:
+class DataBars:
     """Bars on standard error for the tables being made."""
 
     def __init__(self) -> None:
@@ -58,7 +63,7 @@ class DataProgress:
         self._bars.stop()
 
 
-class Progress(DataProgress):
+class Progress(DataBars):
     """Progress of a trial; the first Ctrl-C stops it cleanly."""
 
     def __init__(self, plan: "Plan") -> None:
@@ -68,11 +73,11 @@ class Progress(DataProgress):
         self._stop = False
         self._before: Any = None
 
-    def listen(self, kind: str, fields: dict[str, Any]) -> None:
-        if kind == "data":
-            self.data(fields["table"], fields["form"], fields["rows"], fields["total"])
-        elif kind == "run ended" and not fields["memory_run"]:
-            lane = f"{fields['approach']} {fields['point'] or ''}".strip()
+    def listen(self, event: TrialEvent) -> None:
+        if isinstance(event, DataProgress):
+            self.data(event.table, event.form, event.rows, event.total)
+        elif isinstance(event, RunEnded) and not event.record.memory_run:
+            lane = f"{event.record.approach} {event.record.point or ''}".strip()
             self._done[lane] = self._done.get(lane, 0) + 1
             self.step(lane, self._done[lane], self._runs)
 
@@ -115,103 +120,98 @@ _FINDINGS = (
 _EXAMPLES = 3
 
 
-def findings(found: dict[str, Any], folder: Path) -> None:
+def findings(found: TrialFindings, folder: Path) -> None:
     """Print the findings of each point as a table with the conclusion above it, then what the
     engines counted, stages, rows that differ and cautions; what holds at every point once."""
-    everywhere = common_cautions(found["points"])
-    for point in found["points"]:
-        lanes = {lane["id"]: lane for lane in point["lanes"]}
-        ranked = [lanes[lane] for lane in point["ranking"]]
+    everywhere = common_cautions(found.points)
+    for point in found.points:
         _out.print()
-        _out.print(point["conclusion"])
-        _out.print(table(_FINDINGS, [_row(lane) for lane in ranked]))
-        for lane in ranked:
+        _out.print(point.conclusion)
+        _out.print(table(_FINDINGS, [_row(lane) for lane in point.ranked]))
+        for lane in point.ranked:
             for line in _beneath(lane):
                 _out.print(line)
-        _cautions([c for c in point["cautions"] if c not in everywhere])
+        _cautions([c for c in point.cautions if c not in everywhere])
     if everywhere:
-        if len(found["points"]) > 1:
+        if len(found.points) > 1:
             _out.print("\nAt every point:")
         _cautions(everywhere)
-    state = "" if found["ended"] == "done" else f" (trial {found['ended']})"
+    state = "" if found.ended == "done" else f" (trial {found.ended})"
     _out.print(f"\nEverything is in {folder}{state}.")
 
 
-def _cautions(some: list[dict[str, Any]]) -> None:
+def _cautions(some: list[Caution]) -> None:
     for caution in some:
-        _out.print(f"Caution, {caution['word']}: {caution['reason']} {caution['cure']}")
+        _out.print(f"Caution, {caution.word}: {caution.reason} {caution.hint}")
 
 
-def _beneath(lane: dict[str, Any]) -> list[str]:
+def _beneath(lane: LaneFindings) -> list[str]:
     """What does not fit into a row: stages, counters, an error's last lines, rows that differ."""
     lines = []
-    named = [stage for stage in lane["stages"] if stage["name"] is not None]
+    named = [stage for stage in lane.stages if stage.name is not None]
     if named:
-        told = [f"{stage['name']} {format_seconds(stage['elapsed_s'])}" for stage in named]
-        lines.append(f"  {lane['name']}, stages: {', '.join(told)}")
-    if lane.get("counters"):
-        told = [f"{name} {counted(name, value)}" for name, value in lane["counters"].items()]
-        lines.append(f"  {lane['name']}, counted: {', '.join(told)}")
-    if (lane.get("failure") or {}).get("printed"):
-        lines.append(f"  {lane['name']} printed last:")
-        lines += [f"    {line}" for line in lane["failure"]["printed"].splitlines()]
-    agreement = lane["agreement"]
-    if agreement and not agreement["agrees"]:
-        lines.append(f"  {lane['name']}, answer: {'; '.join(agreement['reasons'])}")
-        for example in agreement.get("examples", [])[:_EXAMPLES]:
-            sides = (("reference", example["reference"]), ("answer", example["answer"]))
+        told = [f"{stage.name} {format_seconds(stage.elapsed_s)}" for stage in named]
+        lines.append(f"  {lane.name}, stages: {', '.join(told)}")
+    if lane.counters:
+        told = [f"{name} {counted(name, value)}" for name, value in lane.counters.items()]
+        lines.append(f"  {lane.name}, counted: {', '.join(told)}")
+    if lane.failure and lane.failure.printed:
+        lines.append(f"  {lane.name} printed last:")
+        lines += [f"    {line}" for line in lane.failure.printed.splitlines()]
+    if lane.agreement and not lane.agreement.agrees:
+        lines.append(f"  {lane.name}, answer: {'; '.join(lane.agreement.reasons)}")
+        for example in lane.agreement.examples[:_EXAMPLES]:
+            sides = (("reference", example.reference), ("answer", example.answer))
             lines += [f"    {side:9} {_values(row)}" for side, row in sides]
     return lines
 
 
-def _values(row: dict[str, Any] | None) -> str:
+def _values(row: Row | None) -> str:
     if row is None:
         return "(no such row)"
     return ", ".join(f"{name} {'null' if v is None else v}" for name, v in row.items())
 
 
-def answer_word(lane: dict[str, Any]) -> str:
+def answer_word(lane: LaneFindings) -> str:
     """One word on a lane's answer: the verdict, or that it is the reference itself."""
-    agreement = lane["agreement"]
-    if not agreement:
+    if lane.agreement is None:
         return ""
-    return "the reference" if agreement.get("itself") else str(agreement["verdict"])
+    return "the reference" if lane.agreement.itself else lane.agreement.verdict
 
 
-def agreement(found: dict[str, Any]) -> None:
+def agreement(found: TrialFindings) -> None:
     """Print the verdict on each lane's answer, with its reasons and what it was held against."""
-    for point in found["points"]:
-        for lane in point["lanes"]:
-            word = answer_word(lane) or lane["state"]
-            reasons = "; ".join(lane["agreement"]["reasons"]) if lane["agreement"] else ""
-            told = lane["told"] or reasons
-            _out.print(f"{lane['name']}: {word}{f' ({told})' if told else ''}")
-            if not told.startswith(reasons) or not (lane["agreement"] or {}).get("agrees", True):
+    for point in found.points:
+        for lane in point.lanes:
+            word = answer_word(lane) or lane.state
+            reasons = "; ".join(lane.agreement.reasons) if lane.agreement else ""
+            told = lane.trouble or reasons
+            _out.print(f"{lane.name}: {word}{f' ({told})' if told else ''}")
+            agrees = lane.agreement is None or lane.agreement.agrees
+            if not told.startswith(reasons) or not agrees:
                 for line in _beneath(lane):
                     _out.print(line)
-        _cautions([c for c in point["cautions"] if c["word"] in _OF_REFERENCES])
+        _cautions([c for c in point.cautions if c.word in _OF_REFERENCES])
 
 
 _OF_REFERENCES = ("other reference", "answer not checked")
 
 
-def _row(lane: dict[str, Any]) -> list[str]:
-    name = f"{lane['name']}{' (baseline)' if lane['baseline'] else ''}"
-    elapsed = lane["elapsed"]
-    if not elapsed or lane["state"] != "done":
-        return [name, lane["engine"], lane["told"] or lane["state"]]
+def _row(lane: LaneFindings) -> list[str]:
+    name = f"{lane.name}{' (baseline)' if lane.baseline else ''}"
+    elapsed = lane.elapsed
+    if not elapsed or lane.state != "done":
+        return [name, lane.engine, lane.trouble or lane.state]
     span = ""
-    if elapsed["low"] is not None:
-        span = f"{format_seconds(elapsed['low'])} to {format_seconds(elapsed['high'])}"
-    cpu = ""
-    if lane["cpu_total"]:
-        cpu = format_seconds(lane["cpu_total"]["median"])
-    cores = three_figures(lane["cores_busy"]) if lane["cores_busy"] is not None else ""
-    peak = format_bytes(lane["peak_memory"]["median"]) if lane["peak_memory"] else ""
-    left = format_bytes(lane["left_bytes"]) if lane.get("left_bytes") else ""
+    if elapsed.low is not None and elapsed.high is not None:
+        span = f"{format_seconds(elapsed.low)} to {format_seconds(elapsed.high)}"
+    cpu = format_seconds(lane.cpu_total.median) if lane.cpu_total else ""
+    cores = three_figures(lane.cores_busy) if lane.cores_busy is not None else ""
+    peak = format_bytes(lane.peak_memory.median) if lane.peak_memory else ""
+    left = format_bytes(lane.left_bytes) if lane.left_bytes else ""
     return [
-        name, lane["engine"], format_seconds(elapsed["median"]), span, times_faster(lane["ratio"]),
-        cpu, cores, peak, left, str(lane["code_lines"]), answer_word(lane),
+        name, lane.engine, format_seconds(elapsed.median), span, times_faster(lane.ratio),
+        cpu, cores, peak, left, str(lane.code_lines), answer_word(lane),
     ]  # fmt: skip
 
 
@@ -260,60 +260,59 @@ def made(tables: "list[Made | Loaded]") -> None:
     _out.print(table(headings, rows))
 
 
-def tried(name: str, found: Mapping[str, Any]) -> None:
+def tried(name: str, found: TryOutcome) -> None:
     """Print what a try of a lane took and the first rows of its answer."""
-    run = found["run"]
-    if run is None or run["state"] != "done":
-        error = (run or {}).get("error") or {}
-        told = error.get("message") or (limit_told(run["limit"]) if run and run["limit"] else "")
-        line = f" (line {error['line']})" if error.get("line") else ""
-        _out.print(f"{name}: {run['state'] if run else 'not run'}. {told}{line}")
-        for printed in (error.get("printed") or "").splitlines():
-            _out.print(f"    {printed}")
+    run = found.run
+    if run is None or run.state != "done" or run.elapsed_s is None:
+        told = run.why_in_trouble if run else ""
+        if run and run.limit and not told:
+            told = limit_told(run.limit)
+        line = f" (line {run.error.line})" if run and run.error and run.error.line else ""
+        _out.print(f"{name}: {run.state if run else 'not run'}. {told}{line}")
+        printed = run.error.printed if run and run.error else ""
+        for text in printed.splitlines():
+            _out.print(f"    {text}")
         return
-    cpu = format_seconds((run["cpu_user_s"] or 0) + (run["cpu_system_s"] or 0))
-    _out.print(
-        f"{name}: {format_seconds(run['elapsed_s'])}, CPU {cpu}, {run['answer_rows']:,} rows"
-    )
-    headings = [Heading(column["name"], text=column["type"] == "string")
-                for column in found["columns"]]  # fmt: skip
+    cpu = format_seconds(run.cpu_s or 0.0)
+    _out.print(f"{name}: {format_seconds(run.elapsed_s)}, CPU {cpu}, {run.answer_rows or 0:,} rows")
+    headings = [Heading(column.name, text=column.type == "string") for column in found.columns]
     if headings:
-        rows = [["null" if v is None else v for v in row] for row in found["rows"]]
+        rows = [["null" if v is None else v for v in row] for row in found.rows]
         _out.print(table(headings, rows))
 
 
-def explained(found: Mapping[str, Any]) -> None:
+def explained(found: TryOutcome) -> None:
     """Print the plan of each statement as a tree."""
-    for statement in found.get("plans") or []:
-        _out.print(f"line {statement['line']}: {statement['text'].strip().splitlines()[0]}")
-        if statement["plan"]:
-            _step(statement["plan"], 1)
+    for statement in found.plans:
+        _out.print(f"line {statement.line}: {statement.text.strip().splitlines()[0]}")
+        if statement.plan:
+            _step(statement.plan, 1)
         else:
             _out.print("  carried out, not explained")
-    if not found.get("plans"):
-        error = (found["run"] or {}).get("error") or {}
-        _out.print(error.get("message", "There is no plan."))
+    if not found.plans:
+        told = found.run.why_in_trouble if found.run else ""
+        _out.print(told or "There is no plan.")
 
 
-def _step(step: Mapping[str, Any], depth: int) -> None:
-    told = [step["what"], step["detail"]]
-    if step["rows"] is not None:
-        expected = step["expected_rows"]
-        told.append(f"{step['rows']:,.0f} rows"
+def _step(step: Step, depth: int) -> None:
+    told = [step.what, step.detail]
+    if step.rows is not None:
+        expected = step.expected_rows
+        told.append(f"{step.rows:,.0f} rows"
                     + (f" ({expected:,.0f} expected)" if expected is not None else ""))  # fmt: skip
-    if step["own_s"] is not None:
-        told.append(format_seconds(step["own_s"]))
+    if step.own_s is not None:
+        told.append(format_seconds(step.own_s))
     _out.print("  " * depth + ", ".join(filter(None, told)))
-    for below in step["steps"]:
+    for below in step.steps:
         _step(below, depth + 1)
 
 
-def interruption(found: Mapping[str, Any]) -> None:
+def interruption(found: InterruptionOutcome) -> None:
     """Print whether a lane can be started again, and what the kill left."""
-    _out.print(found["words"])
-    for bucket in found["whole"]:
+    _out.print(found.words)
+    for bucket, whole in found.whole.items():
         of = f"{bucket}: " if bucket else ""
-        left, whole = found["left"].get(bucket, 0), found["whole"][bucket]
+        left = found.left.get(bucket, 0)
         _out.print(f"  {of}{left:,} of {whole:,} rows were there after the kill")
 
 
@@ -321,7 +320,7 @@ def engines(states: "list[EngineState]") -> None:
     """Print which engines there are and how to get the others."""
     for state in states:
         versions = ", ".join(f"{name} {version}" for name, version in state.versions.items())
-        word = "ready" if state.installed else f"not installed: {state.cure}"
+        word = "ready" if state.installed else f"not installed: {state.hint}"
         _out.print(f"{state.name:10} {word}; {versions}")
 
 
@@ -344,34 +343,34 @@ def servers(found: "list[Server]") -> None:
         _out.print(f"{one.name:16} {one.address}: {word}")
 
 
-def _noise(noise: dict[str, Any] | None) -> str:
+def _noise(noise: Noise | None) -> str:
     if noise is None:
         return "never measured; ./ivrell machine --noise measures it"
     from ivrell.core.measure.noise import floor
 
-    factors = {rounds: 100 * (floor(noise["logs"], rounds) - 1) for rounds in (5, 10)}
+    factors = {rounds: 100 * (floor(noise.logs, rounds) - 1) for rounds in (5, 10)}
     return (
         f"equals come out up to {three_figures(factors[5])} % apart in 5 rounds, "
-        f"{three_figures(factors[10])} % in 10 (measured {noise['taken_at']}, "
-        f"{noise['busy_cores']} cores busy then)"
+        f"{three_figures(factors[10])} % in 10 (measured {noise.taken_at}, "
+        f"{noise.busy_cores} cores busy then)"
     )
 
 
-def machine(found: dict[str, Any]) -> None:
+def machine(found: Machine) -> None:
     """Print the machine's facts, a line each."""
+    memory, free = format_bytes(found.memory_bytes), format_bytes(found.free_memory_bytes)
     rows = {
-        "processor": found["processor"],
-        "cores": f"{found['cores']} ({found['busy_cores']} busy now)",
-        "memory": f"{format_bytes(found['memory_bytes'])} "
-        f"({format_bytes(found['free_memory_bytes'])} free)",
-        "disk": f"{format_bytes(found['free_disk_bytes'])} free",
-        "system": f"{found['system']}, kernel {found['kernel']}",
-        "load": " ".join(f"{value:.2f}" for value in found["load"]),
-        "python": found["python"],
-        "sandbox": "works" if found["sandbox"]["works"] else f"no: {found['sandbox']['why_not']}",
-        "noise": _noise(found["noise"]),
-        "CPU time by": found["methods"]["cpu"],
-        "memory by": found["methods"]["memory"],
+        "processor": found.processor,
+        "cores": f"{found.cores} ({found.busy_cores} busy now)",
+        "memory": f"{memory} ({free} free)",
+        "disk": f"{format_bytes(found.free_disk_bytes)} free",
+        "system": f"{found.system}, kernel {found.kernel}",
+        "load": " ".join(f"{value:.2f}" for value in found.load),
+        "python": found.python,
+        "sandbox": "works" if found.sandbox.works else f"no: {found.sandbox.why_not}",
+        "noise": _noise(found.noise),
+        "CPU time by": found.methods.cpu,
+        "memory by": found.methods.memory,
     }
     for name, value in rows.items():
         _out.print(f"{name:12} {value}")

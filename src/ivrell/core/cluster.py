@@ -22,6 +22,9 @@ from ivrell.core.locks import FileLock, alone
 _START_S = 60.0
 _STOP_S = 30.0
 _SYSTEM_USER = "postgres"
+MAINTENANCE = "postgres"
+"""The database that every PostgreSQL server has."""
+
 _RECORDS_USER = "ivrell-records"
 _LONGEST_SOCKET = 80
 """Characters of a folder's path that leave room for the socket's name: the system takes 107."""
@@ -41,7 +44,7 @@ def binaries() -> Path:
         return Path(on_path).resolve().parent
     raise BadInput(
         "PostgreSQL's server programs are not installed.",
-        cure="Install them: apt-get install postgresql",
+        hint="Install them: apt-get install postgresql",
     )
 
 
@@ -223,7 +226,7 @@ class Cluster:
             raise BadInput(
                 f"PostgreSQL could not make its folder: {done.stderr.strip()[-500:]}",
                 where=str(self.folder),
-                cure="Check that the disk has room, or choose another data folder.",
+                hint="Check that the disk has room, or choose another data folder.",
             )
 
     def _check_reachable(self) -> None:
@@ -233,7 +236,7 @@ class Cluster:
                     f"The user {self._owner().pw_name} cannot pass through {parent}, and "
                     "PostgreSQL does not run as root.",
                     where=str(self.folder),
-                    cure="Choose another data folder, or start Ivrell as an ordinary user.",
+                    hint="Choose another data folder, or start Ivrell as an ordinary user.",
                 )
 
     def start(self, settings: dict[str, str] | None = None) -> None:
@@ -280,7 +283,7 @@ class Cluster:
                 raise BadInput(
                     "The database of records does not answer.",
                     where=str(self.folder),
-                    cure="Look at what the running Ivrell says, or stop it and start again.",
+                    hint="Look at what the running Ivrell says, or stop it and start again.",
                 )
             time.sleep(0.2)
 
@@ -303,7 +306,7 @@ class Cluster:
                     "Another Ivrell process uses the private PostgreSQL server, which has to be "
                     "restarted for a cold cache.",
                     where="cache",
-                    cure="Wait until the other trial has ended, or leave the cache warm.",
+                    hint="Wait until the other trial has ended, or leave the cache warm.",
                 )
             self._end()
             between()
@@ -468,6 +471,11 @@ class Cluster:
             f"password={self.password}"
         )
 
+    @property
+    def maintenance(self) -> str:
+        """Connection string of the database that every server has."""
+        return self.address(MAINTENANCE)
+
     def socket_address(self, database: str, role: str) -> str:
         """The same through its socket and as a role, for processes that have no network."""
         return (
@@ -487,6 +495,6 @@ class Cluster:
         """Names of its databases."""
         import psycopg
 
-        with psycopg.connect(self.address("postgres")) as server:
+        with psycopg.connect(self.maintenance) as server:
             rows = server.execute("SELECT datname FROM pg_database").fetchall()
         return {str(row[0]) for row in rows}

@@ -8,23 +8,23 @@ class BadInput(Exception):
         what: one sentence saying what is wrong.
         where: the place, as a key path (``data.tables.locks.columns[1].kind``),
             a file with a line, or an approach's id with a line; may be empty.
-        cure: what to do about it; may be empty.
+        hint: what to do about it; may be empty.
     """
 
-    def __init__(self, what: str, *, where: str = "", cure: str = "") -> None:
+    def __init__(self, what: str, *, where: str = "", hint: str = "") -> None:
         super().__init__(what)
         self.what = what
         self.where = where
-        self.cure = cure
+        self.hint = hint
 
     def __str__(self) -> str:
         place = f"{self.where}: " if self.where else ""
-        cure = f" {self.cure}" if self.cure else ""
-        return f"{place}{self.what}{cure}"
+        hint = f" {self.hint}" if self.hint else ""
+        return f"{place}{self.what}{hint}"
 
     def as_dict(self) -> dict[str, str]:
         """The error as plain data, for journals and for the API."""
-        return {"what": self.what, "where": self.where, "cure": self.cure}
+        return {"what": self.what, "where": self.where, "hint": self.hint}
 
 
 class Stopped(Exception):

@@ -15,7 +15,7 @@ def holdable(fields: Mapping[str, Any]) -> None:
     for name, value in fields.items():
         if value is not None and (wrong := _not_held(value)):
             raise BadInput(
-                f"{wrong} cannot stand in a comparison file.", where=name, cure="Leave it out."
+                f"{wrong} cannot stand in a comparison file.", where=name, hint="Leave it out."
             )
 
 

@@ -72,7 +72,7 @@ def in_use(root: Path) -> Iterator[None]:
             raise BadInput(
                 "Data there is being removed by another process.",
                 where=str(root),
-                cure="Wait until that has ended, and start again.",
+                hint="Wait until that has ended, and start again.",
             )
         yield
     finally:
@@ -88,7 +88,7 @@ def not_in_use(root: Path) -> Iterator[None]:
             raise BadInput(
                 "Something is running that needs this data: a trial, a try, or data being made.",
                 where=str(root),
-                cure="Stop it, or wait until it ends.",
+                hint="Stop it, or wait until it ends.",
             )
         yield
     finally:

@@ -6,7 +6,6 @@ import os
 import platform
 import shutil
 from pathlib import Path
-from typing import Any
 
 import psutil
 
@@ -16,6 +15,7 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.folders import data_folder
 from ivrell.core.measure import noise
 from ivrell.core.measure.group import RunGroup
+from ivrell.core.records.machine import InstalledEngine, Machine, Methods, SandboxState
 
 _SECONDS_OF_LOOKING = 0.5
 
@@ -54,49 +54,48 @@ def busy_cores() -> float:
     return round(sum(psutil.cpu_percent(interval=_SECONDS_OF_LOOKING, percpu=True)) / 100, 2)
 
 
-def snapshot(folder: Path) -> dict[str, Any]:
+def snapshot(folder: Path) -> Machine:
     """The machine as it is now: kept with every trial.
 
-    Sizes in bytes, load as the kernel's run-queue averages. ``busy_cores`` takes half a
-    second to measure and is left to the caller.
+    ``busy_cores`` takes half a second to measure and is left to the caller.
     """
     memory = psutil.virtual_memory()
     disk = shutil.disk_usage(folder)
-    return {
-        "host": platform.node(),
-        "taken_at": datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
-        "processor": processor(),
-        "architecture": platform.machine(),
-        "cores": len(os.sched_getaffinity(0)),
-        "memory_bytes": memory.total,
-        "free_memory_bytes": memory.available,
-        "free_disk_bytes": disk.free,
-        "kernel": platform.release(),
-        "system": _system(),
-        "python": platform.python_version(),
-        "load": list(os.getloadavg()),
-        "busy_cores": None,
-        "noise": noise.kept(data_folder()),
-        "sandbox": {"works": why_not() is None, "why_not": why_not()},
-        "pressure": pressure(),
-        "engines": {
-            name: {"installed": state.installed, "versions": state.versions}
-            for name, state in ((name, state_of(engine)) for name, engine in ENGINES.items())
+    engines = {name: state_of(engine) for name, engine in ENGINES.items()}
+    return Machine(
+        host=platform.node(),
+        taken_at=datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
+        processor=processor(),
+        architecture=platform.machine(),
+        cores=len(os.sched_getaffinity(0)),
+        memory_bytes=memory.total,
+        free_memory_bytes=memory.available,
+        free_disk_bytes=disk.free,
+        kernel=platform.release(),
+        system=_system(),
+        python=platform.python_version(),
+        load=list(os.getloadavg()),
+        noise=noise.kept(data_folder()),
+        sandbox=SandboxState(works=why_not() is None, why_not=why_not()),
+        pressure=pressure(),
+        engines={
+            name: InstalledEngine(installed=state.installed, versions=state.versions)
+            for name, state in engines.items()
         },
-        "ivrell": importlib.metadata.version("ivrell"),
-        "methods": {
-            "cpu": "sum of the worker's usage and of every process below it, "
+        ivrell=importlib.metadata.version("ivrell"),
+        methods=Methods(
+            cpu="sum of the worker's usage and of every process below it, "
             "orphans reaped by a subreaper; "
             + (
                 "a control group a run catches what that sum cannot see"
                 if _groups_allowed()
                 else "no control groups here: children whose end is ignored are not seen"
             ),
-            "memory": "kernel high-water mark of the worker, set back at the start; "
+            memory="kernel high-water mark of the worker, set back at the start; "
             "with children also the sampled sum of their private memory; the kernel counts to some "
             "0.3 MB",
-        },
-    }
+        ),
+    )
 
 
 def _system() -> str:

@@ -26,12 +26,12 @@ def _split(text: str, units: dict[str, float] | dict[str, int], example: str) ->
     if not match or (match[2] and match[2].lower() not in units):
         raise BadInput(
             f"“{text}” is not a quantity that can be read here.",
-            cure=f"Write a number and one of {', '.join(units)}, such as “{example}”.",
+            hint=f"Write a number and one of {', '.join(units)}, such as “{example}”.",
         )
     if len(match[1]) > _MOST_DIGITS:
         raise BadInput(
             f"A quantity of {len(match[1])} digits is none that can be meant.",
-            cure=f"Write a number and one of {', '.join(units)}, such as “{example}”.",
+            hint=f"Write a number and one of {', '.join(units)}, such as “{example}”.",
         )
     return float(match[1]), match[2].lower()
 

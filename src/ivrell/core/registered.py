@@ -42,7 +42,7 @@ class Registered:
             raise BadInput(
                 f"The list of every registered {self._what} cannot be read: {error}.",
                 where=str(self._path),
-                cure="Put it right, or move it away and register each one anew.",
+                hint="Put it right, or move it away and register each one anew.",
             ) from error
         return found
 
@@ -55,7 +55,7 @@ class Registered:
         """Raise BadInput for what cannot be a name."""
         if not name.strip() or len(name) > _MOST_NAME:
             raise BadInput(
-                f"A {self._what} needs a name.", where="name", cure=f"Up to {_MOST_NAME} letters."
+                f"A {self._what} needs a name.", where="name", hint=f"Up to {_MOST_NAME} letters."
             )
 
     def get(self, name: str) -> str:
@@ -68,7 +68,7 @@ class Registered:
         raise BadInput(
             f'There is no {self._what} "{name}" on this machine.',
             where=self._asked_as,
-            cure=f"Registered: {known}. Add it on the machine page, or with: {put_as}",
+            hint=f"Registered: {known}. Add it on the machine page, or with: {put_as}",
         )
 
     def remove(self, name: str) -> None:

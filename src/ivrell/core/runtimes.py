@@ -104,7 +104,7 @@ class Runtimes:
             raise BadInput(
                 f"{interpreter} cannot be used: {found.problem}.",
                 where="interpreter",
-                cure="Give the full path of a Python interpreter, such as bin/python in a "
+                hint="Give the full path of a Python interpreter, such as bin/python in a "
                 "virtual environment.",
             )
         self._kept.put(name, interpreter)
@@ -121,6 +121,6 @@ class Runtimes:
             raise BadInput(
                 f"The runtime {name} cannot be used: {found.problem}.",
                 where="runtime",
-                cure=f"Register it anew: ./ivrell runtimes --add {name} PATH",
+                hint=f"Register it anew: ./ivrell runtimes --add {name} PATH",
             )
         return found

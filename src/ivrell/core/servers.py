@@ -7,6 +7,7 @@ from typing import Any
 import psycopg
 from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
+from ivrell.core.cluster import MAINTENANCE
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
 from ivrell.core.registered import Registered
@@ -48,13 +49,18 @@ class OwnServer:
         """Connection string of one of its databases."""
         return make_conninfo(self._conninfo, dbname=database)
 
+    @property
+    def maintenance(self) -> str:
+        """Connection string of the database that every server has."""
+        return self.address(MAINTENANCE)
+
     def socket_address(self, database: str, role: str) -> str:
         """The same for a lane: on a server of the user's own it is who the address says."""
         return self.address(database)
 
     def databases(self) -> set[str]:
         """Names of its databases."""
-        with psycopg.connect(self.address("postgres")) as server:
+        with psycopg.connect(self.maintenance) as server:
             rows = server.execute("SELECT datname FROM pg_database").fetchall()
         return {str(row[0]) for row in rows}
 
@@ -67,7 +73,7 @@ def look_at(name: str, conninfo: str) -> Server:
         return Server(name, "", problem=f"that is no connection string: {error}")
     shown = " ".join(f"{key}={value}" for key, value in told.items() if key != "password")
     try:
-        with psycopg.connect(conninfo, connect_timeout=_CONNECT_S, dbname="postgres") as server:
+        with psycopg.connect(conninfo, connect_timeout=_CONNECT_S, dbname=MAINTENANCE) as server:
             version = server.execute("SHOW server_version").fetchone()
             may = server.execute(
                 "SELECT rolcreatedb OR rolsuper FROM pg_roles WHERE rolname = current_user"
@@ -115,7 +121,7 @@ class Servers:
             raise BadInput(
                 f"The server cannot be used: {found.problem}.",
                 where="address",
-                cure="Give a connection string of a user that may create databases, such as "
+                hint="Give a connection string of a user that may create databases, such as "
                 "host=db.example port=5432 user=ivrell password=...",
             )
         self._kept.put(name, conninfo)

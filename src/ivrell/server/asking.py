@@ -28,7 +28,7 @@ def whole_number(request: Request, name: str) -> int:
         raise BadInput(
             f'"{given[:40]}" is no number of a {name}.' if given else f"A {name} is missing.",
             where=name,
-            cure=f"Give it as {name}=1.",
+            hint=f"Give it as {name}=1.",
         )
     return int(given)
 

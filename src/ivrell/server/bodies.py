@@ -3,12 +3,12 @@
 Django keeps a whole body, on disk where it is large, before it looks at who sends it.
 """
 
-import json
 from typing import Any
 
 from asgiref.sync import sync_to_async
 
 from ivrell.core.quantities import format_bytes
+from ivrell.core.records.trouble import Trouble
 
 MOST_BYTES = 4 * 2**20
 MOST_SAMPLE_BYTES = 256 * 2**20
@@ -73,7 +73,7 @@ def _is_owner(session_key: str) -> bool:
     from django.db import close_old_connections
 
     try:
-        user = SessionStore(session_key).get(SESSION_KEY)
+        user = str(SessionStore(session_key).get(SESSION_KEY) or "")
         return get_user_model().objects.filter(pk=user, is_staff=True, is_active=True).exists()
     except ValueError:
         return False
@@ -82,13 +82,11 @@ def _is_owner(session_key: str) -> bool:
 
 
 async def _refuse(send: Any, most: int) -> None:
-    body = json.dumps(
-        {
-            "what": f"The request is longer than {format_bytes(most)}.",
-            "where": "",
-            "cure": "Send less; sign in first where you bring samples.",
-        }
-    ).encode()
+    trouble = Trouble(
+        what=f"The request is longer than {format_bytes(most)}.",
+        hint="Send less; sign in first where you bring samples.",
+    )
+    body = trouble.model_dump_json().encode()
     headers = [
         (b"content-type", b"application/json"),
         (b"content-length", str(len(body)).encode()),

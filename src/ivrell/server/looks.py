@@ -55,7 +55,7 @@ class Looks:
             raise BadInput(
                 f"Looking at this took longer than {self.longest_s:.0f} seconds.",
                 where="data",
-                cure="Take fewer rows or columns for the look, or make the data: that shows how "
+                hint="Take fewer rows or columns for the look, or make the data: that shows how "
                 "far it is.",
             ) from None
         except (ProcessExpired, MemoryError):
@@ -63,7 +63,7 @@ class Looks:
                 "Looking at this was ended by the system: it may hold "
                 f"{format_bytes(MOST_BYTES)} of memory at the most.",
                 where="data",
-                cure="Let tables that others refer to have fewer rows.",
+                hint="Let tables that others refer to have fewer rows.",
             ) from None
         finally:
             with self._lock:
@@ -79,7 +79,7 @@ class Looks:
             if self._asking or not self._pool:
                 return
             pool, self._pool = self._pool, None
-        pool.stop()
+        pool.stop()  # type: ignore[no-untyped-call]
         pool.join()
 
     def _new_pool(self) -> ProcessPool:

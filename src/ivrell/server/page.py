@@ -11,6 +11,12 @@ from django.views.decorators.http import require_safe
 NONCE_MARK = "__IVRELL_NONCE__"
 
 
+class PageRequest(HttpRequest):
+    """A request as the middleware of the content security policy passes it on."""
+
+    csp_nonce: object
+
+
 @lru_cache(maxsize=1)
 def _built(path: Path, changed: float) -> str:
     return path.read_text(encoding="utf-8")
@@ -18,7 +24,7 @@ def _built(path: Path, changed: float) -> str:
 
 @require_safe
 @ensure_csrf_cookie
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The built page for every address the page itself routes."""
     path = settings.IVRELL_WEB / "index.html"
     if not path.exists():
@@ -27,5 +33,5 @@ def page(request: HttpRequest) -> HttpResponse:
             status=503,
             content_type="text/plain; charset=utf-8",
         )
-    html = _built(path, path.stat().st_mtime).replace(NONCE_MARK, request.csp_nonce)
+    html = _built(path, path.stat().st_mtime).replace(NONCE_MARK, str(request.csp_nonce))
     return HttpResponse(html, headers={"Cache-Control": "no-cache"})

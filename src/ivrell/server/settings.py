@@ -13,8 +13,14 @@ IVRELL_HOSTS        names the server answers to, besides the loopback ones
 
 import os
 from pathlib import Path
+from typing import get_args
+
+from csp.constants import NONCE, NONE, SELF, STRICT_DYNAMIC, UNSAFE_INLINE
 
 from ivrell.core.folders import data_folder
+from ivrell.core.records.findings import LaneState
+from ivrell.core.records.run import RunState, TrialState
+from ivrell.core.records.tries import TryState
 from ivrell.server.bodies import MOST_BYTES
 
 IVRELL_DATA = data_folder()
@@ -40,16 +46,18 @@ INSTALLED_APPS = [
     "procrastinate.contrib.django",
     "rest_framework",
     "drf_spectacular",
+    "csp",
     "ivrell.server.accounts",
     "ivrell.server.comparisons",
     "ivrell.server.trials",
     "ivrell.server.data",
+    "ivrell.server.machine",
     "ivrell.server.worker",
 ]
 
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
-    "ivrell.server.headers.ContentSecurityPolicy",
+    "csp.middleware.CSPMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
@@ -95,6 +103,21 @@ CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
+# A fresh nonce for every page, nothing from elsewhere.
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": [NONE],
+        "connect-src": [SELF],
+        "img-src": [SELF, "data:"],
+        "font-src": [SELF],
+        "script-src": [NONCE, STRICT_DYNAMIC],
+        "style-src": [SELF, NONCE],
+        "style-src-attr": [UNSAFE_INLINE],
+        "base-uri": [NONE],
+        "form-action": [SELF],
+        "frame-ancestors": [NONE],
+    }
+}
 DATA_UPLOAD_MAX_MEMORY_SIZE = MOST_BYTES
 DATA_UPLOAD_MAX_NUMBER_FILES = 50
 
@@ -114,7 +137,12 @@ SPECTACULAR_SETTINGS = {
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
     "PATH_CONVERTER_OVERRIDES": {"number": int},
-    "ENUM_NAME_OVERRIDES": {"TrialState": "ivrell.server.trials.models.Trial.State"},
+    "ENUM_NAME_OVERRIDES": {
+        "TrialState": list(get_args(TrialState)),
+        "RunState": list(get_args(RunState)),
+        "LaneState": list(get_args(LaneState)),
+        "TryState": list(get_args(TryState)),
+    },
 }
 
 # What a start runs logs to a file of its own, turned over; all else to whoever started it.

@@ -19,7 +19,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
-from ivrell.core.cluster import Cluster
+from ivrell.core.cluster import MAINTENANCE, Cluster
 from ivrell.core.contain.sandbox import why_not
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
@@ -67,7 +67,7 @@ class Up:
             raise BadInput(
                 f"The data folder cannot be made: {error.strerror}.",
                 where=str(self.folder),
-                cure="Choose another one with --data-dir.",
+                hint="Choose another one with --data-dir.",
             ) from None
         for name in _FOLDERS:
             (self.folder / name).mkdir(exist_ok=True)
@@ -106,11 +106,11 @@ class Up:
             raise BadInput(
                 f"Port {wanted} is taken by another program.",
                 where="--port",
-                cure="Choose another port, or leave --port out and a free one is found.",
+                hint="Choose another port, or leave --port out and a free one is found.",
             )
         raise BadInput(
             f"No port from {USUAL_PORT} to {USUAL_PORT + _PORTS_TRIED - 1} is free.",
-            cure="Give a free one with --port.",
+            hint="Give a free one with --port.",
         )
 
     def secret(self) -> str:
@@ -161,9 +161,13 @@ class Up:
     def create_database(self) -> None:
         import psycopg
 
-        where = {"host": "127.0.0.1", "port": self.cluster.port, "user": self.cluster.user}
         with psycopg.connect(
-            **where, password=self.cluster.password, dbname="postgres", autocommit=True
+            host="127.0.0.1",
+            port=self.cluster.port,
+            user=self.cluster.user,
+            password=self.cluster.password,
+            dbname=MAINTENANCE,
+            autocommit=True,
         ) as connection:
             there = connection.execute("SELECT 1 FROM pg_database WHERE datname = 'ivrell'")
             if not there.fetchone():
@@ -222,7 +226,7 @@ class Up:
         raise BadInput(
             "The web server did not start.",
             where=str(self.folder / "log"),
-            cure="The logs there say why.",
+            hint="The logs there say why.",
         )
 
     def look(self) -> None:

@@ -1,6 +1,6 @@
 """Where everything is reached."""
 
-from django.urls import include, path, re_path, register_converter
+from django.urls import URLPattern, URLResolver, include, path, re_path, register_converter
 from drf_spectacular.views import SpectacularAPIView
 from rest_framework.routers import DefaultRouter
 
@@ -8,8 +8,10 @@ from ivrell.server.accounts.views import enter, leave
 from ivrell.server.comparisons.views import ComparisonViewSet
 from ivrell.server.data import views as data
 from ivrell.server.data.propose import ProposeView
+from ivrell.server.machine import views as machine
 from ivrell.server.page import page
 from ivrell.server.permissions import ReadOrOwn
+from ivrell.server.schema import Shapes as Shapes
 from ivrell.server.trials import views as trials
 from ivrell.server.trials.live import events
 
@@ -27,12 +29,12 @@ class Number:
 
 
 register_converter(Number, "number")
-router = DefaultRouter()
+router = DefaultRouter(use_regex_path=False)
 router.include_root_view = False
-router.register("comparisons", ComparisonViewSet)
-router.register("trials", trials.TrialViewSet)
+router.register("comparisons", ComparisonViewSet, basename="comparison")
+router.register("trials", trials.TrialViewSet, basename="trial")
 
-api = [
+api: list[URLPattern | URLResolver] = [
     path("comparisons/propose/", ProposeView.as_view()),
     path("", include(router.urls)),
     path("comparisons/<number:comparison>/launch/", trials.launch),
@@ -43,13 +45,13 @@ api = [
     path("comparisons/<number:comparison>/data/sample/", data.SampleView.as_view()),
     path("kinds/", data.KindsView.as_view()),
     path("comparisons/<number:comparison>/lanes/<str:lane>/try/", trials.TryView.as_view()),
-    path("engines/", trials.engines),
-    path("runtimes/", trials.RuntimesView.as_view()),
-    path("servers/", trials.ServersView.as_view()),
-    path("machine/", trials.machine),
-    path("machine/noise/", trials.noise),
-    path("now/", trials.now),
-    path("made/", trials.made),
+    path("engines/", machine.engines),
+    path("runtimes/", machine.RuntimesView.as_view()),
+    path("servers/", machine.ServersView.as_view()),
+    path("machine/", machine.machine),
+    path("machine/noise/", machine.noise),
+    path("now/", machine.now),
+    path("made/", machine.made),
     path("schema/", SpectacularAPIView.as_view(permission_classes=[ReadOrOwn])),
 ]
 

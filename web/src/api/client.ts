@@ -3,35 +3,32 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
-export type Comparison = Schemas["Comparison"];
+export type Comparison = Schemas["ComparisonShape"];
 export type ComparisonLine = Schemas["ComparisonLine"];
 export type Lane = Schemas["Lane"];
-export type Trial = Schemas["Trial"];
+export type Trial = Schemas["TrialShape"];
 export type TrialLine = Schemas["TrialLine"];
-export type Findings = Schemas["TrialFindings"];
+export type Findings = Schemas["PointFindings"];
 export type LaneFindings = Schemas["LaneFindings"];
 export type MeasureRow = Schemas["MeasureRow"];
 export type Dot = Schemas["Dot"];
 export type Run = Schemas["RunShape"];
 export type LookTable = Schemas["LookTable"];
 export type LookColumn = Schemas["LookColumn"];
-export type Edit = Partial<Schemas["Edit"]>;
-
-/** A change of a recipe with all its fields, as the server takes it. */
-export function wholeEdit(edit: Edit): Schemas["Edit"] {
-  return { table: null, column: null, fields: {}, add: false, remove: false, ...edit };
-}
-export type Agreement = Schemas["AgreementShape"];
+export type Edit = Schemas["EditRequest"];
+export type Point = Schemas["RunLine"]["point"];
+export type LiveEvent = Schemas["Events"]["events"][number];
+export type Agreement = Schemas["Agreement"];
 
 /** An error as the server tells it. */
 export class Problem extends Error {
   constructor(
     readonly what: string,
     readonly where = "",
-    readonly cure = "",
+    readonly hint = "",
     readonly status = 0,
   ) {
-    super([where && `${where}: `, what, cure && ` ${cure}`].filter(Boolean).join(""));
+    super([where && `${where}: `, what, hint && ` ${hint}`].filter(Boolean).join(""));
   }
 }
 
@@ -63,7 +60,7 @@ export async function taken<T>(asked: Promise<Answer<T>>): Promise<T> {
   throw new Problem(
     said?.what ?? `The server answered with status ${answer.response.status}.`,
     said?.where,
-    said?.cure,
+    said?.hint,
     answer.response.status,
   );
 }

@@ -66,7 +66,7 @@ export function useRun(trial: number, number: number | null) {
     queryFn: () =>
       taken(
         api.GET("/api/trials/{id}/runs/{number}/", {
-          params: { path: { id: trial, number: String(number) } },
+          params: { path: { id: trial, number: number ?? 0 } },
         }),
       ),
     staleTime: Infinity,
@@ -110,7 +110,7 @@ export function useChange(id: number, options: { quiet?: boolean } = {}) {
 const at = (id: number) => ({ params: { path: { id } } });
 
 export const changes = {
-  settings: (body: Schemas["PatchedSettingsRequest"]) => (id: number) =>
+  settings: (body: Schemas["PatchedSettingsChangeRequest"]) => (id: number) =>
     taken(api.PATCH("/api/comparisons/{id}/", { ...at(id), body })),
   recipe: (text: string) => (id: number) =>
     taken(api.PUT("/api/comparisons/{id}/recipe/", { ...at(id), body: { text } })),

@@ -22,6 +22,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All comparisons, the last changed first. */
+        get: operations["comparisons_formatted_list"];
+        put?: never;
+        /** @description A new comparison with a small recipe to start from. */
+        post: operations["comparisons_formatted_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/{comparison}/data/costs/": {
         parameters: {
             query?: never;
@@ -160,7 +178,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Comparisons: list, make, change, delete and bring back. */
+        /** @description A comparison in full. */
         get: operations["comparisons_retrieve"];
         put?: never;
         post?: never;
@@ -172,6 +190,25 @@ export interface paths {
         patch: operations["comparisons_partial_update"];
         trace?: never;
     };
+    "/api/comparisons/{id}{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A comparison in full. */
+        get: operations["comparisons_formatted_retrieve"];
+        put?: never;
+        post?: never;
+        /** @description Delete; it can be brought back. */
+        delete: operations["comparisons_formatted_destroy"];
+        options?: never;
+        head?: never;
+        /** @description Change name, question, baseline, answer, targets or knobs. */
+        patch: operations["comparisons_formatted_partial_update"];
+        trace?: never;
+    };
     "/api/comparisons/{id}/file/": {
         parameters: {
             query?: never;
@@ -181,6 +218,23 @@ export interface paths {
         };
         /** @description The comparison file, exactly as it is kept. */
         get: operations["comparisons_file_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/file{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The comparison file, exactly as it is kept. */
+        get: operations["comparisons_file_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -206,6 +260,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons/{id}/lane-order{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Put the lanes in another order. */
+        put: operations["comparisons_lane_order_formatted_update"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/{id}/lanes/": {
         parameters: {
             query?: never;
@@ -217,6 +288,23 @@ export interface paths {
         put?: never;
         /** @description Add a lane with starting text, or as a branch of another. */
         post: operations["comparisons_lanes_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/lanes{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Add a lane with starting text, or as a branch of another. */
+        post: operations["comparisons_lanes_formatted_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -241,6 +329,24 @@ export interface paths {
         patch: operations["comparisons_lanes_partial_update"];
         trace?: never;
     };
+    "/api/comparisons/{id}/lanes/{lane}{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Change a lane's fields, or take it out. */
+        delete: operations["comparisons_lanes_formatted_destroy"];
+        options?: never;
+        head?: never;
+        /** @description Change a lane's fields, or take it out. */
+        patch: operations["comparisons_lanes_formatted_partial_update"];
+        trace?: never;
+    };
     "/api/comparisons/{id}/recipe/": {
         parameters: {
             query?: never;
@@ -251,6 +357,23 @@ export interface paths {
         get?: never;
         /** @description Put another recipe in place of ``[data]``. */
         put: operations["comparisons_recipe_update"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/recipe{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Put another recipe in place of ``[data]``. */
+        put: operations["comparisons_recipe_formatted_update"];
         post?: never;
         delete?: never;
         options?: never;
@@ -275,6 +398,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons/{id}/restore{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bring a deleted comparison back. */
+        post: operations["comparisons_restore_formatted_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/{id}/text/": {
         parameters: {
             query?: never;
@@ -285,6 +425,23 @@ export interface paths {
         get?: never;
         /** @description Put another text in place of the whole file. */
         put: operations["comparisons_text_update"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/text{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Put another text in place of the whole file. */
+        put: operations["comparisons_text_formatted_update"];
         post?: never;
         delete?: never;
         options?: never;
@@ -303,6 +460,23 @@ export interface paths {
         put?: never;
         /** @description A new comparison from the text of a comparison file. */
         post: operations["comparisons_import_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/import{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A new comparison from the text of a comparison file. */
+        post: operations["comparisons_import_formatted_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -489,6 +663,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The trials of a comparison, the newest first. */
+        get: operations["trials_formatted_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/": {
         parameters: {
             query?: never;
@@ -496,8 +687,59 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Trials: watch them, stop them, read what they found. */
+        /** @description A trial in full, without its runs. */
         get: operations["trials_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A trial in full, without its runs. */
+        get: operations["trials_formatted_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/events/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What happened in it so far; /live/trials/N streams the same as it comes. */
+        get: operations["trials_events_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/events{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What happened in it so far; /live/trials/N streams the same as it comes. */
+        get: operations["trials_events_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -523,6 +765,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/expect{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Keep a lane's answer as the expected one: later trials are held against it. */
+        post: operations["trials_expect_formatted_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/findings/": {
         parameters: {
             query?: never;
@@ -532,6 +791,23 @@ export interface paths {
         };
         /** @description What the runs so far say at a point (the first when none is named). */
         get: operations["trials_findings_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/findings{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the runs so far say at a point (the first when none is named). */
+        get: operations["trials_findings_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -557,6 +833,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/judge{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Hold the kept answers against another lane's, when its turn comes. */
+        post: operations["trials_judge_formatted_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/lanes/{lane}/drop/": {
         parameters: {
             query?: never;
@@ -574,6 +867,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/lanes/{lane}/drop{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Run a lane no more in this trial. */
+        post: operations["trials_lanes_drop_formatted_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/measures/": {
         parameters: {
             query?: never;
@@ -583,6 +893,23 @@ export interface paths {
         };
         /** @description Every measure of every lane at a point as CSV, a line a measure and lane. */
         get: operations["trials_measures_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/measures{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every measure of every lane at a point as CSV, a line a measure and lane. */
+        get: operations["trials_measures_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -608,6 +935,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/report{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The report of a trial that has ended, to be kept or passed on. */
+        get: operations["trials_report_formatted_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/runs/{number}/": {
         parameters: {
             query?: never;
@@ -617,6 +961,23 @@ export interface paths {
         };
         /** @description One run in full, with its curve and the exact code. */
         get: operations["trials_runs_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/runs/{number}{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One run in full, with its curve and the exact code. */
+        get: operations["trials_runs_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -642,6 +1003,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/runs/{number}/stop{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description End one run; the trial goes on with the next. */
+        post: operations["trials_runs_stop_formatted_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/stop/": {
         parameters: {
             query?: never;
@@ -659,40 +1037,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/stop{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description End the trial; what was measured stays. */
+        post: operations["trials_stop_formatted_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
-         * AgreementShape
-         * @description See agreement.compare.Agreement.
+         * Agreement
+         * @description How one answer stands to the reference.
+         *
+         *     Attributes:
+         *         verdict: see Verdict.
+         *         reasons: what is different, one sentence each; empty when nothing is.
+         *         rows, reference_rows: number of rows of each.
+         *         missing_columns, extra_columns: against the reference.
+         *         renamed: columns whose names differ in case alone, the reference's name first.
+         *         drifted: columns whose type is of another family, or that lost something by their type.
+         *         different_rows: rows with no partner in the reference, or with a partner whose
+         *             values are further off than the tolerance.
+         *         missing_rows, extra_rows: those of them without a partner, on either side.
+         *         repeated_keys: keys that the answer has more often than the reference.
+         *         largest_absolute, largest_relative, largest_units: distance of numbers taken as equal,
+         *             the last in units in the last place.
+         *         columns: per column the count of values that differ.
+         *         evidence: per column; empty when answers are the same.
+         *         examples: rows that differ.
+         *         unstable: whether the answer was right in some runs and wrong in others.
+         *         right_share: share of the runs that gave a right answer; None where there was none.
+         *         reference: the approach that it was held against, or the expected answer; None for none.
+         *         itself: whether it is the reference.
+         *         group: number of the agreement group, 0 being the reference's; None without an answer.
+         *         traced: what became of broken and repeated rows.
+         *         fingerprints: runs by the fingerprint of the answer that they gave.
          */
-        AgreementShape: {
+        Agreement: {
             /** Verdict */
-            verdict: string;
-            /** Agrees */
-            agrees: boolean;
+            verdict: components["schemas"]["AgreementVerdictEnum"];
             /**
-             * Unstable
-             * @default false
+             * Reasons
+             * @default []
              */
-            unstable: boolean;
-            /** Reasons */
             reasons: string[];
-            /** Reference */
-            reference: string | null;
             /**
-             * Itself
-             * @default false
+             * Rows
+             * @default 0
              */
-            itself: boolean;
-            /** Rows */
             rows: number;
-            /** Reference Rows */
+            /**
+             * Reference Rows
+             * @default 0
+             */
             reference_rows: number;
-            /** Missing Columns */
+            /**
+             * Missing Columns
+             * @default []
+             */
             missing_columns: string[];
-            /** Extra Columns */
+            /**
+             * Extra Columns
+             * @default []
+             */
             extra_columns: string[];
             /**
              * Renamed
@@ -701,9 +1121,15 @@ export interface components {
             renamed: {
                 [key: string]: string;
             };
-            /** Drifted */
+            /**
+             * Drifted
+             * @default []
+             */
             drifted: components["schemas"]["Drift"][];
-            /** Different Rows */
+            /**
+             * Different Rows
+             * @default 0
+             */
             different_rows: number;
             /**
              * Missing Rows
@@ -720,16 +1146,25 @@ export interface components {
              * @default 0
              */
             repeated_keys: number;
-            /** Largest Absolute */
+            /**
+             * Largest Absolute
+             * @default 0
+             */
             largest_absolute: number;
-            /** Largest Relative */
+            /**
+             * Largest Relative
+             * @default 0
+             */
             largest_relative: number;
             /**
              * Largest Units
              * @default 0
              */
             largest_units: number;
-            /** Columns */
+            /**
+             * Columns
+             * @default {}
+             */
             columns: {
                 [key: string]: number;
             };
@@ -739,36 +1174,104 @@ export interface components {
              */
             evidence: components["schemas"]["ColumnEvidence"][];
             /**
-             * Camp
-             * @default null
+             * Examples
+             * @default []
              */
-            camp: number | null;
+            examples: components["schemas"]["Example"][];
+            /**
+             * Unstable
+             * @default false
+             */
+            unstable: boolean;
             /**
              * Right Share
              * @default null
              */
             right_share: number | null;
             /**
+             * Reference
+             * @default null
+             */
+            reference: string | null;
+            /**
+             * Itself
+             * @default false
+             */
+            itself: boolean;
+            /**
+             * Group
+             * @default null
+             */
+            group: number | null;
+            /**
              * Traced
              * @default []
              */
             traced: components["schemas"]["TracedRows"][];
-            /** Examples */
-            examples: {
-                [key: string]: unknown;
-            }[];
+            /**
+             * Fingerprints
+             * @default {}
+             */
+            fingerprints: {
+                [key: string]: number;
+            };
+            /**
+             * Agrees
+             * @description Whether the values are the same within the question's tolerance.
+             */
+            readonly agrees: boolean;
         };
-        /** @description Shape of the answer and its tolerance. */
+        /** @enum {string} */
+        AgreementVerdictEnum: "same" | "same, other order" | "same within tolerance" | "same values, other types" | "different" | "no answer";
+        /**
+         * Answer
+         * @description Shape of the answer, and how close two answers must be to be the same.
+         *
+         *     Numbers agree when they differ by at most ``absolute + relative * |reference|``. Answers are
+         *     held against that of the lane ``reference`` (the baseline unless named), or against a stored
+         *     one: ``expected`` is a parquet or csv file, knobs in braces in its name. Answers of random
+         *     models are held against each other by ``statistics`` instead of row by row. With
+         *     ``exact_types`` a column of another type than the reference's is another answer, even where
+         *     it lost nothing.
+         */
         Answer: {
+            /**
+             * Key
+             * @default []
+             */
             key: string[];
+            /**
+             * Order
+             * @default false
+             */
             order: boolean;
+            /**
+             * Exact Types
+             * @default false
+             */
             exact_types: boolean;
-            /** Format: double */
+            /**
+             * Relative
+             * @default 1e-9
+             */
             relative: number;
-            /** Format: double */
+            /**
+             * Absolute
+             * @default 0
+             */
             absolute: number;
+            /**
+             * Reference
+             * @default null
+             */
             reference: string | null;
+            /**
+             * Expected
+             * @default null
+             */
             expected: string | null;
+            /** @default null */
+            statistics: components["schemas"]["Statistics"] | null;
         };
         /**
          * AnswerAsked
@@ -779,12 +1282,53 @@ export interface components {
             lane: string;
             /** Point */
             point: {
-                [key: string]: unknown;
+                [key: string]: boolean | number | string | null;
             };
         };
         /**
+         * AnswerChange
+         * @description Fields of the answer to set; null takes one out, absent ones stay.
+         */
+        AnswerChangeRequest: {
+            /**
+             * Key
+             * @default null
+             */
+            key?: string[] | null;
+            /**
+             * Order
+             * @default null
+             */
+            order?: boolean | null;
+            /**
+             * Exact Types
+             * @default null
+             */
+            exact_types?: boolean | null;
+            /**
+             * Relative
+             * @default null
+             */
+            relative?: number | null;
+            /**
+             * Absolute
+             * @default null
+             */
+            absolute?: number | null;
+            /**
+             * Reference
+             * @default null
+             */
+            reference?: string | null;
+            /**
+             * Expected
+             * @default null
+             */
+            expected?: string | null;
+        };
+        /**
          * AnswerColumn
-         * @description A column of an answer.
+         * @description A column of an answer and its Arrow type.
          */
         AnswerColumn: {
             /** Name */
@@ -794,9 +1338,22 @@ export interface components {
         };
         /** @enum {string} */
         BetterEnum: "lower" | "higher" | "neither";
+        /** @enum {string} */
+        CacheEnum: "warm" | "cold";
+        /**
+         * CacheState
+         * @description State of the page cache that a plan asked for, and the share of the inputs that was in it
+         *     when the run began; None where that cannot be seen.
+         */
+        CacheState: {
+            /** Asked */
+            asked: string;
+            /** Share */
+            share: number | null;
+        };
         /**
          * Call
-         * @description One call of a process that was kept for several; seconds per repeat, and what the engine
+         * @description One call of a process that stayed for several; seconds per repeat, and what the engine
          *     counted of it.
          */
         Call: {
@@ -816,15 +1373,16 @@ export interface components {
         };
         /**
          * Caution
-         * @description ``word`` names it in short, ``lane`` is the lane it is about or null for all.
+         * @description Something that weakens a result: ``word`` names it in short, ``lane`` is the lane it is
+         *     about or null for all, ``hint`` says what to do.
          */
         Caution: {
             /** Word */
             word: string;
             /** Reason */
             reason: string;
-            /** Cure */
-            cure: string;
+            /** Hint */
+            hint: string;
             /**
              * Lane
              * @default null
@@ -832,8 +1390,72 @@ export interface components {
             lane: string | null;
         };
         /**
+         * Cell
+         * @description A named cell: an input with a ``value``, or a part of a model with a ``formula``.
+         */
+        Cell: {
+            /** Name */
+            name: string;
+            /**
+             * Value
+             * @default null
+             */
+            value: number | string | null;
+            /**
+             * Formula
+             * @default
+             */
+            formula: string;
+        };
+        /**
+         * Column
+         * @description A column of the answer sheet.
+         *
+         *     ``layout``: one formula a row ("rows"), the same but left out of the answer ("helper"), one
+         *     array formula over the whole column ("array"), or a single cell ("cell"). ``kind`` says how
+         *     its values are to be read where they are no plain numbers or text.
+         */
+        Column: {
+            /** Name */
+            name: string;
+            /** Formula */
+            formula: string;
+            /**
+             * Layout
+             * @default rows
+             */
+            layout: components["schemas"]["LayoutEnum"];
+            /**
+             * Kind
+             * @default null
+             */
+            kind: ("number" | "text" | "date" | "timestamp") | null;
+        };
+        /**
+         * ColumnDistances
+         * @description Distances of a column's numbers: the largest taken as equal (absolute, as a share, in units
+         *     in the last place), and pairs by power of ten of the share, on both sides of the tolerance.
+         */
+        ColumnDistances: {
+            /** Absolute */
+            absolute: number;
+            /** Relative */
+            relative: number;
+            /** Units */
+            units: number;
+            /** Within */
+            within: {
+                [key: string]: number;
+            };
+            /** Beyond */
+            beyond: {
+                [key: string]: number;
+            };
+        };
+        /**
          * ColumnEvidence
-         * @description How a column stands over all pairs of rows; see agreement.evidence.
+         * @description How a column stands over all pairs of rows: counts of pairs equal, within the tolerance and
+         *     different, distances of numbers, and remarks on what the differences look like.
          */
         ColumnEvidence: {
             /** Name */
@@ -844,48 +1466,103 @@ export interface components {
             within: number;
             /** Different */
             different: number;
-            distances: components["schemas"]["DistancesShape"] | null;
+            distances: components["schemas"]["ColumnDistances"] | null;
             /** Remarks */
             remarks: string[];
         };
-        /** @description A comparison in full. */
-        Comparison: {
-            readonly id: number;
+        /**
+         * Column
+         * @description A column of the answer sheet.
+         *
+         *     ``layout``: one formula a row ("rows"), the same but left out of the answer ("helper"), one
+         *     array formula over the whole column ("array"), or a single cell ("cell"). ``kind`` says how
+         *     its values are to be read where they are no plain numbers or text.
+         */
+        ColumnRequest: {
+            /** Name */
             name: string;
-            readonly question: string;
-            readonly baseline: string | null;
-            readonly answer: components["schemas"]["Answer"];
-            readonly targets: components["schemas"]["Targets"];
-            readonly knobs: {
-                [key: string]: (number | string | boolean)[];
+            /** Formula */
+            formula: string;
+            /**
+             * Layout
+             * @default rows
+             */
+            layout?: components["schemas"]["LayoutEnum"];
+            /**
+             * Kind
+             * @default null
+             */
+            kind?: ("number" | "text" | "date" | "timestamp") | null;
+        };
+        /**
+         * ComparisonLine
+         * @description A comparison in the list; ``problem`` says why its file cannot be read, and is else empty.
+         */
+        ComparisonLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Problem */
+            problem: string;
+            /** Question */
+            question: string;
+            /** Lanes */
+            lanes: components["schemas"]["LaneMark"][];
+            /** Trials */
+            trials: number;
+            last_trial: components["schemas"]["LastTrial"] | null;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Demo */
+            demo: string;
+        };
+        /**
+         * ComparisonShape
+         * @description A comparison in full; ``columns`` are the names of each table's, none of a table that is
+         *     the user's own file; ``marks`` each lane's place in the palette.
+         */
+        ComparisonShape: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Question */
+            question: string;
+            /** Baseline */
+            baseline: string | null;
+            answer: components["schemas"]["Answer"];
+            targets: components["schemas"]["Targets"];
+            /** Knobs */
+            knobs: {
+                [key: string]: (boolean | number | string)[];
             };
-            readonly lanes: components["schemas"]["Lane"][];
-            readonly data_text: string;
-            readonly tables: string[];
-            /** @description Names of each table's columns; none of a table that is the user's own file. */
-            readonly columns: {
+            /** Lanes */
+            lanes: components["schemas"]["Lane"][];
+            /** Data Text */
+            data_text: string;
+            /** Tables */
+            tables: string[];
+            /** Columns */
+            columns: {
                 [key: string]: string[];
             };
+            /** Text */
             text: string;
-            readonly marks: {
+            /** Marks */
+            marks: {
                 [key: string]: number;
             };
-            /** Format: date-time */
-            readonly changed_at: string;
-            demo?: string;
-        };
-        /** @description A comparison in the list; ``problem`` says why its file cannot be read, and is else empty. */
-        ComparisonLine: {
-            readonly id: number;
-            name: string;
-            readonly problem: string;
-            readonly question: string;
-            readonly lanes: components["schemas"]["LaneMark"][];
-            readonly trials: number;
-            readonly last_trial: components["schemas"]["LastTrial"] | null;
-            /** Format: date-time */
-            readonly changed_at: string;
-            demo?: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Demo */
+            demo: string;
         };
         /**
          * Cost
@@ -912,25 +1589,51 @@ export interface components {
             databases: string[];
         };
         /**
-         * DistancesShape
-         * @description Distances of a column's numbers: the largest taken as equal (absolute, as a share, in units
-         *     in the last place), and pairs by power of ten of the share, on both sides of the tolerance.
+         * CurveSample
+         * @description CPU used and memory held at a time since the start of the timed part.
          */
-        DistancesShape: {
-            /** Absolute */
-            absolute: number;
-            /** Relative */
-            relative: number;
-            /** Units */
-            units: number;
-            /** Within */
-            within: {
-                [key: string]: number;
-            };
-            /** Beyond */
-            beyond: {
-                [key: string]: number;
-            };
+        CurveSample: {
+            /** T S */
+            t_s: number;
+            /** Cpu S */
+            cpu_s: number;
+            /** Memory Bytes */
+            memory_bytes: number;
+        };
+        /**
+         * DataMade
+         * @description All data is there.
+         */
+        DataMade: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "data made";
+            /**
+             * Tables
+             * @default []
+             */
+            tables: components["schemas"]["MadeTable"][];
+        };
+        /**
+         * DataProgress
+         * @description Rows of a table that are made so far, of how many.
+         */
+        DataProgress: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "data";
+            /** Table */
+            table: string;
+            /** Form */
+            form: string;
+            /** Rows */
+            rows: number;
+            /** Total */
+            total: number;
         };
         /**
          * Dot
@@ -944,7 +1647,7 @@ export interface components {
             /** Warm Up */
             warm_up: boolean;
             /** State */
-            state: string;
+            state: components["schemas"]["RunState"];
             /** Counted */
             counted: boolean;
             /** Elapsed S */
@@ -960,7 +1663,10 @@ export interface components {
         };
         /**
          * Drift
-         * @description A column whose type is of another family than the reference's, or lost something.
+         * @description A column whose type is of another family than the reference's, or that lost something.
+         *
+         *     ``lost`` names what: "leading zeros", "digits", "precision of time", "time zone", or
+         *     nothing; ``lost_by_reference`` what the reference lost and the answer has.
          */
         Drift: {
             /** Column */
@@ -989,51 +1695,51 @@ export interface components {
          *     the end; ``remove`` takes the column, or the whole table, out. Without a ``table`` the
          *     recipe's own fields (its seed) are set.
          */
-        Edit: {
+        EditRequest: {
             /**
              * Table
              * @default null
              */
-            table: string | null;
+            table?: string | null;
             /**
              * Column
              * @default null
              */
-            column: number | null;
+            column?: number | null;
             /**
              * Fields
              * @default {}
              */
-            fields: {
+            fields?: {
                 [key: string]: unknown;
             };
             /**
              * Add
              * @default false
              */
-            add: boolean;
+            add?: boolean;
             /**
              * Remove
              * @default false
              */
-            remove: boolean;
+            remove?: boolean;
         };
         /**
-         * @description * `python` - python
-         *     * `duckdb` - duckdb
-         *     * `sqlite` - sqlite
-         *     * `postgres` - postgres
-         *     * `command` - command
-         *     * `remote` - remote
-         *     * `sheet` - sheet
-         * @enum {string}
+         * EngineList
+         * @description All engines that Ivrell knows.
          */
-        EngineEnum: "python" | "duckdb" | "sqlite" | "postgres" | "command" | "remote" | "sheet";
+        EngineList: {
+            /** Engines */
+            engines: components["schemas"]["EngineState"][];
+        };
         /**
-         * EngineLine
-         * @description An engine on this machine.
+         * EngineState
+         * @description Whether an engine can be used on this machine.
+         *
+         *     ``versions`` holds each package and program with its version; ``missing`` names what is
+         *     not there, ``hint`` is the line that installs it.
          */
-        EngineLine: {
+        EngineState: {
             /** Name */
             name: string;
             /** Language */
@@ -1044,16 +1750,38 @@ export interface components {
             versions: {
                 [key: string]: string;
             };
-            /** Cure */
-            cure: string;
+            /**
+             * Missing
+             * @default []
+             */
+            missing: string[];
+            /**
+             * Hint
+             * @default
+             */
+            hint: string;
         };
         /**
-         * EngineList
-         * @description All engines that Ivrell knows.
+         * Events
+         * @description What happened in a trial so far, in order; the live view hears the same as it comes.
          */
-        EngineList: {
-            /** Engines */
-            engines: components["schemas"]["EngineLine"][];
+        Events: {
+            /** Events */
+            events: (components["schemas"]["TrialStarted"] | components["schemas"]["DataProgress"] | components["schemas"]["DataMade"] | components["schemas"]["RunStarted"] | components["schemas"]["RunProgress"] | components["schemas"]["RunLine"] | components["schemas"]["LaneOut"] | components["schemas"]["TrialEnded"] | components["schemas"]["Judged"])[];
+        };
+        /**
+         * Example
+         * @description A row that differs, with both sides; None where a side has none.
+         */
+        Example: {
+            /** Reference */
+            reference: {
+                [key: string]: number | boolean | string | null;
+            } | null;
+            /** Answer */
+            answer: {
+                [key: string]: number | boolean | string | null;
+            } | null;
         };
         /**
          * ExplainedShape
@@ -1065,29 +1793,36 @@ export interface components {
             /** Rows Asked */
             rows_asked: number;
             /** State */
-            state: string;
-            /** Message */
-            message: {
-                [key: string]: string;
-            } | null;
+            state: components["schemas"]["TryState"];
+            message: components["schemas"]["Trouble"] | null;
             error: components["schemas"]["Failure"] | null;
             /** Plans */
             plans: components["schemas"]["StatementPlan"][];
         };
         /**
          * Failure
-         * @description Why a run failed; ``printed`` holds the last lines that it printed.
+         * @description Why a run failed: the kind of error, its message, line and trace, the part of the run that
+         *     it came in, and the last lines that the run printed.
          */
         Failure: {
             /** Kind */
             kind: string;
             /** Message */
             message: string;
-            /** Line */
+            /**
+             * Line
+             * @default null
+             */
             line: number | null;
-            /** Trace */
+            /**
+             * Trace
+             * @default
+             */
             trace: string;
-            /** Part */
+            /**
+             * Part
+             * @default running
+             */
             part: string;
             /**
              * Printed
@@ -1106,6 +1841,18 @@ export interface components {
             edges: number[];
         };
         /**
+         * InstalledEngine
+         * @description An engine as it was found: whether it can be used, and the versions of what it needs.
+         */
+        InstalledEngine: {
+            /** Installed */
+            installed: boolean;
+            /** Versions */
+            versions: {
+                [key: string]: string;
+            };
+        };
+        /**
          * InterruptionShape
          * @description What a kill left of a lane, and what came of starting it again on that.
          *
@@ -1120,35 +1867,67 @@ export interface components {
             /** Share */
             share: number;
             /** State */
-            state: string;
-            /** Message */
-            message: {
-                [key: string]: string;
-            } | null;
-            /** Verdict */
-            verdict: string;
-            /** Words */
+            state: components["schemas"]["TryState"];
+            message: components["schemas"]["Trouble"] | null;
+            /**
+             * Verdict
+             * @default
+             */
+            verdict: ("can be started again" | "cannot be started again" | "was not killed") | "";
+            /**
+             * Words
+             * @default
+             */
             words: string;
-            /** Left */
+            /**
+             * Left
+             * @default {}
+             */
             left: {
                 [key: string]: number;
             };
-            /** Whole */
+            /**
+             * Whole
+             * @default {}
+             */
             whole: {
                 [key: string]: number;
             };
-            /** Left Bytes */
+            /**
+             * Left Bytes
+             * @default null
+             */
             left_bytes: number | null;
-            /** Usual S */
+            /**
+             * Usual S
+             * @default null
+             */
             usual_s: number | null;
-            /** Reasons */
+            /**
+             * Reasons
+             * @default []
+             */
             reasons: string[];
         };
         /**
-         * KeptData
-         * @description Made data of one fingerprint; ``used_at`` in seconds since 1970.
+         * Judged
+         * @description The answers were held against another reference.
          */
-        KeptData: {
+        Judged: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "judged";
+            /** Reference */
+            reference: string;
+        };
+        /**
+         * Kept
+         * @description Data of one fingerprint in the store: the tables in their forms, bytes, when last used
+         *     (seconds since 1970), and what of it is only half made.
+         */
+        Kept: {
             /** Fingerprint */
             fingerprint: string;
             /** Tables */
@@ -1157,6 +1936,8 @@ export interface components {
             size_bytes: number;
             /** Used At */
             used_at: number;
+            /** Half Made */
+            half_made: string[];
         };
         /** @enum {string} */
         KindEnum: "try" | "explained" | "interrupted";
@@ -1178,29 +1959,47 @@ export interface components {
             /** Kinds */
             kinds: components["schemas"]["KindOfColumn"][];
         };
-        /** @description An approach with what can be told of its text without running it. */
+        /**
+         * Lane
+         * @description An approach with what can be told of its text without running it.
+         */
         Lane: {
+            /** Id */
             id: string;
+            /** Name */
             name: string;
+            /** Engine */
             engine: string;
+            /** Language */
             language: string;
+            /** Input */
             input: string;
+            /** Parts */
             parts: number;
+            /** Forms */
             forms: string[];
+            /** Parent */
             parent: string | null;
+            /** Note */
             note: string;
+            /** Code */
             code: string;
+            /** Setup */
             setup: string | null;
+            /** Settings Text */
             settings_text: string;
+            /** Settings Known */
             settings_known: string[];
+            /** Code Lines */
             code_lines: number;
-            problem: {
-                [key: string]: unknown;
-            } | null;
+            problem: components["schemas"]["Problem"] | null;
+            /** Retired */
             retired: boolean;
-            runtime: string | null;
+            /** Runtime */
+            runtime: string;
+            /** Service */
             service: boolean;
-            sheet: components["schemas"]["Sheet"] | null;
+            sheet: components["schemas"]["SheetShape"] | null;
         };
         /**
          * LaneAsked
@@ -1212,7 +2011,7 @@ export interface components {
         };
         /**
          * LaneFindings
-         * @description One lane at one point.
+         * @description One lane at one point; ``trouble`` is what kept it from its end, in words, or empty.
          */
         LaneFindings: {
             /** Id */
@@ -1223,29 +2022,50 @@ export interface components {
             engine: string;
             /** Input */
             input: string;
-            /** Parent */
+            /**
+             * Parent
+             * @default null
+             */
             parent: string | null;
             /** Baseline */
             baseline: boolean;
             /** State */
-            state: string;
-            /** Told */
-            told: string;
+            state: components["schemas"]["LaneState"];
+            /**
+             * Trouble
+             * @default
+             */
+            trouble: string;
             /** Code Lines */
             code_lines: number;
-            /** Answer Rows */
+            /**
+             * Answer Rows
+             * @default null
+             */
             answer_rows: number | null;
-            /** Start */
+            /**
+             * Start
+             * @default null
+             */
             start: number | null;
+            /** @default null */
             elapsed: components["schemas"]["Summary"] | null;
+            /** @default null */
             cpu_user: components["schemas"]["Summary"] | null;
+            /** @default null */
             cpu_system: components["schemas"]["Summary"] | null;
             /** @default null */
             cpu_total: components["schemas"]["Summary"] | null;
-            /** Cores Busy */
+            /**
+             * Cores Busy
+             * @default null
+             */
             cores_busy: number | null;
-            /** Core Wait Share */
-            core_wait_share: number | null;
+            /**
+             * Run Queue Wait Share
+             * @default null
+             */
+            run_queue_wait_share: number | null;
             /**
              * Others Busy
              * @default null
@@ -1276,7 +2096,9 @@ export interface components {
              * @default []
              */
             calls: components["schemas"]["Call"][];
+            /** @default null */
             peak_memory: components["schemas"]["Summary"] | null;
+            /** @default null */
             peak_memory_absolute: components["schemas"]["Summary"] | null;
             /**
              * Memory Run
@@ -1312,53 +2134,175 @@ export interface components {
             tables_s: number | null;
             /** @default null */
             failure: components["schemas"]["Failure"] | null;
+            /** @default null */
             ratio: components["schemas"]["Ratio"] | null;
-            /** Stages */
-            stages: components["schemas"]["StageShape"][];
-            agreement: components["schemas"]["AgreementShape"] | null;
-            /** Runs */
+            /**
+             * Stages
+             * @default []
+             */
+            stages: components["schemas"]["StageMedian"][];
+            /** @default null */
+            agreement: components["schemas"]["Agreement"] | null;
+            /**
+             * Runs
+             * @default []
+             */
             runs: components["schemas"]["Dot"][];
         };
-        /** @description A lane's name and its place in the palette. */
+        /**
+         * LaneMark
+         * @description A lane's name and its place in the palette.
+         */
         LaneMark: {
+            /** Name */
             name: string;
+            /** Mark */
             mark: number;
         };
-        /** @description A trial as the list of comparisons shows it. */
-        LastTrial: {
-            id: number;
-            state: string;
-            conclusion: string;
-            /** Format: date-time */
-            finished_at: string | null;
+        /**
+         * LaneOrder
+         * @description Every lane's id in the order wanted.
+         */
+        LaneOrderRequest: {
+            /** Ids */
+            ids: string[];
         };
         /**
-         * @description * `rows` - rows
-         *     * `helper` - helper
-         *     * `array` - array
-         *     * `cell` - cell
-         * @enum {string}
+         * LaneOut
+         * @description An approach runs no more at a point: it reached a limit, or failed twice in a row.
          */
-        LayoutEnum: "rows" | "helper" | "array" | "cell";
-        /** @description Bounds of one run: seconds, bytes and processes. */
-        Limits: {
-            /** Format: double */
-            seconds: number;
-            memory_bytes: number;
-            /** Format: double */
-            cpu_seconds?: number | null;
-            written_bytes?: number;
-            processes?: number;
+        LaneOut: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lane out";
+            /** Approach */
+            approach: string;
+            /** Point */
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
         };
-        /** @description Bounds of one run: seconds, bytes and processes. */
-        LimitsRequest: {
-            /** Format: double */
+        /** @enum {string} */
+        LaneState: "done" | "failed" | "limit" | "stopped" | "warm-up only";
+        /**
+         * LastTrial
+         * @description A trial as the list of comparisons shows it.
+         */
+        LastTrial: {
+            /** Id */
+            id: number;
+            /** State */
+            state: string;
+            /** Conclusion */
+            conclusion: string;
+            /** Finished At */
+            finished_at: string | null;
+        };
+        /** @enum {string} */
+        LayoutEnum: "rows" | "helper" | "array" | "cell";
+        /**
+         * LimitReached
+         * @description Which limit ended a run, and its value.
+         */
+        LimitReached: {
+            /** Kind */
+            kind: string;
+            /** Value */
+            value: number;
+        };
+        /**
+         * Limits
+         * @description Bounds of one run; a run over one is ended with all it started.
+         *
+         *     ``seconds`` bounds the timed part, ``prepare_seconds`` what lies before and after it,
+         *     ``cpu_seconds`` the CPU time of the whole tree in the timed part, ``memory_bytes`` what
+         *     the whole tree holds, ``output_bytes`` what it prints, ``written_bytes`` the files it
+         *     leaves in its folder (and any single file), ``processes`` how many it may be at once.
+         */
+        Limits: {
+            /**
+             * Seconds
+             * @default 120
+             */
             seconds: number;
+            /**
+             * Cpu Seconds
+             * @default null
+             */
+            cpu_seconds: number | null;
+            /**
+             * Memory Bytes
+             * @default 4294967296
+             */
             memory_bytes: number;
-            /** Format: double */
+            /**
+             * Output Bytes
+             * @default 16777216
+             */
+            output_bytes: number;
+            /**
+             * Written Bytes
+             * @default 8589934592
+             */
+            written_bytes: number;
+            /**
+             * Processes
+             * @default 256
+             */
+            processes: number;
+            /**
+             * Prepare Seconds
+             * @default 300
+             */
+            prepare_seconds: number;
+        };
+        /**
+         * Limits
+         * @description Bounds of one run; a run over one is ended with all it started.
+         *
+         *     ``seconds`` bounds the timed part, ``prepare_seconds`` what lies before and after it,
+         *     ``cpu_seconds`` the CPU time of the whole tree in the timed part, ``memory_bytes`` what
+         *     the whole tree holds, ``output_bytes`` what it prints, ``written_bytes`` the files it
+         *     leaves in its folder (and any single file), ``processes`` how many it may be at once.
+         */
+        LimitsRequest: {
+            /**
+             * Seconds
+             * @default 120
+             */
+            seconds?: number;
+            /**
+             * Cpu Seconds
+             * @default null
+             */
             cpu_seconds?: number | null;
+            /**
+             * Memory Bytes
+             * @default 4294967296
+             */
+            memory_bytes?: number;
+            /**
+             * Output Bytes
+             * @default 16777216
+             */
+            output_bytes?: number;
+            /**
+             * Written Bytes
+             * @default 8589934592
+             */
             written_bytes?: number;
+            /**
+             * Processes
+             * @default 256
+             */
             processes?: number;
+            /**
+             * Prepare Seconds
+             * @default 300
+             */
+            prepare_seconds?: number;
         };
         /**
          * LoadedData
@@ -1410,24 +2354,24 @@ export interface components {
          * LookRequest
          * @description A recipe to look at, after some changes.
          */
-        LookRequestRequest: {
+        LookRequest: {
             /**
              * Data Text
              * @default null
              */
-            data_text: string | null;
+            data_text?: string | null;
             /**
              * Knobs
              * @default {}
              */
-            knobs: {
-                [key: string]: unknown;
+            knobs?: {
+                [key: string]: boolean | number | string;
             };
             /**
              * Edits
              * @default []
              */
-            edits: components["schemas"]["Edit"][];
+            edits?: components["schemas"]["EditRequest"][];
         };
         /**
          * LookTable
@@ -1459,16 +2403,233 @@ export interface components {
             /** Columns */
             columns: components["schemas"]["LookColumn"][];
         };
-        /** @description A table in a form as it was made for a trial. */
-        Made: {
-            table: string;
-            form: string;
-            rows: number;
-            size_bytes: number | null;
-            /** Format: double */
-            seconds: number;
-            fingerprint: string;
-            bytes_hash: string;
+        /**
+         * Machine
+         * @description The machine as it was; sizes in bytes, ``load`` the kernel's run-queue averages over 1, 5 and
+         *     15 minutes, ``pressure`` the share of the last 10 s in which something waited for a core,
+         *     memory or disk, in percent. What an earlier version did not tell has no value.
+         */
+        Machine: {
+            /**
+             * Host
+             * @default
+             */
+            host: string;
+            /**
+             * Taken At
+             * @default
+             */
+            taken_at: string;
+            /**
+             * Processor
+             * @default
+             */
+            processor: string;
+            /**
+             * Architecture
+             * @default
+             */
+            architecture: string;
+            /**
+             * Cores
+             * @default null
+             */
+            cores: number | null;
+            /**
+             * Memory Bytes
+             * @default 0
+             */
+            memory_bytes: number;
+            /**
+             * Free Memory Bytes
+             * @default 0
+             */
+            free_memory_bytes: number;
+            /**
+             * Free Disk Bytes
+             * @default 0
+             */
+            free_disk_bytes: number;
+            /**
+             * Kernel
+             * @default
+             */
+            kernel: string;
+            /**
+             * System
+             * @default
+             */
+            system: string;
+            /**
+             * Python
+             * @default
+             */
+            python: string;
+            /**
+             * Load
+             * @default []
+             */
+            load: number[];
+            /**
+             * Busy Cores
+             * @default null
+             */
+            busy_cores: number | null;
+            /** @default null */
+            noise: components["schemas"]["Noise"] | null;
+            /**
+             * @default {
+             *       "works": false,
+             *       "why_not": null
+             *     }
+             */
+            sandbox: components["schemas"]["SandboxState"];
+            /**
+             * Pressure
+             * @default null
+             */
+            pressure: {
+                [key: string]: number;
+            } | null;
+            /**
+             * Engines
+             * @default {}
+             */
+            engines: {
+                [key: string]: components["schemas"]["InstalledEngine"];
+            };
+            /**
+             * Ivrell
+             * @default
+             */
+            ivrell: string;
+            /**
+             * @default {
+             *       "cpu": "",
+             *       "memory": ""
+             *     }
+             */
+            methods: components["schemas"]["Methods"];
+            /**
+             * Runtimes
+             * @default {}
+             */
+            runtimes: {
+                [key: string]: components["schemas"]["UsedRuntime"];
+            };
+        };
+        /**
+         * MachineShape
+         * @description The machine as it is now.
+         */
+        MachineShape: {
+            /**
+             * Host
+             * @default
+             */
+            host: string;
+            /**
+             * Taken At
+             * @default
+             */
+            taken_at: string;
+            /**
+             * Processor
+             * @default
+             */
+            processor: string;
+            /**
+             * Architecture
+             * @default
+             */
+            architecture: string;
+            /**
+             * Cores
+             * @default null
+             */
+            cores: number | null;
+            /**
+             * Memory Bytes
+             * @default 0
+             */
+            memory_bytes: number;
+            /**
+             * Free Memory Bytes
+             * @default 0
+             */
+            free_memory_bytes: number;
+            /**
+             * Free Disk Bytes
+             * @default 0
+             */
+            free_disk_bytes: number;
+            /**
+             * Kernel
+             * @default
+             */
+            kernel: string;
+            /**
+             * System
+             * @default
+             */
+            system: string;
+            /**
+             * Python
+             * @default
+             */
+            python: string;
+            /**
+             * Load
+             * @default []
+             */
+            load: number[];
+            /**
+             * Busy Cores
+             * @default null
+             */
+            busy_cores: number | null;
+            /** @default null */
+            noise: components["schemas"]["NoiseFloors"] | null;
+            /**
+             * @default {
+             *       "works": false,
+             *       "why_not": null
+             *     }
+             */
+            sandbox: components["schemas"]["SandboxState"];
+            /**
+             * Pressure
+             * @default null
+             */
+            pressure: {
+                [key: string]: number;
+            } | null;
+            /**
+             * Engines
+             * @default {}
+             */
+            engines: {
+                [key: string]: components["schemas"]["InstalledEngine"];
+            };
+            /**
+             * Ivrell
+             * @default
+             */
+            ivrell: string;
+            /**
+             * @default {
+             *       "cpu": "",
+             *       "memory": ""
+             *     }
+             */
+            methods: components["schemas"]["Methods"];
+            /**
+             * Runtimes
+             * @default {}
+             */
+            runtimes: {
+                [key: string]: components["schemas"]["UsedRuntime"];
+            };
         };
         /**
          * MadeData
@@ -1478,54 +2639,110 @@ export interface components {
             /** Limit Bytes */
             limit_bytes: number;
             /** Kept */
-            kept: components["schemas"]["KeptData"][];
+            kept: components["schemas"]["Kept"][];
             /** Loaded */
             loaded: components["schemas"]["LoadedData"][];
         };
         /**
          * MadeTable
-         * @description A table in a form that was made.
+         * @description A table in a form as it was made; ``seconds`` that took, ``size_bytes`` where that is known.
+         *
+         *     ``paths`` are its files in order, or where it is loaded. ``keys``, ``indexes`` and
+         *     ``index_seconds`` are of loaded tables, ``broken`` and ``duplicates`` count lines broken on
+         *     purpose and rows that repeat another.
          */
         MadeTable: {
             /** Table */
             table: string;
             /** Form */
             form: string;
+            /**
+             * Paths
+             * @default []
+             */
+            paths: string[];
             /** Rows */
             rows: number;
-            /** Size Bytes */
+            /**
+             * Size Bytes
+             * @default null
+             */
             size_bytes: number | null;
             /** Seconds */
             seconds: number;
+            /** Fingerprint */
+            fingerprint: string;
+            /**
+             * Bytes Hash
+             * @default
+             */
+            bytes_hash: string;
+            /**
+             * Broken
+             * @default {}
+             */
+            broken: {
+                [key: string]: number;
+            };
+            /**
+             * Duplicates
+             * @default 0
+             */
+            duplicates: number;
+            /**
+             * Codec
+             * @default null
+             */
+            codec: string | null;
+            /**
+             * Split By
+             * @default null
+             */
+            split_by: string | null;
+            /**
+             * Keys
+             * @default []
+             */
+            keys: string[];
+            /**
+             * Indexes
+             * @default []
+             */
+            indexes: string[];
+            /**
+             * Index Seconds
+             * @default null
+             */
+            index_seconds: number | null;
         };
         /**
          * MakeRequest
          * @description Data to make ahead of a trial: forms (of all tables unless some are named), and
          *     whether to profile every row.
          */
-        MakeRequestRequest: {
+        MakeRequest: {
             /**
              * Forms
              * @default []
              */
-            forms: string[];
+            forms?: string[];
             /**
              * Tables
              * @default null
              */
-            tables: string[] | null;
+            tables?: string[] | null;
             /**
              * Knobs
              * @default {}
              */
-            knobs: {
-                [key: string]: unknown;
+            knobs?: {
+                [key: string]: boolean | number | string;
             };
             /**
              * Profile
              * @default false
              */
-            profile: boolean;
+            profile?: boolean;
         };
         /**
          * MakingProgress
@@ -1553,7 +2770,7 @@ export interface components {
             /** Id */
             id: number;
             /** State */
-            state: components["schemas"]["MakingShapeStateEnum"];
+            state: components["schemas"]["TrialState"];
             /** Forms */
             forms: string[];
             /** Profile */
@@ -1574,8 +2791,6 @@ export interface components {
              */
             created_at: string;
         };
-        /** @enum {string} */
-        MakingShapeStateEnum: "waiting" | "running" | "done" | "stopped" | "failed";
         /**
          * Makings
          * @description The newest making of a comparison, if any.
@@ -1623,11 +2838,46 @@ export interface components {
              */
             of_baseline: number | null;
         };
-        /** @description A new lane: of an engine, branched from another lane, or a copy of one beside it. */
+        /**
+         * Methods
+         * @description How CPU time and memory are measured here.
+         */
+        Methods: {
+            /**
+             * Cpu
+             * @default
+             */
+            cpu: string;
+            /**
+             * Memory
+             * @default
+             */
+            memory: string;
+        };
+        /**
+         * NewLane
+         * @description A new lane: of an engine, branched from another lane, or a copy of one beside it.
+         */
         NewLaneRequest: {
-            engine?: components["schemas"]["EngineEnum"];
-            branch_from?: string;
-            copy_of?: string;
+            /**
+             * Engine
+             * @default python
+             */
+            engine?: string;
+            /**
+             * Branch From
+             * @default null
+             */
+            branch_from?: string | null;
+            /**
+             * Copy Of
+             * @default null
+             */
+            copy_of?: string | null;
+            /**
+             * Name
+             * @default
+             */
             name?: string;
         };
         /**
@@ -1649,6 +2899,77 @@ export interface components {
             name: string;
             /** Address */
             address: string;
+        };
+        /**
+         * Noise
+         * @description The machine's own noise as it was last measured: ``logs`` are logarithms of ratios between
+         *     two lanes that are the same, one a round; ``elapsed_s`` the median of one of them.
+         */
+        Noise: {
+            /**
+             * Taken At
+             * @default
+             */
+            taken_at: string;
+            /**
+             * Load
+             * @default []
+             */
+            load: number[];
+            /**
+             * Busy Cores
+             * @default null
+             */
+            busy_cores: number | null;
+            /**
+             * Rounds
+             * @default 0
+             */
+            rounds: number;
+            /**
+             * Elapsed S
+             * @default null
+             */
+            elapsed_s: number | null;
+            /** Logs */
+            logs: number[];
+        };
+        /**
+         * NoiseFloors
+         * @description The machine's noise, with the factor that equals stay within at some numbers of rounds.
+         */
+        NoiseFloors: {
+            /**
+             * Taken At
+             * @default
+             */
+            taken_at: string;
+            /**
+             * Load
+             * @default []
+             */
+            load: number[];
+            /**
+             * Busy Cores
+             * @default null
+             */
+            busy_cores: number | null;
+            /**
+             * Rounds
+             * @default 0
+             */
+            rounds: number;
+            /**
+             * Elapsed S
+             * @default null
+             */
+            elapsed_s: number | null;
+            /** Logs */
+            logs: number[];
+            /** Floors */
+            floors: {
+                [key: string]: number;
+            };
         };
         /**
          * Now
@@ -1675,102 +2996,377 @@ export interface components {
             /** Noise */
             noise: boolean;
         };
-        /** @description Every lane's id in the order wanted. */
-        OrderRequest: {
-            ids: string[];
-        };
-        /** @description Fields of an approach to set; absent ones stay. */
+        /**
+         * LaneChange
+         * @description Fields of an approach to set; absent ones stay.
+         */
         PatchedLaneChangeRequest: {
+            /**
+             * Id
+             * @default
+             */
             id?: string;
+            /**
+             * Name
+             * @default
+             */
             name?: string;
-            engine?: components["schemas"]["EngineEnum"];
+            /**
+             * Engine
+             * @default
+             */
+            engine?: string;
+            /**
+             * Input
+             * @default
+             */
             input?: string;
+            /**
+             * Parent
+             * @default null
+             */
             parent?: string | null;
+            /**
+             * Note
+             * @default
+             */
             note?: string;
+            /**
+             * Code
+             * @default
+             */
             code?: string;
+            /**
+             * Setup
+             * @default
+             */
             setup?: string;
+            /**
+             * Retired
+             * @default false
+             */
             retired?: boolean;
-            columns?: components["schemas"]["SheetColumnRequest"][];
+            /**
+             * Columns
+             * @default []
+             */
+            columns?: components["schemas"]["ColumnRequest"][];
+            /**
+             * Settings Text
+             * @default
+             */
             settings_text?: string;
         };
-        /** @description Settings of the question that may be changed one by one; absent ones stay. */
-        PatchedSettingsRequest: {
+        /**
+         * SettingsChange
+         * @description Settings of the question that may be changed one by one; absent ones stay.
+         */
+        PatchedSettingsChangeRequest: {
+            /**
+             * Name
+             * @default unnamed
+             */
             name?: string;
+            /**
+             * Question
+             * @default
+             */
             question?: string;
+            /**
+             * Baseline
+             * @default
+             */
             baseline?: string;
-            answer?: {
-                [key: string]: unknown;
-            };
-            targets?: {
-                [key: string]: unknown;
-            };
+            /**
+             * @default {
+             *       "key": null,
+             *       "order": null,
+             *       "exact_types": null,
+             *       "relative": null,
+             *       "absolute": null,
+             *       "reference": null,
+             *       "expected": null
+             *     }
+             */
+            answer?: components["schemas"]["AnswerChangeRequest"];
+            /**
+             * @default {
+             *       "elapsed": null,
+             *       "memory": null
+             *     }
+             */
+            targets?: components["schemas"]["TargetsChangeRequest"];
+            /**
+             * Knobs
+             * @default {}
+             */
             knobs?: {
-                [key: string]: unknown;
+                [key: string]: (boolean | number | string)[] | null;
             };
-        };
-        /** @description A plan; what is absent takes its usual value. */
-        Plan: {
-            rounds?: number;
-            until?: components["schemas"]["Until"] | null;
-            warm_ups?: number;
-            cache?: string[];
-            threads?: (number | null)[];
-            cores?: number | null;
-            background?: string[];
-            kept?: number;
-            /** Format: double */
-            shortest_s?: number;
-            sandbox?: string;
-            lanes?: string[] | null;
-            knobs?: {
-                [key: string]: unknown[];
-            };
-            limits?: components["schemas"]["Limits"];
-            order_seed?: number;
-        };
-        /** @description A plan; what is absent takes its usual value. */
-        PlanRequest: {
-            rounds?: number;
-            until?: components["schemas"]["UntilRequest"] | null;
-            warm_ups?: number;
-            cache?: string[];
-            threads?: (number | null)[];
-            cores?: number | null;
-            background?: string[];
-            kept?: number;
-            /** Format: double */
-            shortest_s?: number;
-            sandbox?: string;
-            lanes?: string[] | null;
-            knobs?: {
-                [key: string]: unknown[];
-            };
-            limits?: components["schemas"]["LimitsRequest"];
-            order_seed?: number;
         };
         /**
-         * PlanStep
-         * @description A step of a plan and those that feed it; see the core's Step.
+         * Plan
+         * @description One launch: which lanes, at which points, how often, within which limits.
+         *
+         *     ``lanes`` None means all but retired ones.
+         *
+         *     ``knobs`` gives the values to try for the knobs named in it; others take their first.
+         *     ``order_seed`` decides the order of runs within each round. ``until`` ends the rounds by
+         *     how sure they are instead of by their number. ``own_files`` is the folder that paths of
+         *     tables that are the user's own files start from.
+         *
+         *     Conditions: ``cache`` (inputs read once beforehand, or evicted), ``threads`` (given to
+         *     every library; None leaves the choice to each) and ``background`` (a load beside the
+         *     runs); several values of one are compared like a knob's. ``cores`` pins runs to so many.
+         *
+         *     ``calls_per_process`` calls follow one another in one process, the first told apart from the
+         *     others; ``min_sample_s`` repeats calls within a run until it lasts so long (0: one call a run).
+         *     ``sandbox`` is "auto" (where it works) or "off".
          */
-        PlanStep: {
+        Plan: {
+            /**
+             * Rounds
+             * @default 5
+             */
+            rounds: number;
+            /** @default null */
+            until: components["schemas"]["Until"] | null;
+            /**
+             * Warm Ups
+             * @default 1
+             */
+            warm_ups: number;
+            /**
+             * Lanes
+             * @default null
+             */
+            lanes: string[] | null;
+            /**
+             * Knobs
+             * @default {}
+             */
+            knobs: {
+                [key: string]: (boolean | number | string)[];
+            };
+            /**
+             * Cache
+             * @default [
+             *       "warm"
+             *     ]
+             */
+            cache: components["schemas"]["CacheEnum"][];
+            /**
+             * Threads
+             * @default [
+             *       null
+             *     ]
+             */
+            threads: (number | null)[];
+            /**
+             * Background
+             * @default [
+             *       "quiet"
+             *     ]
+             */
+            background: string[];
+            /**
+             * Cores
+             * @default null
+             */
+            cores: number | null;
+            /**
+             * Calls Per Process
+             * @default 1
+             */
+            calls_per_process: number;
+            /**
+             * Min Sample S
+             * @default 0
+             */
+            min_sample_s: number;
+            /**
+             * Sandbox
+             * @default auto
+             */
+            sandbox: components["schemas"]["SandboxEnum"];
+            /**
+             * @default {
+             *       "seconds": 120,
+             *       "cpu_seconds": null,
+             *       "memory_bytes": 4294967296,
+             *       "output_bytes": 16777216,
+             *       "written_bytes": 8589934592,
+             *       "processes": 256,
+             *       "prepare_seconds": 300
+             *     }
+             */
+            limits: components["schemas"]["Limits"];
+            /**
+             * Order Seed
+             * @default 1
+             */
+            order_seed: number;
+            /**
+             * Own Files
+             * @default null
+             */
+            own_files: string | null;
+        };
+        /**
+         * Plan
+         * @description One launch: which lanes, at which points, how often, within which limits.
+         *
+         *     ``lanes`` None means all but retired ones.
+         *
+         *     ``knobs`` gives the values to try for the knobs named in it; others take their first.
+         *     ``order_seed`` decides the order of runs within each round. ``until`` ends the rounds by
+         *     how sure they are instead of by their number. ``own_files`` is the folder that paths of
+         *     tables that are the user's own files start from.
+         *
+         *     Conditions: ``cache`` (inputs read once beforehand, or evicted), ``threads`` (given to
+         *     every library; None leaves the choice to each) and ``background`` (a load beside the
+         *     runs); several values of one are compared like a knob's. ``cores`` pins runs to so many.
+         *
+         *     ``calls_per_process`` calls follow one another in one process, the first told apart from the
+         *     others; ``min_sample_s`` repeats calls within a run until it lasts so long (0: one call a run).
+         *     ``sandbox`` is "auto" (where it works) or "off".
+         */
+        PlanRequest: {
+            /**
+             * Rounds
+             * @default 5
+             */
+            rounds?: number;
+            /** @default null */
+            until?: components["schemas"]["UntilRequest"] | null;
+            /**
+             * Warm Ups
+             * @default 1
+             */
+            warm_ups?: number;
+            /**
+             * Lanes
+             * @default null
+             */
+            lanes?: string[] | null;
+            /**
+             * Knobs
+             * @default {}
+             */
+            knobs?: {
+                [key: string]: (boolean | number | string)[];
+            };
+            /**
+             * Cache
+             * @default [
+             *       "warm"
+             *     ]
+             */
+            cache?: components["schemas"]["CacheEnum"][];
+            /**
+             * Threads
+             * @default [
+             *       null
+             *     ]
+             */
+            threads?: (number | null)[];
+            /**
+             * Background
+             * @default [
+             *       "quiet"
+             *     ]
+             */
+            background?: string[];
+            /**
+             * Cores
+             * @default null
+             */
+            cores?: number | null;
+            /**
+             * Calls Per Process
+             * @default 1
+             */
+            calls_per_process?: number;
+            /**
+             * Min Sample S
+             * @default 0
+             */
+            min_sample_s?: number;
+            /**
+             * Sandbox
+             * @default auto
+             */
+            sandbox?: components["schemas"]["SandboxEnum"];
+            /**
+             * @default {
+             *       "seconds": 120,
+             *       "cpu_seconds": null,
+             *       "memory_bytes": 4294967296,
+             *       "output_bytes": 16777216,
+             *       "written_bytes": 8589934592,
+             *       "processes": 256,
+             *       "prepare_seconds": 300
+             *     }
+             */
+            limits?: components["schemas"]["LimitsRequest"];
+            /**
+             * Order Seed
+             * @default 1
+             */
+            order_seed?: number;
+            /**
+             * Own Files
+             * @default null
+             */
+            own_files?: string | null;
+        };
+        /**
+         * PointFindings
+         * @description Findings at a point with the trial they come from.
+         */
+        PointFindings: {
+            /** Point */
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            /**
+             * Conclusion
+             * @default
+             */
+            conclusion: string;
+            /** Ranking */
+            ranking: string[];
+            /** Cautions */
+            cautions: components["schemas"]["Caution"][];
+            /** Lanes */
+            lanes: components["schemas"]["LaneFindings"][];
+            /**
+             * Measures
+             * @default []
+             */
+            measures: components["schemas"]["MeasureRow"][];
+            /** Trial */
+            trial: number;
+            /** State */
+            state: components["schemas"]["TrialState"];
+        };
+        /**
+         * Problem
+         * @description Something wrong in an approach's text; ``line`` counts from 1.
+         */
+        Problem: {
             /** What */
             what: string;
-            /** Detail */
-            detail: string;
-            /** Rows */
-            rows: number | null;
-            /** Expected Rows */
-            expected_rows: number | null;
-            /** Own S */
-            own_s: number | null;
-            /** Loops */
-            loops: number | null;
-            /** Blocks */
-            blocks: {
-                [key: string]: number;
-            };
-            /** Steps */
-            steps: components["schemas"]["PlanStep"][];
+            /**
+             * Line
+             * @default null
+             */
+            line: number | null;
+            /**
+             * Hint
+             * @default
+             */
+            hint: string;
         };
         /**
          * Profile
@@ -1818,7 +3414,7 @@ export interface components {
             /** Rounds */
             rounds: number;
             /** Verdict */
-            verdict: components["schemas"]["VerdictEnum"];
+            verdict: components["schemas"]["RatioVerdictEnum"];
             /**
              * Floor
              * @default null
@@ -1830,6 +3426,8 @@ export interface components {
              */
             bound: ("at least" | "at most") | null;
         };
+        /** @enum {string} */
+        RatioVerdictEnum: "faster" | "slower" | "cannot tell apart";
         /**
          * Rows
          * @description Rows as text.
@@ -1844,18 +3442,18 @@ export interface components {
          * RowsRequest
          * @description Which rows of which table, from ``first`` (counted from 0) on.
          */
-        RowsRequestRequest: {
+        RowsRequest: {
             /**
              * Data Text
              * @default null
              */
-            data_text: string | null;
+            data_text?: string | null;
             /**
              * Knobs
              * @default {}
              */
-            knobs: {
-                [key: string]: unknown;
+            knobs?: {
+                [key: string]: boolean | number | string;
             };
             /** Table */
             table: string;
@@ -1865,8 +3463,65 @@ export interface components {
             count: number;
         };
         /**
+         * RunLine
+         * @description What a live view shows of a run that has ended.
+         */
+        RunLine: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "run ended";
+            /** Run */
+            run: number;
+            /** Approach */
+            approach: string;
+            /** Point */
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            /** Round */
+            round: number;
+            /** Warm Up */
+            warm_up: boolean;
+            /** Memory Run */
+            memory_run: boolean;
+            /** State */
+            state: components["schemas"]["RunState"];
+            /** Elapsed S */
+            elapsed_s: number | null;
+            limit: components["schemas"]["LimitReached"] | null;
+            error: components["schemas"]["Failure"] | null;
+        };
+        /**
+         * RunProgress
+         * @description A run as it goes on: seconds, CPU seconds, bytes above its start, its stage, and how busy
+         *     each core of the machine is, from 0 to 1.
+         */
+        RunProgress: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "progress";
+            /** Run */
+            run: number;
+            /** Approach */
+            approach: string;
+            /** Elapsed S */
+            elapsed_s: number;
+            /** Cpu S */
+            cpu_s: number;
+            /** Memory Bytes */
+            memory_bytes: number;
+            /** Stage */
+            stage: string;
+            /** Cores */
+            cores: number[];
+        };
+        /**
          * RunShape
-         * @description One run in full; times in seconds, sizes in bytes.
+         * @description One run in full, with its curve and the exact code.
          */
         RunShape: {
             /** Run */
@@ -1877,7 +3532,7 @@ export interface components {
             engine: string;
             /** Point */
             point: {
-                [key: string]: unknown;
+                [key: string]: boolean | number | string | null;
             };
             /** Round */
             round: number;
@@ -1890,24 +3545,37 @@ export interface components {
              * @default false
              */
             memory_run: boolean;
-            /**
-             * Several Processes
-             * @default false
-             */
-            several_processes: boolean;
             /** State */
-            state: string;
-            /** Elapsed S */
+            state: components["schemas"]["RunState"];
+            /**
+             * Elapsed S
+             * @default null
+             */
             elapsed_s: number | null;
-            /** Elapsed At Least S */
+            /**
+             * Elapsed At Least S
+             * @default null
+             */
             elapsed_at_least_s: number | null;
-            /** Cpu User S */
+            /**
+             * Cpu User S
+             * @default null
+             */
             cpu_user_s: number | null;
-            /** Cpu System S */
+            /**
+             * Cpu System S
+             * @default null
+             */
             cpu_system_s: number | null;
-            /** Peak Memory Bytes */
+            /**
+             * Peak Memory Bytes
+             * @default null
+             */
             peak_memory_bytes: number | null;
-            /** Start Memory Bytes */
+            /**
+             * Start Memory Bytes
+             * @default null
+             */
             start_memory_bytes: number | null;
             /**
              * Server Cpu S
@@ -1919,25 +3587,46 @@ export interface components {
              * @default null
              */
             server_memory_bytes: number | null;
-            /** Memory Method */
+            /**
+             * Memory Method
+             * @default null
+             */
             memory_method: string | null;
             /**
              * Cpu Method
              * @default null
              */
             cpu_method: string | null;
-            /** Read Bytes */
+            /**
+             * Read Bytes
+             * @default null
+             */
             read_bytes: number | null;
-            /** Written Bytes */
+            /**
+             * Written Bytes
+             * @default null
+             */
             written_bytes: number | null;
-            /** Start S */
+            /**
+             * Start S
+             * @default null
+             */
             start_s: number | null;
-            /** Page Faults */
+            /**
+             * Page Faults
+             * @default null
+             */
             page_faults: number | null;
-            /** Context Switches */
+            /**
+             * Context Switches
+             * @default null
+             */
             context_switches: number | null;
-            /** Core Wait S */
-            core_wait_s: number | null;
+            /**
+             * Run Queue Wait S
+             * @default null
+             */
+            run_queue_wait_s: number | null;
             /**
              * Held Up S
              * @default null
@@ -1971,6 +3660,16 @@ export interface components {
              */
             calls: components["schemas"]["Call"][];
             /**
+             * Stages
+             * @default []
+             */
+            stages: components["schemas"]["StageTime"][];
+            /**
+             * Spans
+             * @default []
+             */
+            spans: components["schemas"]["Span"][];
+            /**
              * Threads
              * @default {}
              */
@@ -1983,60 +3682,158 @@ export interface components {
              */
             most_threads: number | null;
             /**
-             * Cores
-             * @default null
+             * Several Processes
+             * @default false
              */
-            cores: number | null;
+            several_processes: boolean;
             /**
-             * Cache
+             * Counters
+             * @default {}
+             */
+            counters: {
+                [key: string]: number;
+            };
+            /**
+             * Answer Rows
              * @default null
              */
-            cache: {
-                [key: string]: unknown;
-            } | null;
+            answer_rows: number | null;
+            /**
+             * Answer Bytes
+             * @default null
+             */
+            answer_bytes: number | null;
+            /**
+             * Answer Fingerprint
+             * @default null
+             */
+            answer_fingerprint: string | null;
+            /**
+             * Left Bytes
+             * @default null
+             */
+            left_bytes: number | null;
             /**
              * Tables S
              * @default null
              */
             tables_s: number | null;
+            /** @default null */
+            cache: components["schemas"]["CacheState"] | null;
             /**
              * Sandboxed
              * @default false
              */
             sandboxed: boolean;
-            /** Stages */
-            stages: components["schemas"]["StageSpan"][];
-            /** Spans */
-            spans: components["schemas"]["Span"][];
-            /** Counters */
-            counters: {
-                [key: string]: number;
-            };
-            /** Answer Rows */
-            answer_rows: number | null;
-            /** Answer Bytes */
-            answer_bytes: number | null;
-            /** Answer Fingerprint */
-            answer_fingerprint: string | null;
-            /** Left Bytes */
-            left_bytes: number | null;
-            /** Limit */
-            limit: {
-                [key: string]: unknown;
-            } | null;
+            /**
+             * Scope
+             * @default
+             */
+            scope: string;
+            /**
+             * Cores
+             * @default null
+             */
+            cores: number | null;
+            /** @default null */
+            limit: components["schemas"]["LimitReached"] | null;
+            /** @default null */
             error: components["schemas"]["Failure"] | null;
-            /** Output */
+            /**
+             * Output
+             * @default
+             */
             output: string;
-            /** Output Bytes */
+            /**
+             * Output Bytes
+             * @default 0
+             */
             output_bytes: number;
-            /** Not Measured */
+            /**
+             * Not Measured
+             * @default {}
+             */
             not_measured: {
                 [key: string]: string;
             };
+            /**
+             * Plans
+             * @default []
+             */
+            plans: components["schemas"]["StatementPlan"][];
+            /**
+             * Spent S
+             * @default null
+             */
+            spent_s: number | null;
             /** Curve */
-            curve: components["schemas"]["Sample"][];
+            curve: components["schemas"]["CurveSample"][];
             /** Code */
             code: string;
+        };
+        /**
+         * RunStarted
+         * @description A run begins; ``memory_run`` is one that is watched for its memory.
+         */
+        RunStarted: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "run started";
+            /** Run */
+            run: number;
+            /** Approach */
+            approach: string;
+            /** Point */
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            /** Round */
+            round: number;
+            /** Warm Up */
+            warm_up: boolean;
+            /** Memory Run */
+            memory_run: boolean;
+        };
+        /** @enum {string} */
+        RunState: "done" | "failed" | "limit" | "stopped";
+        /**
+         * Runtime
+         * @description An interpreter as it was found when last looked at.
+         *
+         *     ``prefixes`` are the folders that it and its packages lie in; ``problem`` says why it cannot
+         *     be used, "" when it can.
+         */
+        Runtime: {
+            /** Name */
+            name: string;
+            /** Interpreter */
+            interpreter: string;
+            /**
+             * Implementation
+             * @default
+             */
+            implementation: string;
+            /**
+             * Version
+             * @default
+             */
+            version: string;
+            /**
+             * Prefixes
+             * @default []
+             */
+            prefixes: string[];
+            /** Packages */
+            packages: {
+                [key: string]: string;
+            };
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
         };
         /**
          * RuntimeList
@@ -2044,39 +3841,7 @@ export interface components {
          */
         RuntimeList: {
             /** Runtimes */
-            runtimes: components["schemas"]["RuntimeShape"][];
-        };
-        /**
-         * RuntimeShape
-         * @description Another interpreter of this machine; ``problem`` says why it cannot be used.
-         */
-        RuntimeShape: {
-            /** Name */
-            name: string;
-            /** Interpreter */
-            interpreter: string;
-            /** Implementation */
-            implementation: string;
-            /** Version */
-            version: string;
-            /** Packages */
-            packages: {
-                [key: string]: string;
-            };
-            /** Problem */
-            problem: string;
-        };
-        /**
-         * Sample
-         * @description CPU used and memory held at a time since the start of the timed part.
-         */
-        Sample: {
-            /** T S */
-            t_s: number;
-            /** Cpu S */
-            cpu_s: number;
-            /** Memory Bytes */
-            memory_bytes: number;
+            runtimes: components["schemas"]["Runtime"][];
         };
         /**
          * SampleColumn
@@ -2105,10 +3870,20 @@ export interface components {
             /** Recipe Changed */
             recipe_changed: boolean;
         };
-        /** @description Sample files to shape a recipe like. */
-        SamplesRequest: {
-            files: string[];
-            allow?: string;
+        /** @enum {string} */
+        SandboxEnum: "auto" | "off";
+        /**
+         * SandboxState
+         * @description Whether runs can be sandboxed here, and why not.
+         */
+        SandboxState: {
+            /** Works */
+            works: boolean;
+            /**
+             * Why Not
+             * @default null
+             */
+            why_not: string | null;
         };
         /**
          * ServerList
@@ -2152,41 +3927,55 @@ export interface components {
             wanted: boolean;
         };
         /**
+         * SheetShape
          * @description What stands on an approach's sheets, and what it will ask of the engine at the usual size.
          *
          *     ``scan_s`` are seconds of exact searches row by row, ``words`` what is to be said of them.
          *     ``wrong_name`` is the column or cell whose formula has a mistake, ``wrong_at`` its character.
          */
-        Sheet: {
-            columns: components["schemas"]["SheetColumn"][];
-            cells: {
-                [key: string]: unknown;
-            }[];
+        SheetShape: {
+            /** Columns */
+            columns: components["schemas"]["Column"][];
+            /** Cells */
+            cells: components["schemas"]["Cell"][];
+            /** Rows Of */
             rows_of: string;
+            /** Rows */
             rows: number;
+            /** Sorted */
             sorted: string[];
+            /** Timed */
             timed: string[];
+            /**
+             * Formula Cells
+             * @default 0
+             */
             formula_cells: number;
-            /** Format: double */
+            /**
+             * Scan S
+             * @default 0
+             */
             scan_s: number;
+            /**
+             * Words
+             * @default
+             */
             words: string;
+            /**
+             * Random
+             * @default false
+             */
             random: boolean;
+            /**
+             * Wrong Name
+             * @default
+             */
             wrong_name: string;
+            /**
+             * Wrong At
+             * @default 0
+             */
             wrong_at: number;
-        };
-        /** @description A column of an answer sheet. */
-        SheetColumn: {
-            name: string;
-            formula: string;
-            layout: components["schemas"]["LayoutEnum"];
-            kind?: string | null;
-        };
-        /** @description A column of an answer sheet. */
-        SheetColumnRequest: {
-            name: string;
-            formula: string;
-            layout: components["schemas"]["LayoutEnum"];
-            kind?: string | null;
         };
         /**
          * Span
@@ -2201,10 +3990,10 @@ export interface components {
             end_s: number;
         };
         /**
-         * StageShape
+         * StageMedian
          * @description Median of a stage over the counted runs; the part outside all stages has no name.
          */
-        StageShape: {
+        StageMedian: {
             /** Name */
             name: string | null;
             /** Elapsed S */
@@ -2213,29 +4002,101 @@ export interface components {
             cpu_s: number | null;
         };
         /**
-         * StageSpan
-         * @description A stage of one run.
+         * StageTime
+         * @description What a stage of one run took, and how often it was gone through.
          */
-        StageSpan: {
+        StageTime: {
             /** Name */
             name: string;
             /** Elapsed S */
             elapsed_s: number;
             /** Cpu S */
             cpu_s: number;
-            /** Times */
+            /**
+             * Times
+             * @default 1
+             */
             times: number;
         };
         /**
          * StatementPlan
-         * @description A statement and how it was carried out, None where engines do not tell.
+         * @description A statement, the line that it starts on, and how it was carried out; None where engines do
+         *     not tell.
          */
         StatementPlan: {
             /** Text */
             text: string;
             /** Line */
             line: number;
-            plan: components["schemas"]["PlanStep"] | null;
+            plan: components["schemas"]["Step"] | null;
+        };
+        /**
+         * Statistics
+         * @description How near the statistics of a random model's answers must be: the mean of each column of
+         *     numbers, and its standard deviation where there are enough rows, as shares of the
+         *     reference's.
+         */
+        Statistics: {
+            /**
+             * Mean
+             * @default 0.02
+             */
+            mean: number;
+            /**
+             * Spread
+             * @default 0.2
+             */
+            spread: number;
+        };
+        /**
+         * Step
+         * @description One step of a plan and the steps that feed it.
+         *
+         *     Attributes:
+         *         what: the engine's own word for it.
+         *         detail: on what: table, index, condition.
+         *         rows: rows that it gave, over all its loops; None where the engine did not count.
+         *         expected_rows: what the engine had expected.
+         *         own_s: seconds spent in it without the steps that feed it, of all threads together
+         *             where the engine works in threads; None where it did not time.
+         *         loops: how often it was gone through.
+         *         blocks: blocks that it found in buffers, read, and read or wrote as temporary files,
+         *             those of the steps that feed it included.
+         */
+        Step: {
+            /** What */
+            what: string;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
+            /**
+             * Rows
+             * @default null
+             */
+            rows: number | null;
+            /**
+             * Expected Rows
+             * @default null
+             */
+            expected_rows: number | null;
+            /**
+             * Own S
+             * @default null
+             */
+            own_s: number | null;
+            /**
+             * Loops
+             * @default null
+             */
+            loops: number | null;
+            /** Blocks */
+            blocks: {
+                [key: string]: number;
+            };
+            /** Steps */
+            steps: components["schemas"]["Step"][];
         };
         /**
          * Summary
@@ -2274,14 +4135,44 @@ export interface components {
             /** Forms */
             forms: components["schemas"]["Cost"][];
         };
-        /** @description Targets in seconds and bytes. */
+        /**
+         * Targets
+         * @description What is good enough: seconds of elapsed time, bytes of peak memory above start.
+         */
         Targets: {
-            /** Format: double */
+            /**
+             * Elapsed
+             * @default null
+             */
             elapsed: number | null;
+            /**
+             * Memory
+             * @default null
+             */
             memory: number | null;
         };
-        /** @description A comparison file, or its recipe. */
+        /**
+         * TargetsChange
+         * @description Targets to set, as numbers or as they are written ("1 s"); null takes one out.
+         */
+        TargetsChangeRequest: {
+            /**
+             * Elapsed
+             * @default null
+             */
+            elapsed?: number | string | null;
+            /**
+             * Memory
+             * @default null
+             */
+            memory?: number | string | null;
+        };
+        /**
+         * Text
+         * @description A comparison file, or its recipe.
+         */
         TextRequest: {
+            /** Text */
             text: string;
         };
         /**
@@ -2296,7 +4187,16 @@ export interface components {
         };
         /**
          * TracedRows
-         * @description What became of broken or repeated rows; see agreement.sources.
+         * @description What became of some rows of a table in an answer.
+         *
+         *     Attributes:
+         *         table: the table that they stand in.
+         *         what: the way they are broken, or REPEATED.
+         *         rows: how many there are, by the generator's own knowledge; of broken ones those that
+         *             are not repeated elsewhere.
+         *         kept: those that stand in the answer (of repeated ones: that stand there again).
+         *         with_nulls: those of them in which a value became null.
+         *         dropped: those that do not stand there, or not by their own value.
          */
         TracedRows: {
             /** Table */
@@ -2311,96 +4211,117 @@ export interface components {
             with_nulls: number;
             /** Dropped */
             dropped: number;
-            /** Words */
-            words: string;
-        };
-        /** @description A trial in full, without its runs. */
-        Trial: {
-            readonly id: number;
-            comparison: number;
-            readonly comparison_name: string;
-            state?: components["schemas"]["TrialState"];
-            conclusion?: string;
-            planned_runs: number;
-            readonly done_runs: number;
-            /** Format: date-time */
-            readonly created_at: string;
-            /** Format: date-time */
-            started_at?: string | null;
-            /** Format: date-time */
-            finished_at?: string | null;
-            stop_asked?: boolean;
-            plan: components["schemas"]["Plan"];
-            machine: {
-                [key: string]: unknown;
-            };
-            data: components["schemas"]["Made"][];
-            message: {
-                [key: string]: string;
-            } | null;
-            points: {
-                [key: string]: unknown;
-            }[];
-            /** @description How many trials go before it. */
-            readonly ahead: number;
-            /** @description The exact code that each lane ran, by lane id. */
-            readonly lanes: {
-                [key: string]: string;
-            };
-            readonly dropped: string[];
+            /**
+             * Words
+             * @description In words: "12 rows with a bad number: 9 dropped, 3 with nulls".
+             */
+            readonly words: string;
         };
         /**
-         * TrialFindings
-         * @description Findings with the trial they come from.
+         * TrialEnded
+         * @description The trial has ended.
          */
-        TrialFindings: {
-            /** Point */
-            point: {
-                [key: string]: unknown;
-            };
-            /** Conclusion */
-            conclusion: string;
-            /** Ranking */
-            ranking: string[];
-            /** Cautions */
-            cautions: components["schemas"]["Caution"][];
-            /** Lanes */
-            lanes: components["schemas"]["LaneFindings"][];
+        TrialEnded: {
             /**
-             * Measures
-             * @default []
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
              */
-            measures: components["schemas"]["MeasureRow"][];
-            /** Trial */
-            trial: number;
+            kind: "ended";
             /** State */
             state: string;
         };
-        /** @description A trial in a list. */
+        /**
+         * TrialLine
+         * @description A trial in a list.
+         */
         TrialLine: {
-            readonly id: number;
+            /** Id */
+            id: number;
+            /** Comparison */
             comparison: number;
-            readonly comparison_name: string;
-            state?: components["schemas"]["TrialState"];
-            conclusion?: string;
+            /** Comparison Name */
+            comparison_name: string;
+            /** State */
+            state: components["schemas"]["TrialState"];
+            /** Conclusion */
+            conclusion: string;
+            /** Planned Runs */
             planned_runs: number;
-            readonly done_runs: number;
-            /** Format: date-time */
-            readonly created_at: string;
-            /** Format: date-time */
-            started_at?: string | null;
-            /** Format: date-time */
-            finished_at?: string | null;
-            stop_asked?: boolean;
+            /** Done Runs */
+            done_runs: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Started At */
+            started_at: string | null;
+            /** Finished At */
+            finished_at: string | null;
+            /** Stop Asked */
+            stop_asked: boolean;
         };
         /**
-         * @description * `waiting` - Waiting
-         *     * `running` - Running
-         *     * `done` - Done
-         *     * `stopped` - Stopped
-         *     * `failed` - Failed
-         * @enum {string}
+         * TrialShape
+         * @description A trial in full, without its runs: ``ahead`` are the trials that go before it, ``dropped``
+         *     the lanes that somebody took out, ``lanes`` the exact code that each lane ran, by its id.
          */
+        TrialShape: {
+            /** Id */
+            id: number;
+            /** Comparison */
+            comparison: number;
+            /** Comparison Name */
+            comparison_name: string;
+            /** State */
+            state: components["schemas"]["TrialState"];
+            /** Conclusion */
+            conclusion: string;
+            /** Planned Runs */
+            planned_runs: number;
+            /** Done Runs */
+            done_runs: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Started At */
+            started_at: string | null;
+            /** Finished At */
+            finished_at: string | null;
+            /** Stop Asked */
+            stop_asked: boolean;
+            plan: components["schemas"]["Plan"];
+            machine: components["schemas"]["Machine"];
+            /** Data */
+            data: components["schemas"]["MadeTable"][];
+            message: components["schemas"]["Trouble"] | null;
+            /** Points */
+            points: {
+                [key: string]: boolean | number | string | null;
+            }[];
+            /** Ahead */
+            ahead: number;
+            /** Lanes */
+            lanes: {
+                [key: string]: string;
+            };
+            /** Dropped */
+            dropped: string[];
+        };
+        /**
+         * TrialStarted
+         * @description The trial's turn has come.
+         */
+        TrialStarted: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "started";
+        };
+        /** @enum {string} */
         TrialState: "waiting" | "running" | "done" | "stopped" | "failed";
         /**
          * Tries
@@ -2416,37 +4337,43 @@ export interface components {
         };
         /**
          * Trouble
-         * @description What went wrong.
+         * @description What is wrong, where (a place, or empty), and how to fix it.
          */
         Trouble: {
             /** What */
             what: string;
-            /** Where */
+            /**
+             * Where
+             * @default
+             */
             where: string;
-            /** Cure */
-            cure: string;
+            /**
+             * Hint
+             * @default
+             */
+            hint: string;
         };
         /**
          * TryRequest
          * @description On how many rows to try a lane, and whether it is to tell how it is carried out, or to be
          *     killed after a share of its usual time and started again.
          */
-        TryRequestRequest: {
+        TryRequest: {
             /**
              * Rows
              * @default 1000
              */
-            rows: number;
+            rows?: number;
             /**
              * Kind
              * @default try
              */
-            kind: components["schemas"]["KindEnum"];
+            kind?: components["schemas"]["KindEnum"];
             /**
              * Share
              * @default 0.5
              */
-            share: number;
+            share?: number;
         };
         /**
          * TryShape
@@ -2460,63 +4387,155 @@ export interface components {
             /** Rows Asked */
             rows_asked: number;
             /** State */
-            state: string;
-            /** Message */
-            message: {
-                [key: string]: string;
-            } | null;
-            /** Point */
+            state: components["schemas"]["TryState"];
+            message: components["schemas"]["Trouble"] | null;
+            /**
+             * Point
+             * @default {}
+             */
             point: {
-                [key: string]: unknown;
+                [key: string]: boolean | number | string | null;
             };
-            /** Run State */
-            run_state: string | null;
-            /** Elapsed S */
+            /**
+             * Run State
+             * @default null
+             */
+            run_state: ("done" | "failed" | "limit" | "stopped") | null;
+            /**
+             * Elapsed S
+             * @default null
+             */
             elapsed_s: number | null;
-            /** Cpu S */
+            /**
+             * Cpu S
+             * @default null
+             */
             cpu_s: number | null;
-            /** Peak Memory Bytes */
+            /**
+             * Peak Memory Bytes
+             * @default null
+             */
             peak_memory_bytes: number | null;
-            /** Stages */
-            stages: components["schemas"]["StageSpan"][];
+            /**
+             * Stages
+             * @default []
+             */
+            stages: components["schemas"]["StageTime"][];
+            /** @default null */
             error: components["schemas"]["Failure"] | null;
-            /** Told */
-            told: string;
-            /** Output */
+            /**
+             * Trouble
+             * @default
+             */
+            trouble: string;
+            /**
+             * Output
+             * @default
+             */
             output: string;
-            /** Answer Rows */
+            /**
+             * Answer Rows
+             * @default null
+             */
             answer_rows: number | null;
-            /** Counters */
+            /**
+             * Counters
+             * @default {}
+             */
             counters: {
                 [key: string]: number;
             };
-            /** Columns */
+            /**
+             * Columns
+             * @default []
+             */
             columns: components["schemas"]["AnswerColumn"][];
-            /** Rows */
+            /**
+             * Rows
+             * @default []
+             */
             rows: (string | null)[][];
         };
         /** @enum {string} */
-        UnitEnum: "seconds" | "bytes" | "count" | "cores" | "share";
-        /** @description Rounds that end by how sure they are. */
-        Until: {
-            /** Format: double */
-            narrower_than: number;
-            at_least: number;
-            at_most: number;
-            /** Format: double */
-            minutes: number;
-        };
-        /** @description Rounds that end by how sure they are. */
-        UntilRequest: {
-            /** Format: double */
-            narrower_than: number;
-            at_least: number;
-            at_most: number;
-            /** Format: double */
-            minutes: number;
-        };
+        TryState: "waiting" | "done" | "failed";
         /** @enum {string} */
-        VerdictEnum: "faster" | "slower" | "cannot tell apart";
+        UnitEnum: "seconds" | "bytes" | "count" | "cores" | "share";
+        /**
+         * Until
+         * @description When rounds are enough: once every interval is narrower than a share of its value.
+         *
+         *     The interval is that of each lane's ratio to the baseline (of the median, where the
+         *     baseline runs alone), after ``at_least`` rounds, at the latest after ``at_most`` or after
+         *     ``minutes``.
+         */
+        Until: {
+            /**
+             * Narrower Than
+             * @default 0.1
+             */
+            narrower_than: number;
+            /**
+             * At Least
+             * @default 5
+             */
+            at_least: number;
+            /**
+             * At Most
+             * @default 30
+             */
+            at_most: number;
+            /**
+             * Minutes
+             * @default 30
+             */
+            minutes: number;
+        };
+        /**
+         * Until
+         * @description When rounds are enough: once every interval is narrower than a share of its value.
+         *
+         *     The interval is that of each lane's ratio to the baseline (of the median, where the
+         *     baseline runs alone), after ``at_least`` rounds, at the latest after ``at_most`` or after
+         *     ``minutes``.
+         */
+        UntilRequest: {
+            /**
+             * Narrower Than
+             * @default 0.1
+             */
+            narrower_than?: number;
+            /**
+             * At Least
+             * @default 5
+             */
+            at_least?: number;
+            /**
+             * At Most
+             * @default 30
+             */
+            at_most?: number;
+            /**
+             * Minutes
+             * @default 30
+             */
+            minutes?: number;
+        };
+        /**
+         * UsedRuntime
+         * @description Another interpreter that runs of the trial used.
+         */
+        UsedRuntime: {
+            /** Implementation */
+            implementation: string;
+            /** Version */
+            version: string;
+            /** Interpreter */
+            interpreter: string;
+            /** Packages */
+            packages: {
+                [key: string]: string;
+            };
+        };
         /**
          * Written
          * @description A recipe being written (the stored one when absent), at some knob values.
@@ -2526,13 +4545,13 @@ export interface components {
              * Data Text
              * @default null
              */
-            data_text: string | null;
+            data_text?: string | null;
             /**
              * Knobs
              * @default {}
              */
-            knobs: {
-                [key: string]: unknown;
+            knobs?: {
+                [key: string]: boolean | number | string;
             };
         };
     };
@@ -2577,7 +4596,49 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_formatted_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonLine"][];
+                };
+            };
+        };
+    };
+    comparisons_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -2618,7 +4679,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["LookRequestRequest"];
+                "application/json": components["schemas"]["LookRequest"];
             };
         };
         responses: {
@@ -2664,7 +4725,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["MakeRequestRequest"];
+                "application/json": components["schemas"]["MakeRequest"];
             };
         };
         responses: {
@@ -2710,7 +4771,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RowsRequestRequest"];
+                "application/json": components["schemas"]["RowsRequest"];
             };
         };
         responses: {
@@ -2786,7 +4847,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["TryRequestRequest"];
+                "application/json": components["schemas"]["TryRequest"];
             };
         };
         responses: {
@@ -2820,7 +4881,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trial"];
+                    "application/json": components["schemas"]["TrialShape"];
                 };
             };
         };
@@ -2830,7 +4891,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
             };
             cookie?: never;
@@ -2842,7 +4902,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -2852,7 +4912,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
             };
             cookie?: never;
@@ -2873,14 +4932,13 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
             };
             cookie?: never;
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["PatchedSettingsRequest"];
+                "application/json": components["schemas"]["PatchedSettingsChangeRequest"];
             };
         };
         responses: {
@@ -2889,7 +4947,76 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_formatted_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_formatted_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    comparisons_formatted_partial_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedSettingsChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -2899,7 +5026,28 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/toml": string;
+                };
+            };
+        };
+    };
+    comparisons_file_formatted_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -2921,14 +5069,13 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["OrderRequest"];
+                "application/json": components["schemas"]["LaneOrderRequest"];
             };
         };
         responses: {
@@ -2937,7 +5084,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_lane_order_formatted_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LaneOrderRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -2947,7 +5120,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
             };
             cookie?: never;
@@ -2963,7 +5135,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_lanes_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewLaneRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -2973,7 +5171,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
                 lane: string;
             };
@@ -2986,7 +5183,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -2996,7 +5193,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
                 lane: string;
             };
@@ -3013,7 +5209,57 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_lanes_formatted_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_lanes_formatted_partial_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedLaneChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -3023,7 +5269,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
             };
             cookie?: never;
@@ -3039,7 +5284,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_recipe_formatted_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -3049,7 +5320,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
             };
             cookie?: never;
@@ -3061,7 +5331,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_restore_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -3071,7 +5363,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this comparison. */
                 id: number;
             };
             cookie?: never;
@@ -3087,7 +5378,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_text_formatted_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -3110,7 +5427,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_import_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -3122,9 +5464,12 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "multipart/form-data": components["schemas"]["SamplesRequest"];
+                "multipart/form-data": {
+                    files: string[];
+                    allow?: string;
+                };
             };
         };
         responses: {
@@ -3133,7 +5478,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -3190,9 +5535,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        [key: string]: unknown;
-                    };
+                    "application/json": components["schemas"]["MachineShape"];
                 };
             };
         };
@@ -3418,12 +5761,34 @@ export interface operations {
             };
         };
     };
+    trials_formatted_list: {
+        parameters: {
+            query: {
+                comparison: number;
+            };
+            header?: never;
+            path: {
+                format: ".json";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialLine"][];
+                };
+            };
+        };
+    };
     trials_retrieve: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
                 id: number;
             };
             cookie?: never;
@@ -3435,7 +5800,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trial"];
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_formatted_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_events_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Events"];
+                };
+            };
+        };
+    };
+    trials_events_formatted_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Events"];
                 };
             };
         };
@@ -3445,7 +5875,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
                 id: number;
             };
             cookie?: never;
@@ -3461,7 +5890,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Comparison"];
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    trials_expect_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
                 };
             };
         };
@@ -3474,7 +5929,6 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
                 id: number;
             };
             cookie?: never;
@@ -3486,7 +5940,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TrialFindings"];
+                    "application/json": components["schemas"]["PointFindings"];
+                };
+            };
+        };
+    };
+    trials_findings_formatted_retrieve: {
+        parameters: {
+            query?: {
+                /** @description knob values as JSON */
+                point?: string;
+            };
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PointFindings"];
                 };
             };
         };
@@ -3496,7 +5975,31 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LaneAskedRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    trials_judge_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -3521,7 +6024,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
                 id: number;
                 lane: string;
             };
@@ -3534,7 +6036,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trial"];
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_lanes_drop_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
                 };
             };
         };
@@ -3546,7 +6071,30 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+        };
+    };
+    trials_measures_formatted_retrieve: {
+        parameters: {
+            query?: {
+                point?: string;
+            };
+            header?: never;
+            path: {
+                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -3568,7 +6116,28 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+        };
+    };
+    trials_report_formatted_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -3590,9 +6159,31 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
                 id: number;
-                number: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShape"];
+                };
+            };
+        };
+    };
+    trials_runs_formatted_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+                number: number;
             };
             cookie?: never;
         };
@@ -3613,9 +6204,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
                 id: number;
-                number: string;
+                number: number;
             };
             cookie?: never;
         };
@@ -3626,7 +6216,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trial"];
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_runs_stop_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
                 };
             };
         };
@@ -3636,7 +6249,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description A unique integer value identifying this trial. */
                 id: number;
             };
             cookie?: never;
@@ -3648,7 +6260,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trial"];
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_stop_formatted_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
                 };
             };
         };

@@ -89,7 +89,7 @@ export function MachinePage() {
                   "ready"
                 ) : (
                   <span className="caution">
-                    not installed; install with <code className="mono">{engine.cure}</code>
+                    not installed; install with <code className="mono">{engine.hint}</code>
                   </span>
                 )}
                 <span className="quiet">

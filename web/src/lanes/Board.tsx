@@ -204,7 +204,7 @@ function Elapsed({ lane, place, scale, width, target, row }: RowProps) {
     ? `${seconds(elapsed.median)}${
         elapsed.low !== null ? `, ${seconds(elapsed.low)} to ${seconds(elapsed.high)}` : ""
       }`
-    : lane.told || lane.state;
+    : lane.trouble || lane.state;
   return (
     <svg width={width} height={row} role="img" aria-label={`${lane.name}: ${label}`}>
       <Bands scale={scale} height={row} />
@@ -276,7 +276,7 @@ function Elapsed({ lane, place, scale, width, target, row }: RowProps) {
       )}
       {!elapsed && (
         <text className="told" x={width - 8} y={15} textAnchor="end">
-          {cut(lane.told || lane.state, width / 6.4)}
+          {cut(lane.trouble || lane.state, width / 6.4)}
         </text>
       )}
     </svg>

@@ -43,7 +43,7 @@ export function LaneDrawer({ comparison, trial, lane, view }: Props) {
       }
     >
       <div className="lane-drawer">
-        {lane.told && <div className="trouble">{lane.told}</div>}
+        {lane.trouble && <div className="trouble">{lane.trouble}</div>}
         <section>
           <h3>Runs in order</h3>
           <RunsInOrder
@@ -171,7 +171,7 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
         : `${bytes(run.peak_memory_bytes - run.start_memory_bytes)} above ${bytes(run.start_memory_bytes)}`,
     ],
     ["start and imports", `${seconds(run.start_s)} (not counted)`],
-    ["waited for a core", seconds(run.core_wait_s)],
+    ["run-queue wait", seconds(run.run_queue_wait_s)],
     ["other programs’ CPU", seconds(run.others_cpu_s)],
     ...(run.inner_repeats > 1
       ? ([

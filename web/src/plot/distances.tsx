@@ -35,7 +35,7 @@ export function DistanceAxis({ width, relative }: { width: number; relative: num
   );
 }
 
-type Props = { distances: Schemas["DistancesShape"]; width: number; relative: number };
+type Props = { distances: Schemas["ColumnDistances"]; width: number; relative: number };
 
 export function Distances({ distances, width, relative }: Props) {
   const x = distanceScale(width);

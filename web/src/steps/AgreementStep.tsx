@@ -1,4 +1,4 @@
-/** Is it the same answer: the reference against each lane, camps, and the evidence. */
+/** Is it the same answer: the reference against each lane, groups, and the evidence. */
 import { useQueryClient } from "@tanstack/react-query";
 import { App, Select } from "antd";
 import { useEffect, useState } from "react";
@@ -181,22 +181,23 @@ type CampsProps = {
 
 /** Who says the same: shown side by side, with no vote on who is right. */
 function Camps({ lanes, marks, onOpen }: CampsProps) {
-  const camps = new Map<number, LaneFindings[]>();
+  const groups = new Map<number, LaneFindings[]>();
   for (const lane of lanes) {
-    const camp = lane.agreement?.camp;
-    if (camp !== null && camp !== undefined) camps.set(camp, [...(camps.get(camp) ?? []), lane]);
+    const group = lane.agreement?.group;
+    if (group !== null && group !== undefined)
+      groups.set(group, [...(groups.get(group) ?? []), lane]);
   }
-  if (camps.size < 2) return null;
+  if (groups.size < 2) return null;
   return (
-    <div className="camps" data-testid="camps" aria-label="Lanes that say the same">
-      {[...camps.entries()]
+    <div className="groups" data-testid="groups" aria-label="Lanes that say the same">
+      {[...groups.entries()]
         .sort(([a], [b]) => a - b)
-        .map(([camp, members]) => (
-          <div key={camp} className="camp">
-            <div className="camp-head">
+        .map(([group, members]) => (
+          <div key={group} className="group">
+            <div className="group-head">
               {members.length === 1 ? "One lane says" : `${members.length} lanes say`}{" "}
-              <strong>{String.fromCharCode(65 + camp)}</strong>
-              {camp === 0 && <span className="faint">, with the reference</span>}
+              <strong>{String.fromCharCode(65 + group)}</strong>
+              {group === 0 && <span className="faint">, with the reference</span>}
             </div>
             {members.map((lane) => (
               <button key={lane.id} className="text" onClick={() => onOpen(lane.id)}>

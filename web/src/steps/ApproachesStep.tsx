@@ -145,7 +145,7 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
   const writes = /^writes = true/m.test(lane.settings_text);
   const names = { tables: comparison.columns, knobs: Object.keys(comparison.knobs) };
   const state = change.isPending ? "saving" : code === saved ? "saved" : "not saved yet";
-  const problem = lane.problem as { what: string; line: number | null; cure: string } | null;
+  const problem = lane.problem as { what: string; line: number | null; hint: string } | null;
   return (
     <div className="approach">
       <div className="row approach-head">
@@ -224,7 +224,7 @@ function LaneEditor(props: { comparison: Comparison; lane: Lane; ran: string | u
       {problem && (
         <div className="trouble" role="alert" data-testid="lane-problem">
           {problem.line && <div className="where">line {problem.line}</div>}
-          {problem.what} {problem.cure}
+          {problem.what} {problem.hint}
         </div>
       )}
       {ran !== undefined && ran !== lane.code && (

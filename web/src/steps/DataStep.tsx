@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Button, InputNumber, Segmented, Slider } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { api, taken, type Comparison, type Edit, wholeEdit, type Problem } from "../api/client";
+import { api, taken, type Comparison, type Edit, type Problem } from "../api/client";
 import { changes, useChange } from "../api/queries";
 import type { StepProps } from "./props";
 import { CodeEditor } from "../ui/editors";
@@ -46,7 +46,7 @@ export default function DataStep({ comparison }: StepProps) {
       taken(
         api.POST("/api/comparisons/{comparison}/data/look/", {
           ...where,
-          body: { data_text: text, knobs: {}, edits: pending ? [wholeEdit(pending)] : [] },
+          body: { data_text: text, knobs: {}, edits: pending ? [pending] : [] },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -102,7 +102,7 @@ export default function DataStep({ comparison }: StepProps) {
           const answer = await taken(
             api.POST("/api/comparisons/{comparison}/data/look/", {
               params: { path: { comparison: id } },
-              body: { data_text: newest.current, knobs: {}, edits: [wholeEdit(edit)] },
+              body: { data_text: newest.current, knobs: {}, edits: [edit] },
             }),
           );
           newest.current = answer.data_text;

@@ -8,6 +8,7 @@ import {
   type Agreement,
   type Comparison,
   type LaneFindings,
+  type Point,
   type Trial,
 } from "../api/client";
 import { CodeDifference, type Language } from "../ui/editors";
@@ -23,7 +24,7 @@ type Props = {
   trial: Trial | undefined;
   lane: LaneFindings;
   agreement: Agreement;
-  point: Record<string, unknown>;
+  point: Point;
 };
 
 export function Evidence({ comparison, trial, lane, agreement, point }: Props) {
@@ -198,11 +199,9 @@ function Columns({ agreement, relative }: { agreement: Agreement; relative: numb
   );
 }
 
-type Side = Record<string, unknown> | null;
-
 function Examples({ comparison, agreement }: { comparison: Comparison; agreement: Agreement }) {
   const { relative, absolute } = comparison.answer;
-  const first = agreement.examples[0] as Record<string, Side> | undefined;
+  const first = agreement.examples[0];
   const told = agreement.evidence?.map((column) => column.name) ?? [];
   const columns = told.length ? told : Object.keys(first?.reference ?? first?.answer ?? {});
   /** Whether two values are further apart than the tolerance. */
@@ -225,15 +224,15 @@ function Examples({ comparison, agreement }: { comparison: Comparison; agreement
         </thead>
         <tbody>
           {agreement.examples.map((example, i) => {
-            const sides = example as Record<string, Side>;
-            return ["reference", "answer"].map((side) => (
+            return (["reference", "answer"] as const).map((side) => (
               <tr key={`${i}-${side}`} className={side === "reference" ? "first" : ""}>
                 <td className="faint">{side === "reference" ? "reference" : "this lane"}</td>
-                {sides[side] ? (
+                {example[side] ? (
                   columns.map((name) => {
-                    const across = sides[side === "reference" ? "answer" : "reference"];
-                    const value = sides[side]?.[name];
-                    const marked = across && differ(sides.reference?.[name], sides.answer?.[name]);
+                    const across = example[side === "reference" ? "answer" : "reference"];
+                    const value = example[side]?.[name];
+                    const marked =
+                      across && differ(example.reference?.[name], example.answer?.[name]);
                     return (
                       <td key={name} className={marked ? "differs" : ""}>
                         {value === null ? <span className="faint">null</span> : String(value)}

@@ -5,7 +5,7 @@ import { Trouble } from "../ui/Trouble";
 import { count, plural, seconds } from "../ui/units";
 import { Size, useStart, useTry, type PanelProps } from "./TryPanel";
 
-type Step = Schemas["PlanStep"];
+type Step = Schemas["Step"];
 
 /** Expected rows further off than this are marked: the engine chose its way by them. */
 const FAR_OFF = 10;

@@ -121,7 +121,7 @@ function Cautions({ findings }: { findings: Findings }) {
       {shown.map((caution) => (
         <li key={`${caution.word} ${caution.lane}`}>
           <strong>{caution.word}</strong> {caution.reason}{" "}
-          <span className="cure">{caution.cure}</span>
+          <span className="hint">{caution.hint}</span>
         </li>
       ))}
       {found.length > SHOWN_CAUTIONS && (

@@ -10,7 +10,7 @@ import { Formula, FormulaField, tint } from "../ui/FormulaField";
 import { Trouble } from "../ui/Trouble";
 import { count, plural, seconds } from "../ui/units";
 
-type Column = Schemas["SheetColumn"];
+type Column = Schemas["Column"];
 type Layout = Column["layout"];
 
 const LAYOUTS: { value: Layout; label: string }[] = [
@@ -39,12 +39,8 @@ export function SheetEditor({ comparison, lane, tried }: Props) {
   const change = useChange(comparison.id, { quiet: true });
   const sheet = lane.sheet;
   if (!sheet) return <p className="quiet">The tables cannot be laid out; see the step Data.</p>;
-  const put = (columns: Column[]) =>
-    change.mutate(
-      changes.lane(lane.id, {
-        columns: columns.map(({ kind, ...rest }) => (kind ? { kind, ...rest } : rest)),
-      }),
-    );
+  const put = (columns: Schemas["ColumnRequest"][]) =>
+    change.mutate(changes.lane(lane.id, { columns }));
   const set = (at: number, part: Partial<Column>) =>
     put(sheet.columns.map((column, i) => (i === at ? { ...column, ...part } : column)));
   const add = () => {

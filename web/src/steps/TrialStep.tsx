@@ -1,4 +1,4 @@
-/** The trial: the plan as a sentence, then the race. */
+/** The trial: the plan as a sentence, then the live view. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button } from "antd";
 import { useState } from "react";
@@ -10,7 +10,7 @@ import { useOff, useView } from "../frame/view";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
 import { asBody, keepPlan, keptPlan, mostRounds, points, type PlanDraft } from "./plan";
-import { Race } from "./Race";
+import { LiveView } from "./LiveView";
 import { Sentence } from "./Sentence";
 
 export function TrialStep({ comparison, trial }: StepProps) {
@@ -73,7 +73,7 @@ export function TrialStep({ comparison, trial }: StepProps) {
         </span>
       </div>
       <Trouble error={launch.error} id="launch-problem" />
-      {trial && <Race key={trial.id} comparison={comparison} trial={trial} />}
+      {trial && <LiveView key={trial.id} comparison={comparison} trial={trial} />}
       <PastTrials comparison={comparison.id} shown={trial?.id ?? null} />
     </div>
   );

@@ -38,7 +38,7 @@ export function useTry(comparison: number, lane: string) {
 /** Ask for a try of a kind, once what is typed has reached the server. */
 export function useStart(comparison: number, lane: string, before: () => Promise<unknown>) {
   const cache = useQueryClient();
-  return useMutation<Schemas["Tries"], Problem, Partial<Schemas["TryRequestRequest"]>>({
+  return useMutation<Schemas["Tries"], Problem, Partial<Schemas["TryRequest"]>>({
     mutationFn: async (asked) => {
       await before();
       return taken(
@@ -98,7 +98,7 @@ export function TryPanel({ comparison, lane, rows, onRows, beforeTry }: PanelPro
 }
 
 function stateWords(found: Schemas["TryShape"]): string {
-  if (found.told) return found.told;
+  if (found.trouble) return found.trouble;
   if (found.run_state === "failed") return "failed";
   return `${seconds(found.elapsed_s)}, CPU ${seconds(found.cpu_s)}, ${bytes(found.peak_memory_bytes)} above its start`;
 }

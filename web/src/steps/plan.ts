@@ -92,8 +92,8 @@ export function asBody(plan: PlanDraft, lanes: string[] | null): Schemas["PlanRe
     threads: plan.threads,
     cores: plan.cores,
     background: plan.background,
-    kept: plan.calls === "kept" ? plan.kept : 1,
-    shortest_s: plan.calls === "repeated" ? plan.shortestMs / 1000 : 0,
+    calls_per_process: plan.calls === "kept" ? plan.kept : 1,
+    min_sample_s: plan.calls === "repeated" ? plan.shortestMs / 1000 : 0,
     limits: {
       seconds: plan.seconds,
       memory_bytes: Math.round(plan.memoryGiB * 2 ** 30),

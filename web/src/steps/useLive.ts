@@ -1,17 +1,12 @@
-/** A trial's live events, folded into what the race shows. */
+/** A trial's live events, folded into what the live view shows. */
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useReducer } from "react";
+import type { LiveEvent, Schemas } from "../api/client";
 
 export type Sample = { t: number; cpu: number; memory: number };
 
-export type Running = {
-  run: number;
-  approach: string;
-  round: number;
-  warm_up: boolean;
-  /** A run that is watched for its memory: its times count for nothing. */
-  memory_alone: boolean;
-  point: Record<string, unknown>;
+/** A run under way; one that is watched for its memory has times that count for nothing. */
+export type Running = Schemas["RunStarted"] & {
   elapsed: number;
   stage: string;
   cpu: number;
@@ -19,21 +14,10 @@ export type Running = {
   samples: Sample[];
 };
 
-export type Ended = {
-  run: number;
-  approach: string;
-  round: number;
-  warm_up: boolean;
-  state: string;
-  point: Record<string, unknown>;
-  memory_run: boolean;
-  elapsed_s: number | null;
-  error: { kind: string; message: string; line: number | null; printed?: string } | null;
-  limit: { kind: string; value: number } | null;
-};
+export type Ended = Schemas["RunLine"];
 
 export type LiveTrial = {
-  making: { table: string; form: string; rows: number; total: number } | null;
+  making: Schemas["DataProgress"] | null;
   running: Running | null;
   ended: Ended[];
   out: Set<string>;
@@ -56,88 +40,73 @@ const EMPTY: LiveTrial = {
   seen: 0,
 };
 
-type LiveEvent = { kind: string; [field: string]: unknown };
+type Told = { event: LiveEvent; at: number } | "reset";
 
-export function fold(race: LiveTrial, event: LiveEvent): LiveTrial {
-  return { ...folded(race, event), seen: Number(event.at ?? race.seen) };
+export function fold(live: LiveTrial, told: Told): LiveTrial {
+  return told === "reset" ? EMPTY : { ...folded(live, told.event), seen: told.at };
 }
 
-function folded(race: LiveTrial, event: LiveEvent): LiveTrial {
+function folded(live: LiveTrial, event: LiveEvent): LiveTrial {
   switch (event.kind) {
-    case "reset":
-      return EMPTY;
     case "data":
-      return { ...race, making: event as unknown as LiveTrial["making"] };
+      return { ...live, making: event };
     case "data made":
-      return { ...race, making: null };
+      return { ...live, making: null };
     case "run started": {
-      const started = event as unknown as Running & { number: number };
-      const running: Running = {
-        ...started,
-        run: started.number,
-        elapsed: 0,
-        stage: "",
-        cpu: 0,
-        memory: 0,
-        samples: [],
-      };
-      return { ...race, making: null, running };
+      const running = { ...event, elapsed: 0, stage: "", cpu: 0, memory: 0, samples: [] };
+      return { ...live, making: null, running };
     }
     case "progress": {
-      if (!race.running || race.running.run !== event.run) return race;
-      const sample = {
-        t: Number(event.elapsed_s),
-        cpu: Number(event.cpu_s),
-        memory: Number(event.memory_bytes),
-      };
+      if (live.running?.run !== event.run) return live;
+      const sample = { t: event.elapsed_s, cpu: event.cpu_s, memory: event.memory_bytes };
       return {
-        ...race,
-        cores: event.cores as number[],
+        ...live,
+        cores: event.cores,
         running: {
-          ...race.running,
+          ...live.running,
           elapsed: sample.t,
           cpu: sample.cpu,
           memory: sample.memory,
-          stage: String(event.stage),
-          samples: [...race.running.samples, sample],
+          stage: event.stage,
+          samples: [...live.running.samples, sample],
         },
       };
     }
     case "run ended": {
-      const ended = event as unknown as Ended;
-      const samples = race.running?.run === ended.run ? race.running.samples : [];
+      const samples = live.running?.run === event.run ? live.running.samples : [];
       return {
-        ...race,
+        ...live,
         running: null,
-        ended: ended.memory_run
-          ? race.ended
-          : [...race.ended.filter((e) => e.run !== ended.run), ended],
+        ended: event.memory_run
+          ? live.ended
+          : [...live.ended.filter((e) => e.run !== event.run), event],
         shadows:
-          samples.length && !ended.memory_run
-            ? { ...race.shadows, [ended.approach]: samples }
-            : race.shadows,
+          samples.length && !event.memory_run
+            ? { ...live.shadows, [event.approach]: samples }
+            : live.shadows,
       };
     }
     case "lane out":
-      return { ...race, out: new Set([...race.out, String(event.approach)]) };
+      return { ...live, out: new Set([...live.out, event.approach]) };
     case "ended":
-      return { ...race, running: null, making: null, over: true };
-    default:
-      return race;
+      return { ...live, running: null, making: null, over: true };
+    case "started":
+    case "judged":
+      return live;
   }
 }
 
 /** Follow a trial from its first event; what depends on it is asked for anew as runs end. */
 export function useLive(trial: number | null, comparison: number): LiveTrial {
-  const [race, tell] = useReducer(fold, EMPTY);
+  const [live, tell] = useReducer(fold, EMPTY);
   const cache = useQueryClient();
   useEffect(() => {
-    tell({ kind: "reset" });
+    tell("reset");
     if (trial === null) return;
     const source = new EventSource(`/live/trials/${trial}`);
     source.onmessage = (message) => {
       const event = JSON.parse(message.data as string) as LiveEvent;
-      tell({ ...event, at: Date.now() });
+      tell({ event, at: Date.now() });
       if (event.kind === "started") {
         void cache.invalidateQueries({ queryKey: ["trial", trial] });
         void cache.invalidateQueries({ queryKey: ["now"] });
@@ -153,5 +122,5 @@ export function useLive(trial: number | null, comparison: number): LiveTrial {
     source.addEventListener("over", () => source.close());
     return () => source.close();
   }, [trial, comparison, cache]);
-  return race;
+  return live;
 }

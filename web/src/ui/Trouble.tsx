@@ -7,7 +7,7 @@ export function Trouble({ error, id }: { error: unknown; id?: string }) {
   return (
     <div className="trouble" role="alert" data-testid={id}>
       {problem.where && <div className="where">{problem.where}</div>}
-      {problem.what} {problem.cure}
+      {problem.what} {problem.hint}
     </div>
   );
 }

@@ -1,8 +1,7 @@
 """Is it the same answer: rows, columns, types, values within a tolerance, order."""
 
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass, field
-from typing import Any
+from typing import get_args
 
 import numpy as np
 import pyarrow as pa
@@ -16,76 +15,23 @@ from ivrell.core.agreement.side import Side
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.agreement.types import common, matched_names
 from ivrell.core.comparison.model import Answer, Statistics
+from ivrell.core.records.agreement import Agreement, Verdict
 
-SAME = "same"
-OTHER_ORDER = "same, other order"
-CLOSE = "same within tolerance"
-OTHER_TYPES = "same values, other types"
-DIFFERENT = "different"
-NO_ANSWER = "no answer"
-VERDICTS = (SAME, OTHER_ORDER, CLOSE, OTHER_TYPES, DIFFERENT, NO_ANSWER)
+SAME: Verdict = "same"
+OTHER_ORDER: Verdict = "same, other order"
+CLOSE: Verdict = "same within tolerance"
+OTHER_TYPES: Verdict = "same values, other types"
+DIFFERENT: Verdict = "different"
+NO_ANSWER: Verdict = "no answer"
+VERDICTS: tuple[Verdict, ...] = get_args(Verdict)
 
 _EXAMPLES = 12
 _LOOKED_UP = 500
 
 
-@dataclass
-class Agreement:
-    """How one answer stands to the reference.
-
-    Attributes:
-        verdict: one of VERDICTS, best first.
-        reasons: what is different, one sentence each; empty when nothing is.
-        rows, reference_rows: number of rows of each.
-        missing_columns, extra_columns: against the reference.
-        renamed: columns whose names differ in case alone, the reference's name first.
-        drifted: columns whose type is of another family, or that lost something by their type:
-            ``column``, ``reference`` and ``answer`` (families), ``lost``, ``lost_by_reference``.
-        different_rows: rows with no partner in the reference, or with a partner whose
-            values are further off than the tolerance.
-        missing_rows, extra_rows: those of them without a partner, on either side.
-        repeated_keys: keys that the answer has more often than the reference.
-        largest_absolute, largest_relative, largest_units: distance of numbers taken as equal,
-            the last in units in the last place.
-        columns: per column the count of values that differ.
-        evidence: per column what ``column_evidence`` tells; empty when answers are the same.
-        examples: rows that differ, each with both sides.
-        unstable: whether the answer was right in some runs and wrong in others.
-    """
-
-    verdict: str
-    reasons: list[str] = field(default_factory=list)
-    rows: int = 0
-    reference_rows: int = 0
-    missing_columns: list[str] = field(default_factory=list)
-    extra_columns: list[str] = field(default_factory=list)
-    renamed: dict[str, str] = field(default_factory=dict)
-    drifted: list[dict[str, str]] = field(default_factory=list)
-    different_rows: int = 0
-    missing_rows: int = 0
-    extra_rows: int = 0
-    repeated_keys: int = 0
-    largest_absolute: float = 0.0
-    largest_relative: float = 0.0
-    largest_units: float = 0.0
-    columns: dict[str, int] = field(default_factory=dict)
-    evidence: list[dict[str, Any]] = field(default_factory=list)
-    examples: list[dict[str, Any]] = field(default_factory=list)
-    unstable: bool = False
-
-    @property
-    def agrees(self) -> bool:
-        """Whether the values are the same within the question's tolerance."""
-        return self.verdict not in (DIFFERENT, NO_ANSWER)
-
-    def as_dict(self) -> dict[str, Any]:
-        """As plain data for agreement.json and the API."""
-        return {**asdict(self), "agrees": self.agrees}
-
-
 def no_answer(reason: str) -> Agreement:
     """The agreement of a lane that gave no answer."""
-    return Agreement(NO_ANSWER, [reason])
+    return Agreement(verdict=NO_ANSWER, reasons=[reason])
 
 
 def compare(
@@ -101,7 +47,7 @@ def compare(
     they are not, memory beyond the tables themselves stays below that of both. ``sources`` tell
     whether rows that differ are rows of the input.
     """
-    found = Agreement(SAME, rows=answer.num_rows, reference_rows=reference.num_rows)
+    found = Agreement(verdict=SAME, rows=answer.num_rows, reference_rows=reference.num_rows)
     names = matched_names(reference.column_names, answer.column_names)
     found.missing_columns = [name for name in reference.column_names if name not in names]
     used = set(names.values())
@@ -118,7 +64,7 @@ def compare(
         return found
     ordered = answer.select([names[name] for name in reference.column_names])
     left, right, drifts = common(reference, ordered.rename_columns(reference.column_names))
-    found.drifted = [asdict(drift) for drift in drifts]
+    found.drifted = drifts
     if question.statistics:
         return _by_statistics(left, right, question.statistics, found)
     same_in_order = _same_in_order(left, right)
@@ -249,16 +195,16 @@ def _compare_values(
     ours, theirs = pairs.left, pairs.right
     found.evidence, off = column_evidence(pairs, question)
     for column in found.evidence:
-        if column["different"]:
-            found.columns[column["name"]] = column["different"]
-        if distances := column["distances"]:
-            found.largest_absolute = max(found.largest_absolute, distances["absolute"])
-            found.largest_relative = max(found.largest_relative, distances["relative"])
-            found.largest_units = max(found.largest_units, distances["units"])
+        if column.different:
+            found.columns[column.name] = column.different
+        if distances := column.distances:
+            found.largest_absolute = max(found.largest_absolute, distances.absolute)
+            found.largest_relative = max(found.largest_relative, distances.relative)
+            found.largest_units = max(found.largest_units, distances.units)
     found.missing_rows, found.extra_rows = len(pairs.missing), len(pairs.extra)
     found.different_rows = int(off.sum()) + found.missing_rows + found.extra_rows
     if not found.different_rows:
-        found.verdict = CLOSE if any(column["within"] for column in found.evidence) else SAME
+        found.verdict = CLOSE if any(column.within for column in found.evidence) else SAME
         return
     found.verdict = DIFFERENT
     found.reasons += _reasons(pairs, question, found)
@@ -294,9 +240,9 @@ def _reasons(pairs: Paired, question: Answer, found: Agreement) -> list[str]:
             said.append(f"{found.repeated_keys:,} rows repeat a key")
         found.repeated_keys = max(0, found.repeated_keys)
     for column in found.evidence:
-        if column["different"]:
-            remarks = _joined(column["remarks"])
-            said.append(f"{column['name']}: {_values(column['different'])}{remarks}")
+        if column.different:
+            remarks = _joined(column.remarks)
+            said.append(f"{column.name}: {_values(column.different)}{remarks}")
     return said
 
 

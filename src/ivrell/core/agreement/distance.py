@@ -1,12 +1,13 @@
 """How far apart numbers are: absolute, relative, in units in the last place."""
 
+import sys
 from collections import Counter
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ivrell.core.comparison.model import Answer
+from ivrell.core.records.agreement import ColumnDistances
 
 Floats = NDArray[np.float64]
 
@@ -98,7 +99,7 @@ class Distances:
             counts.update({int(place) + _LEAST_DECADE: int(numbers[place])
                            for place in np.flatnonzero(numbers)})  # fmt: skip
         if good.any():
-            self.absolute = max(self.absolute, float(gap[good].max()))
+            self.absolute = max(self.absolute, min(float(gap[good].max()), sys.float_info.max))
             finite = share[good & np.isfinite(share)]
             self.relative = max(self.relative, float(finite.max(initial=0.0)))
             some = (a, b) if good.all() else (a[good], b[good])
@@ -117,12 +118,12 @@ class Distances:
         self.add(left, right, np.ones(len(left), dtype=bool))
         return count
 
-    def as_dict(self) -> dict[str, Any]:
-        """As plain data, the powers of ten as text."""
-        return {
-            "absolute": self.absolute,
-            "relative": self.relative,
-            "units": self.units,
-            "within": {str(decade): n for decade, n in sorted(self.within.items())},
-            "beyond": {str(decade): n for decade, n in sorted(self.beyond.items())},
-        }
+    def record(self) -> ColumnDistances:
+        """As a record, the powers of ten as text."""
+        return ColumnDistances(
+            absolute=self.absolute,
+            relative=self.relative,
+            units=self.units,
+            within={str(decade): n for decade, n in sorted(self.within.items())},
+            beyond={str(decade): n for decade, n in sorted(self.beyond.items())},
+        )

@@ -1,9 +1,8 @@
 """What differs between paired rows, column by column, and what it looks like."""
 
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -15,6 +14,7 @@ from ivrell.core.agreement.distance import Distances, near
 from ivrell.core.agreement.pairing import Paired
 from ivrell.core.agreement.side import Rows, Side
 from ivrell.core.comparison.model import Answer
+from ivrell.core.records.agreement import ColumnEvidence, Example, Row
 
 _FEW = 3
 _SAME_FACTOR = 1e-9
@@ -24,17 +24,15 @@ _AT_ONCE = 1 << 20
 
 def column_evidence(
     found: Paired, question: Answer
-) -> tuple[list[dict[str, Any]], NDArray[np.bool_]]:
+) -> tuple[list[ColumnEvidence], NDArray[np.bool_]]:
     """How each column stands over all pairs, and which of the pairs apart really differ.
 
-    Each column: ``name``, counts of pairs ``equal``, ``within`` the tolerance and
-    ``different``, ``distances`` (see Distances; None for columns without numbers), ``remarks``
-    on what the differences look like.
+    Gives evidence by column, and a flag for each of the pairs apart.
     """
     left, right = found.left, found.right
     off = np.zeros(len(found.apart), dtype=bool)
 
-    def of_column(name: str) -> tuple[dict[str, Any], NDArray[np.bool_]]:
+    def of_column(name: str) -> tuple[ColumnEvidence, NDArray[np.bool_]]:
         distances = None
         within = 0
         if name in left.floats:
@@ -42,22 +40,23 @@ def column_evidence(
             within = _add_stretches(gathered, found, name, question)
             within += _add(gathered, left, right, found.close, name, question)
             within += _add(gathered, left, right, found.apart, name, question)
-            distances = gathered.as_dict()
+            distances = gathered.record()
         elif len(found.apart) and pa.types.is_integer(left.table.schema.field(name).type):
             gathered = Distances()
             a, b = left.numbers(name, found.apart[:, 0]), right.numbers(name, found.apart[:, 1])
             gathered.add(a, b, a == b)
-            distances = gathered.as_dict()
+            distances = gathered.record()
         differs, remarks = _differences(left, right, found.apart, name, question)
         different = int(differs.sum())
-        return {
-            "name": name,
-            "equal": found.count - within - different,
-            "within": within,
-            "different": different,
-            "distances": distances,
-            "remarks": remarks,
-        }, differs
+        evidence = ColumnEvidence(
+            name=name,
+            equal=found.count - within - different,
+            within=within,
+            different=different,
+            distances=distances,
+            remarks=remarks,
+        )
+        return evidence, differs
 
     # What it does for the most part holds no lock of the interpreter's.
     with ThreadPoolExecutor(len(os.sched_getaffinity(0))) as columns:
@@ -204,25 +203,23 @@ def rows_in_common(table: pa.Table, rows: Rows, names: Iterable[str]) -> str:
 
 def examples(
     left: Side, right: Side, apart: Rows, missing: Rows, extra: Rows, most: int
-) -> list[dict[str, Any]]:
-    """Rows that differ, with both sides as plain values."""
-    found: list[dict[str, Any]] = [
-        {"reference": _row(left, a), "answer": _row(right, b)} for a, b in apart[:most]
-    ]
-    found += [{"reference": _row(left, a), "answer": None} for a in missing[:most]]
-    found += [{"reference": None, "answer": _row(right, b)} for b in extra[:most]]
+) -> list[Example]:
+    """Rows that differ, with both sides."""
+    found = [Example(reference=_row(left, a), answer=_row(right, b)) for a, b in apart[:most]]
+    found += [Example(reference=_row(left, a), answer=None) for a in missing[:most]]
+    found += [Example(reference=None, answer=_row(right, b)) for b in extra[:most]]
     return found[:most] if len(apart) else _both_kinds(found, most)
 
 
-def _both_kinds(found: list[dict[str, Any]], most: int) -> list[dict[str, Any]]:
+def _both_kinds(found: list[Example], most: int) -> list[Example]:
     """Of rows that only one side has, some of each."""
-    lost = [example for example in found if example["answer"] is None]
-    new = [example for example in found if example["reference"] is None]
+    lost = [example for example in found if example.answer is None]
+    new = [example for example in found if example.reference is None]
     half = max(most // 2, most - len(new))
     return [*lost[:half], *new[: most - len(lost[:half])]]
 
 
-def _row(side: Side, row: int) -> Mapping[str, Any]:
+def _row(side: Side, row: int) -> Row:
     values = side.table.slice(int(row), 1).to_pylist()[0]
     return {
         name: value if isinstance(value, int | str | bool | None) else str(value)

@@ -2,17 +2,17 @@
 
 import shutil
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv
 import pyarrow.parquet
 
-from ivrell.core.agreement.compare import VERDICTS, Agreement, compare, no_answer
+from ivrell.core.agreement.compare import VERDICTS, compare, no_answer
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.comparison.points import expected_name, point_name
 from ivrell.core.errors import BadInput
+from ivrell.core.records.agreement import Agreement, TracedRows
+from ivrell.core.records.points import Point, expected_name, point_name
 
 EXPECTED = "the expected answer"
 """What stands in the place of the reference's lane where a stored answer is the reference."""
@@ -47,7 +47,7 @@ class Answers:
         self._seen: dict[tuple[str, str], dict[str, int]] = {}
         folder.mkdir(parents=True, exist_ok=True)
 
-    def take(self, lane: str, point: dict[str, Any], file: Path, print_: str) -> None:
+    def take(self, lane: str, point: Point, file: Path, print_: str) -> None:
         """Take over the answer file of a run, whose fingerprint is this one."""
         self.count(lane, point, print_)
         kept = self.path(lane, print_)
@@ -57,7 +57,7 @@ class Answers:
             shutil.move(file, part)
             part.replace(kept)
 
-    def count(self, lane: str, point: dict[str, Any], print_: str) -> None:
+    def count(self, lane: str, point: Point, print_: str) -> None:
         """Count a run whose answer is known already, such as one of an earlier session."""
         seen = self._seen.setdefault((lane, point_name(point)), {})
         seen[print_] = seen.get(print_, 0) + 1
@@ -70,48 +70,45 @@ class Answers:
         """The answer of a lane that has this fingerprint, as it came."""
         return pa.ipc.open_file(pa.memory_map(str(self.path(lane, print_)))).read_all()
 
-    def usual(self, lane: str, point: dict[str, Any]) -> str | None:
+    def usual(self, lane: str, point: Point) -> str | None:
         """Fingerprint of the answer that a lane gave most often at a point."""
         seen = self._seen.get((lane, point_name(point)))
         return max(seen.items(), key=lambda item: item[1])[0] if seen else None
 
     def judge(
-        self, lanes: list[str], point: dict[str, Any], sources: Sources | None = None
-    ) -> dict[str, dict[str, Any]]:
+        self, lanes: list[str], point: Point, sources: Sources | None = None
+    ) -> dict[str, Agreement]:
         """Agreement of each lane with the reference at a point, by lane id.
 
         The reference is the stored expected answer, else the lane that the question names,
         else the baseline; where that has no answer, the first lane that has one. A lane whose
         answer varies between runs gets its worst verdict, and says so. Lanes that say the same
-        among themselves are in one ``camp``, the reference's being 0. With ``sources`` what
+        among themselves are in one ``group``, the reference's being 0. With ``sources`` what
         became of broken and repeated rows is told too. ``reference`` names the lane (or
         EXPECTED), ``itself`` says that a lane is that one.
         """
         name, reference = self._reference(lanes, point)
-        found: dict[str, dict[str, Any]] = {}
+        judged: dict[str, Agreement] = {}
         for lane in lanes:
             seen = self._seen.get((lane, point_name(point)), {})
             if reference is None or not seen:
-                agreement = no_answer("it gave no answer").as_dict() | {"traced": []}
+                agreement = no_answer("it gave no answer")
             else:
                 verdicts = [
                     compare(reference, self.table(lane, print_), self._comparison.answer, sources)
                     for print_ in seen
                 ]
                 worst = max(verdicts, key=lambda v: VERDICTS.index(v.verdict))
-                agreement = self._told(worst, verdicts, seen)
-                agreement["traced"] = self._traced(lane, point, sources)
-            found[lane] = agreement | {
-                "reference": name,
-                "itself": lane == name,
-                "fingerprints": dict(seen),
-            }
-        self._put_in_camps(found, point)
-        return found
+                agreement = self._over_runs(worst, verdicts, seen)
+                agreement.traced = self._traced(lane, point, sources)
+            agreement.reference = name
+            agreement.itself = lane == name
+            agreement.fingerprints = dict(seen)
+            judged[lane] = agreement
+        self._put_in_groups(judged, point)
+        return judged
 
-    def _reference(
-        self, lanes: list[str], point: dict[str, Any]
-    ) -> tuple[str | None, pa.Table | None]:
+    def _reference(self, lanes: list[str], point: Point) -> tuple[str | None, pa.Table | None]:
         if expected := self._comparison.answer.expected:
             path = self._own_files / expected_name(expected, point)
             if path.exists():
@@ -122,50 +119,44 @@ class Answers:
                 return lane, self.table(lane, usual)
         return None, None
 
-    def _traced(
-        self, lane: str, point: dict[str, Any], sources: Sources | None
-    ) -> list[dict[str, Any]]:
+    def _traced(self, lane: str, point: Point, sources: Sources | None) -> list[TracedRows]:
         usual = self.usual(lane, point)
         if sources is None or usual is None:
             return []
         form = self._comparison.lane(lane).wanted.form
-        traced = sources.traced(self.table(lane, usual), form)
-        return [{**vars(one), "words": one.words} for one in traced]
+        return sources.traced(self.table(lane, usual), form)
 
-    def _put_in_camps(self, found: dict[str, dict[str, Any]], point: dict[str, Any]) -> None:
-        """Give every lane that has an answer the number of its camp."""
+    def _put_in_groups(self, judged: dict[str, Agreement], point: Point) -> None:
+        """Give every lane that has an answer the number of its group."""
         speakers: list[str] = []
-        for lane, agreement in found.items():
+        for lane, agreement in judged.items():
             usual = self.usual(lane, point)
-            agreement["camp"] = None
             if usual is None:
                 continue
-            if agreement["agrees"]:
-                agreement["camp"] = 0
+            if agreement.agrees:
+                agreement.group = 0
                 continue
             own = self.table(lane, usual)
             for number, speaker in enumerate(speakers, 1):
                 print_ = self.usual(speaker, point)
                 assert print_ is not None
                 if compare(self.table(speaker, print_), own, self._comparison.answer).agrees:
-                    agreement["camp"] = number
+                    agreement.group = number
                     break
             else:
                 speakers.append(lane)
-                agreement["camp"] = len(speakers)
+                agreement.group = len(speakers)
 
-    def _told(
+    def _over_runs(
         self, worst: Agreement, verdicts: list[Agreement], seen: dict[str, int]
-    ) -> dict[str, Any]:
-        told = worst.as_dict()
+    ) -> Agreement:
+        """The worst of the verdicts on different answers, saying how many runs were right."""
+        runs = sum(seen.values())
         good = sum(
             count for verdict, count in zip(verdicts, seen.values(), strict=True) if verdict.agrees
         )
-        told["right_share"] = good / sum(seen.values())
-        told["unstable"] = len({verdict.agrees for verdict in verdicts}) > 1
-        if told["unstable"]:
-            told["reasons"] = [
-                f"{good} of {sum(seen.values())} runs gave the right answer",
-                *told["reasons"],
-            ]
-        return told
+        worst.right_share = good / runs
+        worst.unstable = len({verdict.agrees for verdict in verdicts}) > 1
+        if worst.unstable:
+            worst.reasons.insert(0, f"{good} of {runs} runs gave the right answer")
+        return worst

@@ -1,7 +1,6 @@
 """What an answer made of the rows that went in: broken ones, repeated ones, copies of a key."""
 
 from collections import Counter
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,49 +14,9 @@ from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.kinds.sequence import Sequence
 from ivrell.core.recipe.model import Recipe
+from ivrell.core.records.agreement import REPEATED, TracedRows
 
 _MOST_ROWS = 5_000_000
-
-
-@dataclass(frozen=True)
-class Traced:
-    """What became of some rows of a table in an answer.
-
-    Attributes:
-        table: the table that they stand in.
-        what: the way they are broken, or "repeated".
-        rows: how many there are, by the generator's own knowledge; of broken ones those that
-            are not repeated elsewhere.
-        kept: those that stand in the answer (of repeated ones: that stand there again).
-        with_nulls: those of them in which a value became null.
-        dropped: those that do not stand there, or not by their own value.
-    """
-
-    table: str
-    what: str
-    rows: int
-    kept: int
-    with_nulls: int
-    dropped: int
-
-    @property
-    def words(self) -> str:
-        """In words: "12 rows with a bad number: 9 dropped, 3 with nulls"."""
-        rest = self.kept - self.with_nulls
-        parts = [
-            f"{count:,} {word}"
-            for count, word in (
-                (self.dropped, "dropped"),
-                (self.with_nulls, "kept with nulls"),
-                (rest, "kept"),
-            )
-            if count
-        ]
-        named = "repeated rows" if self.what == REPEATED else f"rows with {self.what}"
-        return f"{self.rows:,} {named} in {self.table}: {', '.join(parts) or 'none'}"
-
-
-REPEATED = "repeated"
 
 
 class Sources:
@@ -72,12 +31,12 @@ class Sources:
         self._recipe = recipe
         self._hashes: dict[tuple[str, tuple[str, ...]], NDArray[np.uint64]] = {}
 
-    def traced(self, answer: pa.Table, form: str) -> list[Traced]:
+    def traced(self, answer: pa.Table, form: str) -> list[TracedRows]:
         """What became of broken and repeated rows of tables read in a form.
 
         Only answers with a column that tells the rows of such a table apart can be traced.
         """
-        found: list[Traced] = []
+        found: list[TracedRows] = []
         for name, table in self._recipe.tables.items():
             if table.file or not (table.malformed_share or table.duplicate_share):
                 continue
@@ -101,7 +60,7 @@ class Sources:
 
     def _broken(
         self, table: str, own: str, present: pa.ChunkedArray, answer: pa.Table
-    ) -> list[Traced]:
+    ) -> list[TracedRows]:
         rows_of: Counter[str] = Counter()
         kept: Counter[str] = Counter()
         nulls: Counter[str] = Counter()
@@ -127,15 +86,15 @@ class Sources:
                     for name in shared
                 )
         return [
-            Traced(table, way, count, kept[way], nulls[way], count - kept[way])
+            _traced(table, way, count, kept[way], nulls[way])
             for way, count in sorted(rows_of.items())
         ]
 
-    def _repeated(self, table: str, present: pa.ChunkedArray) -> Traced:
+    def _repeated(self, table: str, present: pa.ChunkedArray) -> TracedRows:
         rows = self._generator.duplicates(table)
         again = len(present) - present.null_count - len(pc.unique(present.drop_null()))
         kept = min(again, rows)
-        return Traced(table, REPEATED, rows, kept, 0, rows - kept)
+        return _traced(table, REPEATED, rows, kept, 0)
 
     def holder_of(self, answer: pa.Table) -> str | None:
         """A table that has every column of the answer, if there is one small enough."""
@@ -170,6 +129,12 @@ def _without_copies(picks: list[tuple[int, str]], own: pa.Array) -> list[tuple[i
     often = counted.field("values").filter(pc.greater(counted.field("counts"), 1))
     again = pc.is_in(own, value_set=often).to_numpy(zero_copy_only=False)
     return [(row, way) for row, way in picks if not again[row]]
+
+
+def _traced(table: str, what: str, rows: int, kept: int, with_nulls: int) -> TracedRows:
+    return TracedRows(
+        table=table, what=what, rows=rows, kept=kept, with_nulls=with_nulls, dropped=rows - kept
+    )
 
 
 def _hashed(table: pa.Table) -> NDArray[np.uint64]:

@@ -1,47 +1,16 @@
 """Bringing two answers to common types, and telling what the types of one lost on the way."""
 
-from dataclasses import dataclass
-
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from ivrell.core.agreement.canonical import canonical, is_text, type_word
+from ivrell.core.records.agreement import Drift
 
 _ZEROS = r"^[+-]?0[0-9]"
 _EXACT_FLOATS = 2**53
 _ZONE = "time zone"
 _UNIT_NS = {"s": 10**9, "ms": 10**6, "us": 10**3, "ns": 1}
 _UNIT_WORDS = {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}
-
-
-@dataclass(frozen=True)
-class Drift:
-    """A column whose type is of another family than the reference's, or that lost something.
-
-    ``lost`` names what: "leading zeros", "digits", "precision of time", "time zone", or
-    nothing; ``lost_by_reference`` what the reference lost and the answer has.
-    """
-
-    column: str
-    reference: str
-    answer: str
-    lost: str = ""
-    lost_by_reference: str = ""
-
-    @property
-    def loses(self) -> bool:
-        """Whether either side lost something, so that the two are not the same answer."""
-        return bool(self.lost or self.lost_by_reference)
-
-    @property
-    def words(self) -> str:
-        """In words: "lock: text became integer, leading zeros lost"."""
-        if self.reference == self.answer:
-            return f"{self.column}: {self.lost} lost"
-        lost = f", {self.lost} lost" if self.lost else ""
-        if self.lost_by_reference:
-            lost = f", with {self.lost_by_reference} that the reference has lost"
-        return f"{self.column}: {self.reference} became {self.answer}{lost}"
 
 
 def matched_names(reference: list[str], answer: list[str]) -> dict[str, str]:

@@ -53,7 +53,7 @@ def replace_data(text: str, data_text: str) -> str:
     if list(recipe) != ["data"]:
         raise BadInput(
             "The recipe text must hold [data] and its tables, and nothing else.",
-            cure="Other settings have their place on the other steps.",
+            hint="Other settings have their place on the other steps.",
         )
 
     def change(document: tomlkit.TOMLDocument) -> None:
@@ -239,8 +239,8 @@ def settings_from(text: str) -> dict[str, Any]:
         raise BadInput(
             f"The settings are not TOML: {str(error).rstrip('.')}.",
             where=f"line {getattr(error, 'line', 1)}",
-            cure='Write a line a setting, such as indexes = ["passages(lock)"].',
+            hint='Write a line a setting, such as indexes = ["passages(lock)"].',
         ) from None
     for name in found.keys() & NOT_SETTINGS:
-        raise BadInput(f"{name} is not set here.", cure="It has a place of its own.")
+        raise BadInput(f"{name} is not set here.", hint="It has a place of its own.")
     return found

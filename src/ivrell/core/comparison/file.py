@@ -42,7 +42,7 @@ def parse(text: str, *, source: str = "") -> Comparison:
             raise BadInput(
                 f"The file has {amount:,} {what}; a comparison has at most {most:,}.",
                 where=source,
-                cure="Let a recipe or a file of your own make the data.",
+                hint="Let a recipe or a file of your own make the data.",
             )
     try:
         document = tomlkit.parse(text).unwrap()
@@ -50,7 +50,7 @@ def parse(text: str, *, source: str = "") -> Comparison:
         raise BadInput(
             f"The file is not TOML: {str(error).rstrip('.')}.",
             where=_place(source, getattr(error, "line", None)),
-            cure="Mend that line; strings need quotes, tables need [brackets], and each key "
+            hint="Mend that line; strings need quotes, tables need [brackets], and each key "
             "stands once in its table.",
         ) from None
     try:
@@ -69,10 +69,10 @@ def read_text(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8")
     except FileNotFoundError:
-        raise BadInput(f"There is no file {path}.", cure="Check the path.") from None
+        raise BadInput(f"There is no file {path}.", hint="Check the path.") from None
     except UnicodeDecodeError as error:
         raise BadInput(
-            f"{path.name} is not UTF-8 text (byte {error.start}).", cure="Save it as UTF-8."
+            f"{path.name} is not UTF-8 text (byte {error.start}).", hint="Save it as UTF-8."
         ) from None
     except OSError as error:
         raise BadInput(f"{path} cannot be read: {error.strerror}.") from None
@@ -105,13 +105,13 @@ def _told(error: ValidationError, text: str, source: str) -> BadInput:
     elif problem["type"] == "union_tag_invalid":
         message = f'There is no {context.get("discriminator")} "{context.get("tag")}"'
         message = message.replace("'", "")
-    cure = _CURES.get(problem["type"], "").format_map(_Known(context))
+    hint = _CURES.get(problem["type"], "").format_map(_Known(context))
     if len(problems) > 1:
         others = f"{len(problems) - 1} more"
-        cure = f"{cure} ({others} to mend after this.)".strip()
+        hint = f"{hint} ({others} to mend after this.)".strip()
     line = _line_of(text, keys)
     where = ", ".join(filter(None, [_place(source, line), path]))
-    return BadInput(message[:1].upper() + message[1:].rstrip(".") + ".", where=where, cure=cure)
+    return BadInput(message[:1].upper() + message[1:].rstrip(".") + ".", where=where, hint=hint)
 
 
 class _Known(dict[str, Any]):

@@ -74,7 +74,7 @@ def based(data: Comparison, folders: Sequence[Path]) -> Recipe:
             raise BadInput(
                 f"The server does not read {table.file[:200]}.",
                 where=f"data.tables.{name}.file",
-                cure=f"Put the file into {folders[0]}, or start Ivrell with IVRELL_FILES set to "
+                hint=f"Put the file into {folders[0]}, or start Ivrell with IVRELL_FILES set to "
                 "its folder.",
             )
     return recipe

@@ -18,12 +18,11 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.quantities import parse_bytes, parse_seconds
 from ivrell.core.recipe.forms import FORMS
-from ivrell.core.recipe.kinds import NAME, Name, Value
+from ivrell.core.recipe.kinds import NAME, Name
 from ivrell.core.recipe.model import Recipe
+from ivrell.core.records.points import Point, Value
 
 _MOST_PARTS = 10_000
-
-KnobValue = Value
 
 if TYPE_CHECKING:
     AnyApproach = Approach
@@ -96,7 +95,7 @@ class Comparison(_Part):
     baseline: str | None = None
     answer: Answer = Answer()
     targets: Targets = Targets()
-    knobs: dict[Name, Annotated[list[KnobValue], Field(min_length=1, max_length=100)]] = {}
+    knobs: dict[Name, Annotated[list[Value], Field(min_length=1, max_length=100)]] = {}
     data: Recipe
     approach: list[AnyApproach] = []
 
@@ -142,14 +141,14 @@ class Comparison(_Part):
             if approach.id == approach_id:
                 return approach
         known = ", ".join(approach.id for approach in self.approach) or "none yet"
-        raise BadInput(f'There is no approach "{approach_id}".', cure=f"Approaches here: {known}.")
+        raise BadInput(f'There is no approach "{approach_id}".', hint=f"Approaches here: {known}.")
 
     @property
     def baseline_id(self) -> str | None:
         """The baseline's id: the one named, else the first approach, else None."""
         return self.baseline or (self.approach[0].id if self.approach else None)
 
-    def points(self, chosen: Mapping[str, list[Any]]) -> Iterator[dict[str, Any]]:
+    def points(self, chosen: Mapping[str, list[Value]]) -> Iterator[Point]:
         """Every choice of knob values, in the order of the file.
 
         Knobs in ``chosen`` take those values; the others their first. Raises BadInput
@@ -158,7 +157,7 @@ class Comparison(_Part):
         for knob in chosen:
             if knob not in self.knobs:
                 known = ", ".join(self.knobs) or "none"
-                raise BadInput(f'There is no knob "{knob}".', cure=f"Knobs here: {known}.")
+                raise BadInput(f'There is no knob "{knob}".', hint=f"Knobs here: {known}.")
         values = [chosen.get(knob) or given[:1] for knob, given in self.knobs.items()]
         for point in product(*values):
             yield dict(zip(self.knobs, point, strict=True))

@@ -7,10 +7,39 @@ them in the very process that is measured, so what they load would weigh on its 
 import importlib.metadata
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from enum import StrEnum
+from typing import TYPE_CHECKING, Any
 
 from ivrell.core.recipe.input import Input
-from ivrell.core.tasks.task import Job, Task
+from ivrell.core.records.wire import Job
+from ivrell.core.tasks.task import Task
+
+if TYPE_CHECKING:
+    from ivrell.core.service.settings import ServiceSettings
+
+
+@dataclass(frozen=True)
+class Needs:
+    """What an approach needs besides tables in a form.
+
+    Attributes:
+        keys, indexes: of loaded tables, as in ``passages(lock)``.
+        writes: whether it changes loaded tables, which are put back before each call.
+        setup: its untimed statements before each call; None where its engine has none.
+        server: the engine whose server it drives from its own code, or "".
+        at: name of the registered server that its tables are loaded on; "" for the private one.
+        runtime: name of the registered interpreter that it runs in; "" for Ivrell's own.
+        service: the remote service that it asks, if any.
+    """
+
+    keys: tuple[str, ...] = ()
+    indexes: tuple[str, ...] = ()
+    writes: bool = False
+    setup: str | None = None
+    server: str = ""
+    at: str = ""
+    runtime: str = ""
+    service: "ServiceSettings | None" = None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -42,9 +71,25 @@ class Approach:
         return Input(form=self.input) if isinstance(self.input, str) else self.input
 
     @property
+    def needs(self) -> "Needs":
+        """What it needs besides tables in a form."""
+        return Needs()
+
+    @property
     def label(self) -> str:
         """The name, or the id where it has none."""
         return self.name or self.id
+
+
+class Scope(StrEnum):
+    """Which processes the CPU time and the memory of a run are those of."""
+
+    RUN = "the run's own processes"
+    SERVER = "the run's own processes and those of a server on this machine"
+    ENGINE = "the engine's process; the client that drives it is told apart"
+    SERVICE = "the run's own processes; the service that it asks is told apart"
+    REMOTE = "the run's own processes, and what remote ones report of themselves"
+    UNSEEN = "not measurable: part of the work is done where it cannot be seen"
 
 
 @dataclass(frozen=True)
@@ -53,7 +98,7 @@ class Problem:
 
     what: str
     line: int | None = None
-    cure: str = ""
+    hint: str = ""
 
 
 TableShapes = Mapping[str, tuple[list[str], int]]
@@ -99,6 +144,10 @@ class Engine:
         whose first column is named too ("" where that is not known)."""
         return {"code": f"SELECT count(*) AS rows\nFROM {table}\n"}
 
+    def scope(self, approach: Any) -> Scope:
+        """Which processes the figures of an approach's runs are those of."""
+        return Scope.RUN
+
     def prepare(self, job: Job) -> Task:
         """Everything that stays outside the clock: imports, connections, views."""
         raise NotImplementedError
@@ -109,7 +158,7 @@ class EngineState:
     """Whether an engine can be used on this machine.
 
     ``versions`` holds each package and program with its version; ``missing`` names what is
-    not there, ``cure`` is the line that installs it.
+    not there, ``hint`` is the line that installs it.
     """
 
     name: str
@@ -117,7 +166,7 @@ class EngineState:
     installed: bool
     versions: dict[str, str] = field(default_factory=dict)
     missing: tuple[str, ...] = ()
-    cure: str = ""
+    hint: str = ""
 
 
 def state_of(engine: Engine) -> EngineState:
@@ -129,7 +178,7 @@ def state_of(engine: Engine) -> EngineState:
             versions[package] = importlib.metadata.version(package)
         except importlib.metadata.PackageNotFoundError:
             missing.append(package)
-    cure = f"pip install {' '.join(missing)}" if missing else ""
+    hint = f"pip install {' '.join(missing)}" if missing else ""
     found, absent, line = engine.outside()
     return EngineState(
         engine.name,
@@ -137,5 +186,5 @@ def state_of(engine: Engine) -> EngineState:
         not missing and not absent,
         found | versions,
         (*missing, *absent),
-        cure or line,
+        hint or line,
     )

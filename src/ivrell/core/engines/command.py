@@ -9,8 +9,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import Approach, Engine, Problem
+from ivrell.core.records.wire import Job
 from ivrell.core.tasks.buckets import in_buckets
-from ivrell.core.tasks.task import ApproachFailed, Job, Stage, Task
+from ivrell.core.tasks.task import ApproachFailed, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -159,7 +160,7 @@ class CommandEngine(Engine):
 
     def problem(self, approach: CommandApproach) -> Problem | None:
         if not approach.argv:
-            return Problem("There is no program to run.", cure='Write argv = ["awk", ...].')
+            return Problem("There is no program to run.", hint='Write argv = ["awk", ...].')
         return None
 
     def prepare(self, job: Job) -> _Task:

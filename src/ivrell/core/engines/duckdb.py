@@ -8,11 +8,12 @@ from pathlib import Path
 from typing import Any, Literal
 
 from ivrell.core.engines.base import Engine, Problem
-from ivrell.core.engines.explain import Step, from_duckdb
+from ivrell.core.engines.explain import from_duckdb
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
 from ivrell.core.recipe.csv_style import style_from
-from ivrell.core.tasks.task import ApproachFailed, Job
+from ivrell.core.records.wire import Job, Step
+from ivrell.core.tasks.task import ApproachFailed
 
 _READERS = {
     "csv": "read_csv",
@@ -47,7 +48,7 @@ class _Task(SqlTask):
 
         job = self._job
         if job.form == LOADED:
-            self._db = duckdb.connect(job.database["place"], read_only=not self.writes)
+            self._db = duckdb.connect(job.loaded.file, read_only=not self.writes)
         else:
             self._db = duckdb.connect(":memory:")
         self._db.execute("SET enable_progress_bar = false")
@@ -85,9 +86,9 @@ class _Task(SqlTask):
     def put_back(self, restore: Callable[[], None]) -> None:
         # Tables in memory are gone with their session.
         if self._job.form == LOADED:
-            place = self._job.database["place"]
+            place = self._job.loaded.file
             Path(f"{place}.wal").unlink(missing_ok=True)
-            shutil.copyfile(self._job.database["pristine"], place)
+            shutil.copyfile(self._job.loaded.pristine, place)
 
     def _set(self, name: str, value: object) -> None:
         try:
@@ -173,7 +174,7 @@ class DuckdbEngine(Engine):
         import duckdb
 
         if not approach.code.strip():
-            return Problem("There is no statement in the code.", cure="Write a SELECT.")
+            return Problem("There is no statement in the code.", hint="Write a SELECT.")
         try:
             duckdb.extract_statements(_without_knobs(approach.code))
         except duckdb.Error as error:

@@ -5,43 +5,14 @@ Standard library only.
 
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass, field
 from typing import Any
+
+from ivrell.core.records.wire import Step
 
 EXPLAINED = ("select", "with", "insert", "update", "delete", "merge", "values", "from")
 """First words of statements that engines explain."""
 
 _DETAIL = 400
-
-
-@dataclass
-class Step:
-    """One step of a plan and the steps that feed it.
-
-    Attributes:
-        what: the engine's own word for it.
-        detail: on what: table, index, condition.
-        rows: rows that it gave, over all its loops; None where the engine did not count.
-        expected_rows: what the engine had expected.
-        own_s: seconds spent in it without the steps that feed it, of all threads together
-            where the engine works in threads; None where it did not time.
-        loops: how often it was gone through.
-        blocks: blocks that it found in buffers, read, and read or wrote as temporary files,
-            those of the steps that feed it included.
-    """
-
-    what: str
-    detail: str = ""
-    rows: float | None = None
-    expected_rows: float | None = None
-    own_s: float | None = None
-    loops: int | None = None
-    blocks: dict[str, int] = field(default_factory=dict)
-    steps: list["Step"] = field(default_factory=list)
-
-    def as_dict(self) -> dict[str, Any]:
-        """As plain data, the steps below it nested."""
-        return asdict(self)
 
 
 def is_explained(text: str) -> bool:

@@ -10,7 +10,7 @@ import decimal
 import json
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ivrell.core.tasks.buckets import COLUMN, are_buckets
 from ivrell.core.tasks.rows import Rows
@@ -24,8 +24,16 @@ _ACCEPTED = "a list of dicts, a dict of columns, or a dict of such lists by the 
 _WRITTEN = {dt.datetime: "moment", dt.date: "day", decimal.Decimal: "decimal"}
 
 
-def leave_plain(answer: object, path: Path) -> dict[str, int]:
-    """Write an answer of plain rows or columns; returns rows, columns and bytes.
+class Size(NamedTuple):
+    """How large an answer is."""
+
+    rows: int
+    columns: int
+    bytes: int
+
+
+def leave_plain(answer: object, path: Path) -> Size:
+    """Write an answer of plain rows or columns.
 
     Raises ApproachFailed when it is none.
     """
@@ -38,11 +46,7 @@ def leave_plain(answer: object, path: Path) -> dict[str, int]:
         for name, values in columns.items()
     ]
     path.write_text(json.dumps(told), encoding="utf-8")
-    return {
-        "rows": counts.pop() if counts else 0,
-        "columns": len(told),
-        "bytes": path.stat().st_size,
-    }
+    return Size(counts.pop() if counts else 0, len(told), path.stat().st_size)
 
 
 def read_plain(path: Path) -> pa.Table:

@@ -4,13 +4,14 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Engine, Problem
-from ivrell.core.engines.explain import Step, from_postgres
+from ivrell.core.engines.base import Engine, Needs, Problem, Scope
+from ivrell.core.engines.explain import from_postgres
 from ivrell.core.engines.postgres_counters import Counting
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
+from ivrell.core.records.wire import Counted, DatabasePlace, Job, Step
 from ivrell.core.tasks.rows import Rows, fetched
-from ivrell.core.tasks.task import ApproachFailed, Counted, Job
+from ivrell.core.tasks.task import ApproachFailed
 
 if TYPE_CHECKING:
     import psycopg
@@ -28,9 +29,13 @@ class PostgresApproach(SqlApproach):
     input: str = LOADED
     at: str = ""
 
+    @property
+    def needs(self) -> Needs:
+        return replace(super().needs, at=self.at)
+
 
 def connected(
-    database: Mapping[str, str], settings: Mapping[str, Any], *, raw: bool = True
+    database: DatabasePlace, settings: Mapping[str, Any], *, raw: bool = True
 ) -> "psycopg.Connection[Any]":
     """A session on the run's database with an approach's settings, each statement on its own;
     ``raw`` numbers bound values as the server does ($1), else they are marked %s.
@@ -42,7 +47,7 @@ def connected(
     from ivrell.core.engines.postgres_session import Session
 
     cursor = psycopg.RawCursor if raw else psycopg.Cursor
-    address = database["address"]
+    address = database.address
     session = Session.connect(address, autocommit=True, cursor_factory=cursor)
     session.address = address
     for name, value in settings.items():
@@ -95,8 +100,8 @@ class _Task(SqlTask):
         self.open()
 
     def connect(self) -> None:
-        self._session = connected(self._job.database, self._job.approach.get("settings", {}))
-        self._counting = Counting(self._job.database)
+        self._session = connected(self._job.loaded, self._job.approach.get("settings", {}))
+        self._counting = Counting(self._job.loaded)
 
     def disconnect(self) -> None:
         self._counting.close()
@@ -138,9 +143,12 @@ class PostgresEngine(Engine):
             return {}, ("the PostgreSQL server",), "apt-get install postgresql"
         return {"PostgreSQL": version}, (), ""
 
+    def scope(self, approach: PostgresApproach) -> Scope:
+        return Scope.SERVER
+
     def problem(self, approach: PostgresApproach) -> Problem | None:
         if not approach.code.strip():
-            return Problem("There is no statement in the code.", cure="Write a SELECT.")
+            return Problem("There is no statement in the code.", hint="Write a SELECT.")
         return None
 
     def prepare(self, job: Job) -> _Task:

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.tasks.task import Counted
+from ivrell.core.records.wire import Counted, DatabasePlace
 
 if TYPE_CHECKING:
     import psycopg
@@ -92,14 +92,14 @@ class Counting:
     numbers: the server's figure holds the starts of parallel workers too.
 
     Args:
-        database: see Job.database; with ``shared`` the server has work of others too.
+        database: where the run finds its tables.
     """
 
-    def __init__(self, database: Mapping[str, str]) -> None:
+    def __init__(self, database: DatabasePlace) -> None:
         import psycopg
 
-        self._db = psycopg.connect(database["address"], autocommit=True)
-        self._shared = "shared" in database
+        self._db = psycopg.connect(database.address, autocommit=True)
+        self._shared = database.shared
         self._before: _Look | None = None
         self._number = 0
 

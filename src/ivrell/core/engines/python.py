@@ -5,10 +5,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ivrell.core.engines.base import Approach, Engine, Problem
+from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope
 from ivrell.core.engines.python_task import DrivingTask, PythonTask
 from ivrell.core.recipe.input import Input
-from ivrell.core.tasks.task import Job
+from ivrell.core.records.wire import Job
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -38,6 +38,13 @@ class PythonApproach(Approach):
         return self.code
 
     @property
+    def needs(self) -> Needs:
+        return Needs(
+            self.keys, self.indexes, self.writes, server=self.server or "", at=self.at,
+            runtime=self.runtime or "",
+        )  # fmt: skip
+
+    @property
     def wanted(self) -> Input:
         """Its input in full, which is the server's tables where it drives one."""
         return Input(form=self.server) if self.server else super().wanted
@@ -60,7 +67,7 @@ def problem_of(code: str, wanted: list[str]) -> Problem | None:
             )
     return Problem(
         "The code defines no function answer.",
-        cure=f"Add one: def answer({', '.join(wanted)}): ...",
+        hint=f"Add one: def answer({', '.join(wanted)}): ...",
     )
 
 
@@ -85,6 +92,9 @@ class PythonEngine(Engine):
 
     def starting(self, table: str, column: str) -> dict[str, Any]:
         return {"code": _STARTING.format(table=table)}
+
+    def scope(self, approach: PythonApproach) -> Scope:
+        return Scope.SERVER if approach.server else Scope.RUN
 
     def problem(self, approach: PythonApproach) -> Problem | None:
         wanted = ["data", "knobs", "stage", *(["db"] if approach.server else [])]

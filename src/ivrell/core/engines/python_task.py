@@ -10,8 +10,9 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ivrell.core.records.wire import Job
 from ivrell.core.tasks.answers import how_to_force
-from ivrell.core.tasks.task import ApproachFailed, Counted, Job, Stage, Task
+from ivrell.core.tasks.task import ApproachFailed, Counted, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -140,8 +141,8 @@ class DrivingTask(PythonTask):
         from ivrell.core.engines.postgres_counters import Counting
 
         settings = self._job.approach.get("settings", {})
-        self._session = connected(self._job.database, settings, raw=False)
-        self._counting = Counting(self._job.database)
+        self._session = connected(self._job.loaded, settings, raw=False)
+        self._counting = Counting(self._job.loaded)
 
     def renew(self, restore: Callable[[], None]) -> None:
         self._counting.close()

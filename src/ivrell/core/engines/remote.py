@@ -3,35 +3,14 @@
 import ast
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import Field
-
-from ivrell.core.engines.base import Approach, Engine, Problem
+from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope
 from ivrell.core.engines.python import problem_of
 from ivrell.core.engines.python_task import PythonTask
-from ivrell.core.tasks.task import Counted, Job
-
-
-@dataclass(frozen=True, kw_only=True)
-class ServiceSettings:
-    """How the service behaves.
-
-    ``rule`` is Python that defines ``rule(row)``, computed for each row of a call. Every call
-    takes ``latency_ms`` and up to ``jitter_ms`` more, drawn with ``seed``; more calls than
-    ``calls_per_second`` (0: as many as come) are turned away with the time to wait;
-    ``most_rows`` bounds one call; with ``cache`` rows asked before are answered at once.
-    """
-
-    __pydantic_config__ = {"extra": "forbid", "allow_inf_nan": False, "str_max_length": 200_000}
-
-    rule: str
-    latency_ms: Annotated[float, Field(ge=0, le=60_000)] = 2.0
-    jitter_ms: Annotated[float, Field(ge=0, le=60_000)] = 0.0
-    calls_per_second: Annotated[float, Field(ge=0, le=1e6)] = 0.0
-    most_rows: Annotated[int, Field(ge=1, le=10_000_000)] = 10_000
-    cache: bool = False
-    seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
+from ivrell.core.records.wire import Job
+from ivrell.core.service.settings import ServiceSettings
+from ivrell.core.tasks.task import Counted
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -47,6 +26,10 @@ class RemoteApproach(Approach):
 
     def text(self) -> str:
         return self.code
+
+    @property
+    def needs(self) -> Needs:
+        return Needs(service=self.service)
 
 
 class _Task(PythonTask):
@@ -97,6 +80,9 @@ class RemoteEngine(Engine):
             "code": _STARTING.format(table=table),
         }
 
+    def scope(self, approach: RemoteApproach) -> Scope:
+        return Scope.SERVICE
+
     def problem(self, approach: RemoteApproach) -> Problem | None:
         try:
             tree = ast.parse(approach.service.rule)
@@ -105,7 +91,7 @@ class RemoteEngine(Engine):
         names = {node.name for node in ast.walk(tree) if isinstance(node, ast.FunctionDef)}
         if "rule" not in names:
             return Problem(
-                "The service's rule defines no function rule.", cure="Add one: def rule(row): ..."
+                "The service's rule defines no function rule.", hint="Add one: def rule(row): ..."
             )
         return problem_of(approach.code, ["data", "knobs", "stage", "service"])
 

@@ -6,12 +6,13 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach, Engine, Problem
+from ivrell.core.engines.base import Approach, Engine, Problem, Scope
 from ivrell.core.recipe.csv_style import style_from
 from ivrell.core.recipe.input import Input
+from ivrell.core.records.wire import Job
 from ivrell.core.sheets.check import Cost, Wrong, cost, labelled, problem
 from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
-from ivrell.core.tasks.task import Counted, Job, Stage, Task
+from ivrell.core.tasks.task import Counted, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -198,11 +199,14 @@ class SheetEngine(Engine):
         formula = f"=COUNTA({counted})"
         return {"columns": [{"name": "rows", "formula": formula, "layout": "cell"}]}
 
+    def scope(self, approach: SheetApproach) -> Scope:
+        return Scope.ENGINE
+
     def problem(self, approach: SheetApproach) -> Problem | None:
         if approach.sorted and approach.wanted.form != "arrow":
             return Problem(
                 "Tables are sorted beforehand only where they are written cell by cell.",
-                cure='Say input = "arrow".',
+                hint='Say input = "arrow".',
             )
         return _told(problem(approach))
 
@@ -224,4 +228,4 @@ def _told(wrong: Wrong | None) -> Problem | None:
     if wrong is None:
         return None
     at = f"Character {wrong.column}: " if wrong.column else ""
-    return Problem(at + wrong.what, wrong.line, wrong.cure)
+    return Problem(at + wrong.what, wrong.line, wrong.hint)

@@ -4,11 +4,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach
-from ivrell.core.engines.explain import Step, is_explained
+from ivrell.core.engines.base import Approach, Needs
+from ivrell.core.engines.explain import is_explained
 from ivrell.core.engines.sql_text import Statement, statements
+from ivrell.core.records.wire import Job, StatementPlan, Step
 from ivrell.core.tasks.buckets import in_buckets
-from ivrell.core.tasks.task import ApproachFailed, Job, Stage, Task
+from ivrell.core.tasks.task import ApproachFailed, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -40,6 +41,10 @@ class SqlApproach(Approach):
 
     def text(self) -> str:
         return self.code
+
+    @property
+    def needs(self) -> Needs:
+        return Needs(self.keys, self.indexes, self.writes, self.setup)
 
 
 class SqlTask(Task):
@@ -112,16 +117,16 @@ class SqlTask(Task):
         """Run one statement that engines explain, and give its plan. Raises ApproachFailed."""
         raise NotImplementedError
 
-    def explained(self) -> list[dict[str, Any]]:
-        found = []
+    def explained(self) -> list[StatementPlan]:
+        plans = []
         for statement in self._code:
             plan = None
             if is_explained(statement.text):
-                plan = self.explain(statement).as_dict()
+                plan = self.explain(statement)
             else:
                 self.execute(statement)
-            found.append({"text": statement.text, "line": statement.line, "plan": plan})
-        return found
+            plans.append(StatementPlan(statement.text, statement.line, plan))
+        return plans
 
     def hand_over(self, answer: object) -> "pa.Table":
         """The rows that the clock saw, or those that ``answer`` or the buckets read now."""

@@ -8,11 +8,12 @@ from pathlib import Path
 from typing import Literal
 
 from ivrell.core.engines.base import Engine, Problem
-from ivrell.core.engines.explain import Step, from_sqlite
+from ivrell.core.engines.explain import from_sqlite
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
+from ivrell.core.records.wire import Job, Step
 from ivrell.core.tasks.rows import Rows, fetched
-from ivrell.core.tasks.task import ApproachFailed, Counted, Job
+from ivrell.core.tasks.task import ApproachFailed, Counted
 
 LOADED = "sqlite"
 
@@ -29,7 +30,7 @@ class _Task(SqlTask):
     def __init__(self, job: Job) -> None:
         super().__init__(job, mark=":")
         self._job = job
-        self._place = job.database["place"]
+        self._place = job.loaded.file
         self.open()
 
     def connect(self) -> None:
@@ -48,7 +49,7 @@ class _Task(SqlTask):
     def put_back(self, restore: Callable[[], None]) -> None:
         for beside in ("-wal", "-shm", "-journal"):
             Path(f"{self._place}{beside}").unlink(missing_ok=True)
-        shutil.copyfile(self._job.database["pristine"], self._place)
+        shutil.copyfile(self._job.loaded.pristine, self._place)
 
     def before_each(self) -> None:
         self._changes = self._db.total_changes
@@ -89,7 +90,7 @@ class SqliteEngine(Engine):
 
     def problem(self, approach: SqliteApproach) -> Problem | None:
         if not approach.code.strip():
-            return Problem("There is no statement in the code.", cure="Write a SELECT.")
+            return Problem("There is no statement in the code.", hint="Write a SELECT.")
         return None
 
     def prepare(self, job: Job) -> _Task:

@@ -3,13 +3,13 @@
 A ratio that the machine brings about by itself, with nothing to tell apart, is no finding.
 """
 
-import json
 from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
 import numpy as np
+
+from ivrell.core.records.machine import Noise
 
 LEVEL = 0.95
 _RESAMPLES = 2000
@@ -37,19 +37,18 @@ def _floor(logs: tuple[float, ...], rounds: int) -> float:
     return float(np.exp(np.quantile(np.abs(medians), LEVEL)))
 
 
-def kept(folder: Path) -> dict[str, Any] | None:
-    """The noise last measured on this machine, or None: ``logs``, ``taken_at``, ``load``,
-    ``busy_cores``, ``elapsed_s`` of one run."""
+def kept(folder: Path) -> Noise | None:
+    """The noise last measured on this machine, or None."""
     try:
-        found: dict[str, Any] = json.loads((folder / "noise.json").read_text())
+        noise = Noise.model_validate_json((folder / "noise.json").read_text())
     except (OSError, ValueError):
         return None
-    return found if found.get("logs") else None
+    return noise if noise.logs else None
 
 
-def keep(folder: Path, found: dict[str, Any]) -> None:
+def keep(folder: Path, noise: Noise) -> None:
     """Keep what was measured; the folder is made when it is not there."""
     folder.mkdir(parents=True, exist_ok=True)
     temporary = folder / "noise.json.part"
-    temporary.write_text(json.dumps(found, indent=1))
+    temporary.write_text(noise.model_dump_json(indent=1))
     temporary.replace(folder / "noise.json")

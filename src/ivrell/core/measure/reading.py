@@ -5,11 +5,11 @@ Standard library only: the runner uses this.
 
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from ivrell.core.measure import proc
 from ivrell.core.measure.group import RunGroup, stalled
 from ivrell.core.measure.proc import Cpu
+from ivrell.core.records.wire import Figures
 
 _GROUP_MARGIN = 1.01
 _GROUP_GRAIN_S = 0.003
@@ -110,8 +110,8 @@ class Reading:
         single: bool,
         server_peak: int = 0,
         set_up: Cpu | None = None,
-    ) -> dict[str, Any]:
-        """Figures of the timed part; what is not in it could not be measured.
+    ) -> Figures:
+        """Figures of the timed part; what is None could not be measured.
 
         ``by_worker`` is the worker's own account of itself and of children it waited for,
         ``at_end`` its state right after the clock stopped, ``single`` whether the run was that
@@ -119,34 +119,44 @@ class Reading:
         that the server's processes were seen to hold above their start, ``set_up`` CPU time of
         set-ups between repeated calls, which is no part of them.
         """
+        figures = Figures()
         used, method = self._cpu(by_worker, set_up or Cpu())
-        found: dict[str, Any] = {}
-        if self._tree.server is not None:
+        served = self._tree.server is not None
+        if served:
             by_server = self._tree.server_cpu() - self.server_cpu
-            found["server_cpu_s"] = by_server.total
+            figures.server_cpu_s = by_server.total
             used = used + by_server
             method += "; with all processes of the server"
         if self._busy is not None and (busy := proc.busy_seconds()) is not None:
-            found["others_cpu_s"] = max(0.0, busy - self._busy - used.total)
-        found |= {"cpu_user_s": used.user, "cpu_system_s": used.system, "cpu_method": method}
+            figures.others_cpu_s = max(0.0, busy - self._busy - used.total)
+        figures.cpu_user_s, figures.cpu_system_s, figures.cpu_method = (
+            used.user,
+            used.system,
+            method,
+        )
         if at_end:
-            if single:
-                found.update(self._memory(at_end.peak))
-            if self._tree.server is not None:
-                found["server_memory_bytes"] = server_peak
-            if self._tree.server is not None and found.get("peak_memory_bytes") is not None:
-                found["peak_memory_bytes"] += server_peak
-                found["memory_method"] += "; with what the server's processes held at most beyond "
-                found["memory_method"] += "their start, sampled, shared buffers aside"
+            if single and self._peak_was_reset:
+                figures.start_memory_bytes = self.start_memory
+                figures.peak_memory_bytes = at_end.peak
+                figures.memory_method = "kernel high-water mark"
+            if served:
+                figures.server_memory_bytes = server_peak
+            if served and figures.peak_memory_bytes is not None:
+                figures.peak_memory_bytes += server_peak
+                figures.memory_method = (
+                    "kernel high-water mark; with what the server's processes held at most beyond "
+                    "their start, sampled, shared buffers aside"
+                )
             if self._status:
-                found["context_switches"] = at_end.switches - self._status.switches
+                figures.context_switches = at_end.switches - self._status.switches
         now = proc.disk_io(self._tree.worker)
         if self._io and now:
-            found["read_bytes"] = now[0] - self._io[0]
-            found["written_bytes"] = now[1] - self._io[1]
-        found.update(self._waited())
-        found["pressure"] = _pressure_shares(self._pressure, _pressure(), elapsed_s)
-        return found
+            figures.read_bytes = now[0] - self._io[0]
+            figures.written_bytes = now[1] - self._io[1]
+        figures.run_queue_wait_s = self._waited()
+        figures.held_up_s = self._held_up()
+        figures.pressure = _pressure_shares(self._pressure, _pressure(), elapsed_s)
+        return figures
 
     def _cpu(self, by_worker: Cpu, set_up: Cpu) -> tuple[Cpu, str]:
         """CPU used, and how it was found.
@@ -175,28 +185,21 @@ class Reading:
                 used = used - before
         return used
 
-    def _memory(self, high_water: int) -> dict[str, Any]:
-        if not self._peak_was_reset:
-            return {}
-        return {
-            "start_memory_bytes": self.start_memory,
-            "peak_memory_bytes": high_water,
-            "memory_method": "kernel high-water mark",
-        }
-
-    def _waited(self) -> dict[str, Any]:
-        """Time ready to run without a core: of the worker's threads one by one, and of the
-        whole tree as the time in which any task of it was held up."""
-        found: dict[str, Any] = {}
+    def _waited(self) -> float | None:
+        """Seconds that the worker's threads were ready to run without a core, of all together."""
         now = proc.waits_for_core(self._tree.worker)
-        if self._waits is not None and now is not None:
-            found["core_wait_s"] = sum(
-                max(0.0, waited - self._waits.get(thread, 0.0)) for thread, waited in now.items()
-            )
+        if self._waits is None or now is None:
+            return None
+        return sum(
+            max(0.0, waited - self._waits.get(thread, 0.0)) for thread, waited in now.items()
+        )
+
+    def _held_up(self) -> float | None:
+        """Seconds in which any task of the whole tree was held up for want of a core."""
         after = self._tree.group.stalled() if self._tree.group else None
-        if after is not None and self._group_stalled is not None:
-            found["held_up_s"] = after - self._group_stalled
-        return found
+        if after is None or self._group_stalled is None:
+            return None
+        return after - self._group_stalled
 
 
 def _pressure() -> dict[str, float | None]:

@@ -183,7 +183,7 @@ def _settings(
         raise BadInput(
             f"The values of type {kind} cannot be made by a recipe.",
             where=place,
-            cure="Leave the column out of the sample, or save its values as text.",
+            hint="Leave the column out of the sample, or save its values as text.",
         ) from None
     few = different <= _MOST_CATEGORIES and different * _FEW_AGAINST_ROWS <= len(known)
     if few:
@@ -218,7 +218,7 @@ def _moments(known: pa.Array, place: str) -> tuple[dict[str, Any], str]:
         raise BadInput(
             "The moments lie outside the years 1 to 9999.",
             where=place,
-            cure="Leave the column out of the sample, or save its values as numbers.",
+            hint="Leave the column out of the sample, or save its values as numbers.",
         ) from None
     day = str(ends["min"])[:10]
     after = np.datetime64(str(ends["max"])[:10]) + 1

@@ -40,7 +40,7 @@ def changed(data_text: str, edit: Edit) -> str:
         data: Any = document["data"]
     except (tomlkit.exceptions.TOMLKitError, RecursionError):
         raise BadInput(
-            "The recipe's text cannot be read.", cure="Mend it as text first, then go on here."
+            "The recipe's text cannot be read.", hint="Mend it as text first, then go on here."
         ) from None
     if edit.table is None:
         _set(data, edit.fields)

@@ -125,20 +125,20 @@ class Files:
                 f"{self.table} has {total:,} rows, and one file of the form {self.wanted.form} "
                 f"holds {most:,} rows.",
                 where=f"data.tables.{self.table}.rows",
-                cure="Take fewer rows, more parts, or another form.",
+                hint="Take fewer rows, more parts, or another form.",
             )
         if self.wanted.csv and not isinstance(self.form, Csv):
             raise BadInput(
                 f"The form {self.wanted.form} is no csv, which alone has such settings.",
                 where="input.csv",
-                cure="Take a form of csv, or leave the settings out.",
+                hint="Take a form of csv, or leave the settings out.",
             )
         if (codec := self.wanted.codec) and codec not in self.form.codecs:
             known = ", ".join(self.form.codecs) or "none"
             raise BadInput(
                 f'The form {self.wanted.form} has no codec "{codec}".',
                 where="input.codec",
-                cure=f"Its codecs: {known}.",
+                hint=f"Its codecs: {known}.",
             )
         if self.split_by:
             kind = self.generator.schema(self.table).field(self.split_by).type
@@ -146,7 +146,7 @@ class Files:
                 raise BadInput(
                     f"Files cannot be split by {self.split_by}: it holds {kind}.",
                     where="input.split_by",
-                    cure="Split by a text, a whole number, a day, or true or false.",
+                    hint="Split by a text, a whole number, a day, or true or false.",
                 )
 
 

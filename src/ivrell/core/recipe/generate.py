@@ -146,7 +146,7 @@ class Generator:
             raise BadInput(
                 f"{text[:1].upper()}{text[1:]}.",
                 where=f"data.tables.{table} ({column.name})",
-                cure="Change the column's settings, or sort by another one.",
+                hint="Change the column's settings, or sort by another one.",
             ) from None
         if column.null_share:
             missing = rng.random(block.count) < column.null_share
@@ -158,7 +158,7 @@ class Generator:
                 raise BadInput(
                     f"{str(error).capitalize()}.",
                     where=f"data.tables.{table} ({column.name}.needle)",
-                    cure="Give a value of the column's own type.",
+                    hint="Give a value of the column's own type.",
                 ) from None
         return values
 
@@ -194,7 +194,7 @@ class Generator:
             raise BadInput(
                 f"No values can be named that {target} does not hold: it is a file of your own.",
                 where=target,
-                cure="Set absent_share to 0.",
+                hint="Set absent_share to 0.",
             )
         present = values.drop_null()
         return present, present.slice(0, 0)
@@ -216,7 +216,7 @@ class Generator:
             raise BadInput(
                 f"No values can be named that {target} does not hold: {reason}.",
                 where=f"data.tables.{table} ({name})",
-                cure="Set absent_share to 0, or refer to a sequence or a unique column.",
+                hint="Set absent_share to 0, or refer to a sequence or a unique column.",
             ) from None
         return present, absent if absent is not None else present.slice(0, 0)
 

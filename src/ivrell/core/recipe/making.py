@@ -181,7 +181,7 @@ class Making:
                 f"{self.files.split_by} has more than {MOST_FILES:,} different values, and each "
                 "would be a file.",
                 where="input.split_by",
-                cure="Split by a column with fewer values.",
+                hint="Split by a column with fewer values.",
             )
         path = self.folder / name
         path.parent.mkdir(exist_ok=True)

@@ -116,7 +116,7 @@ def _check_names(table: str, columns: list[Column]) -> None:
         raise BadInput(
             f'Two columns are called "{again}", one of them a repeated one.',
             where=f"data.tables.{table}.columns",
-            cure="Give one another name.",
+            hint="Give one another name.",
         )
 
 
@@ -127,12 +127,12 @@ def _with_own_file(name: str, table: Table) -> Table:
     try:
         own = own_file(table.file, BLOCK_ROWS, table.csv)
     except BadInput as error:
-        raise BadInput(error.what, where=f"data.tables.{name}.file", cure=error.cure) from None
+        raise BadInput(error.what, where=f"data.tables.{name}.file", hint=error.hint) from None
     if table.file_hash not in (None, own.hash):
         raise BadInput(
             f"{table.file} holds other bytes than those meant: its hash is {own.hash}.",
             where=f"data.tables.{name}.file_hash",
-            cure="Bring the file back, or write its new hash.",
+            hint="Bring the file back, or write its new hash.",
         )
     return table.model_copy(update={"rows": own.rows, "file_hash": own.hash})
 
@@ -145,7 +145,7 @@ def _with_needle(table: str, column: Column, knobs: Mapping[str, Any]) -> Column
     knob = needle.at[1:-1]
     where = f"data.tables.{table} ({column.name}.needle)"
     if knob not in knobs:
-        raise BadInput(f'There is no knob "{knob}".', where=where, cure="Add it under [knobs].")
+        raise BadInput(f'There is no knob "{knob}".', where=where, hint="Add it under [knobs].")
     try:
         at = Needle(value=needle.value, at=knobs[knob])
     except ValidationError:
@@ -154,7 +154,7 @@ def _with_needle(table: str, column: Column, knobs: Mapping[str, Any]) -> Column
         raise BadInput(
             f"{knobs[knob]!r} is no place for a needle.",
             where=f"knobs.{knob}",
-            cure='Give "first", "middle", "last", "absent", or a share from 0 to 1.',
+            hint='Give "first", "middle", "last", "absent", or a share from 0 to 1.',
         )
     return column.model_copy(update={"needle": at})
 
@@ -186,7 +186,7 @@ class Recipe(BaseModel):
                     raise BadInput(
                         f'There is no knob "{knob}".',
                         where=where,
-                        cure=f"Add {knob} = [1000000] under [knobs], or write a number.",
+                        hint=f"Add {knob} = [1000000] under [knobs], or write a number.",
                     )
                 rows = knobs[knob]
                 where = f"knobs.{knob}"
@@ -194,7 +194,7 @@ class Recipe(BaseModel):
                 raise BadInput(
                     f"{rows!r} is not a number of rows.",
                     where=where,
-                    cure=f"Give a whole number from 0 to {MOST_ROWS:,}.",
+                    hint=f"Give a whole number from 0 to {MOST_ROWS:,}.",
                 )
             columns = [
                 _with_needle(name, one, knobs)
@@ -207,7 +207,7 @@ class Recipe(BaseModel):
                     f"The table has {len(columns):,} columns with the repeated ones; a table has "
                     f"at most {MOST_COLUMNS:,}.",
                     where=f"data.tables.{name}.columns",
-                    cure="Repeat fewer.",
+                    hint="Repeat fewer.",
                 )
             tables[name] = table.model_copy(update={"rows": rows, "columns": columns})
         recipe = self.model_copy(update={"tables": tables})
@@ -244,14 +244,14 @@ class Recipe(BaseModel):
                 raise BadInput(
                     f'The formula uses a column "{needed}" that this table does not have.',
                     where=where,
-                    cure=f"Its other columns: {known}.",
+                    hint=f"Its other columns: {known}.",
                 )
             if other.kind_name() not in _NUMBERS:
                 raise BadInput(
                     f'The formula uses "{needed}", which is no number but of kind '
                     f"{other.kind_name()}.",
                     where=where,
-                    cure=f"Use columns of these kinds: {', '.join(_NUMBERS)}.",
+                    hint=f"Use columns of these kinds: {', '.join(_NUMBERS)}.",
                 )
 
     def _check_order(self, name: str, table: Table) -> None:
@@ -261,7 +261,7 @@ class Recipe(BaseModel):
             raise BadInput(
                 f"Derived columns go round in a circle: {error}.",
                 where=f"data.tables.{name}.columns",
-                cure="Let one of them be of another kind.",
+                hint="Let one of them be of another kind.",
             ) from None
         wanted = table.sorted_by
         if wanted is None:
@@ -272,13 +272,13 @@ class Recipe(BaseModel):
             raise BadInput(
                 f'There is no column "{wanted}" to sort by.',
                 where=f"data.tables.{name}.order",
-                cure=f"Columns here: {known}.",
+                hint=f"Columns here: {known}.",
             )
         if type(column).draw_sorted is Kind.draw_sorted:
             raise BadInput(
                 f"A table cannot be sorted by a {column.kind_name()} column.",
                 where=f"data.tables.{name}.order",
-                cure="Sort by a number, a moment, a category or a reference.",
+                hint="Sort by a number, a moment, a category or a reference.",
             )
 
     def _check_reference(self, source: str, target: str, where: str) -> None:
@@ -290,7 +290,7 @@ class Recipe(BaseModel):
                 raise BadInput(
                     f'The reference goes to a table "{table}" that does not exist.',
                     where=f"{where}.to",
-                    cure=f"Tables here: {known}.",
+                    hint=f"Tables here: {known}.",
                 )
             own = self.own_file(table)
             names = own.schema.names if own else [c.name for c in self.tables[table].columns]
@@ -299,26 +299,26 @@ class Recipe(BaseModel):
                 raise BadInput(
                     f'Table "{table}" has no column "{column}" to refer to.',
                     where=f"{where}.to",
-                    cure=f"Its columns: {known}.",
+                    hint=f"Its columns: {known}.",
                 )
             if not self.rows_of(table) and self.rows_of(source.split(".")[0]):
                 raise BadInput(
                     f'Table "{table}" has no rows whose "{column}" could be referred to.',
                     where=f"{where}.to",
-                    cure="Give it rows, or this table none.",
+                    hint="Give it rows, or this table none.",
                 )
             if self.rows_of(table) > MOST_REFERRED:
                 raise BadInput(
                     f'Table "{table}" has {self.rows_of(table):,} rows, and a column that others '
                     f"refer to is held in memory: {MOST_REFERRED:,} at most.",
                     where=f"{where}.to",
-                    cure="Refer to a table of fewer rows, or take a sequence of your own.",
+                    hint="Refer to a table of fewer rows, or take a sequence of your own.",
                 )
             if target in seen:
                 raise BadInput(
                     f"These references go round in a circle: {' to '.join([*seen, target])}.",
                     where=where,
-                    cure="Let one of the columns be of another kind.",
+                    hint="Let one of the columns be of another kind.",
                 )
             seen.append(target)
             found = self.column(table, column)

@@ -72,10 +72,10 @@ def own_file(path: str, block_rows: int, style: CsvStyle | None = None) -> OwnFi
     except OSError as error:
         raise BadInput(
             f"The file {path} cannot be read: {error.strerror}.",
-            cure="Write its whole path, or one that starts from the comparison file's folder.",
+            hint="Write its whole path, or one that starts from the comparison file's folder.",
         ) from None
     if not stat.S_ISREG(state.st_mode):
-        raise BadInput(f"{path} is no plain file.", cure="Name a csv or parquet file.")
+        raise BadInput(f"{path} is no plain file.", hint="Name a csv or parquet file.")
     return _known(found, state.st_mtime_ns, state.st_size, block_rows, style or CsvStyle())
 
 

@@ -42,13 +42,13 @@ def read_sample(
         else:
             raise BadInput(
                 f"A sample is a csv or parquet file; {path.name} is neither by its name.",
-                cure="Rename it, or save it in one of these forms.",
+                hint="Rename it, or save it in one of these forms.",
             )
     except (UnicodeDecodeError, pa.ArrowInvalid) as error:
         raise BadInput(
             f"The sample cannot be read: {error}",
             where=path.name,
-            cure="Save it as UTF-8, with as many fields in each line as in the first.",
+            hint="Save it as UTF-8, with as many fields in each line as in the first.",
         ) from None
     except (OSError, pa.ArrowException) as error:
         raise BadInput(f"The sample cannot be read: {error}", where=path.name) from None
@@ -59,7 +59,7 @@ def read_sample(
             raise BadInput(
                 f'The column "{field.name}" holds lists or structures ({field.type}).',
                 where=path.name,
-                cure="Save its parts as columns of their own, or leave it out.",
+                hint="Save its parts as columns of their own, or leave it out.",
             )
     if names_as_they_are:
         return table, rows
@@ -106,7 +106,7 @@ def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
             raise BadInput(
                 f'Two columns are called "{twice[0]}".',
                 where=path.name,
-                cure="Give one of them another name.",
+                hint="Give one of them another name.",
             )
         rows = sum(piece.count(b"\n") for piece in iter(lambda: file.read(1 << 22), b""))
         rows -= int(style.header)

@@ -5,18 +5,21 @@ import os
 import shutil
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
+from functools import partial
 from pathlib import Path
 
 from ivrell.core.errors import BadInput, Stopped
-from ivrell.core.locks import alone, not_in_use
+from ivrell.core.locks import alone
 from ivrell.core.quantities import format_bytes
 from ivrell.core.recipe.encode import Files
 from ivrell.core.recipe.forms import FORMS, form_called, size_in
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
+from ivrell.core.recipe.keeping import Entry, Keeping
 from ivrell.core.recipe.making import Making, Progress, half_made
 from ivrell.core.recipe.malformed import broken
 from ivrell.core.recipe.model import Recipe
+from ivrell.core.records.data import MadeTable
 
 _FREE_SPACE_LEFT = 512 * 2**20
 _SAMPLE_ROWS = 4096
@@ -52,6 +55,10 @@ class Made:
         alone = len(self.paths) == 1 and not self.split_by
         return self.paths[0] if alone else self.paths
 
+    def record(self) -> MadeTable:
+        """As made data is told."""
+        return MadeTable.model_validate(asdict(self))
+
     @property
     def rows_per_second(self) -> float:
         """The rate at which it was made."""
@@ -70,15 +77,12 @@ class Kept:
     half_made: list[str] = field(default_factory=list)
 
 
-class DataStore:
+class DataStore(Keeping):
     """A folder of made data: one folder a fingerprint, in it one file or folder a form.
 
     A table is written to a folder of its own beside its final place and moved there when
     whole, so nothing that looks finished is ever half made.
     """
-
-    def __init__(self, root: Path) -> None:
-        self.root = root
 
     def ensure(
         self,
@@ -189,7 +193,7 @@ class DataStore:
                 f"{table} as {form} would take about {format_bytes(wanted)}, and "
                 f"{format_bytes(free)} are free.",
                 where=f"data.tables.{table}.rows",
-                cure="Ask for fewer rows, or free some disk space.",
+                hint="Ask for fewer rows, or free some disk space.",
             )
 
     def kept(self) -> list[Kept]:
@@ -218,23 +222,14 @@ class DataStore:
         found = (_known(path) for path in sorted(folder.glob("*.json")))
         return [made for made in found if made and made.table == table]
 
-    def trim(self, limit_bytes: int) -> int:
-        """Remove what was used longest ago until no more than the limit is left.
+    def entries(self) -> list[Entry]:
+        return [
+            Entry(kept.size_bytes, kept.used_at, partial(self._remove, kept.fingerprint))
+            for kept in self.kept()
+        ]
 
-        Returns the bytes removed. Raises BadInput where something uses it.
-        """
-        with not_in_use(self.root):
-            return self._trim(limit_bytes)
-
-    def _trim(self, limit_bytes: int) -> int:
-        kept = self.kept()
-        total = sum(entry.size_bytes for entry in kept)
-        removed = 0
-        while kept and total - removed > limit_bytes:
-            entry = kept.pop()
-            shutil.rmtree(self.root / entry.fingerprint, ignore_errors=True)
-            removed += entry.size_bytes
-        return removed
+    def _remove(self, fingerprint: str) -> None:
+        shutil.rmtree(self.root / fingerprint, ignore_errors=True)
 
 
 def _known(record: Path) -> Made | None:

@@ -1,78 +1,77 @@
 """Findings: what the runs of a trial say about each lane, and the conclusion in words."""
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict
-from typing import Any
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 import numpy as np
 
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.engines.base import Approach
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.measure.noise import floor
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.findings import (
+    Dot,
+    Findings,
+    LaneFindings,
+    LaneState,
+    Ratio,
+    StageMedian,
+    Summary,
+)
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.points import Point
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.wire import Failure
 from ivrell.core.report.code_lines import code_lines
-from ivrell.core.report.measures import BY_KEY, Ground, measured, peak_above_start
+from ivrell.core.report.measures import BY_KEY, Ground, measured
 from ivrell.core.report.words import conditions, limit_told, times_told
 from ivrell.core.stats.cautions import Scene, cautions
-from ivrell.core.stats.ratio import Ratio, bounded, ratio
+from ivrell.core.stats.ratio import bounded, ratio
 from ivrell.core.stats.summary import summarize
-
-Run = Mapping[str, Any]
-"""One line of runs.jsonl."""
 
 _TICKS_S = 0.05
 """Shorter runs say nothing of what else was busy: the kernel tells that in ticks of 10 ms."""
 
 _NO_GROUND = Ground(None, 0)
 
-_SUMMED_UP = (
-    "elapsed", "cpu_user", "cpu_system", "cpu_total", "peak_memory", "peak_memory_absolute",
-)  # fmt: skip
-"""Measures that a lane's findings hold with quartiles and an interval."""
-
 
 def findings(
     comparison: Comparison,
-    runs: Sequence[Run],
-    agreement: Mapping[str, Mapping[str, Any]],
-    machine: Mapping[str, Any],
-    point: Mapping[str, Any],
-) -> dict[str, Any]:
+    runs: Sequence[RunRecord],
+    agreement: Mapping[str, Agreement],
+    machine: Machine,
+    point: Point,
+) -> Findings:
     """What the runs at one point say.
 
     Args:
-        runs: run objects as in runs.jsonl; those at other points are left out.
+        runs: those at other points are left out.
         agreement: agreement of each lane at this point, by lane id.
-        machine: the machine snapshot of the trial.
+        machine: the machine as it was when the trial began.
         point: the knob values looked at.
-
-    Returns plain data: ``lanes`` in the file's order, ``ranking`` of lane ids (quickest
-    first; lanes that disagree or did not finish last), ``conclusion``, ``cautions`` and
-    ``measures`` (see measures.MeasureRow).
     """
-    everything = [run for run in runs if run["point"] == point]
-    here = [run for run in everything if not run.get("memory_run")]
-    closely = {run["approach"]: run for run in everything if run.get("memory_run")}
-    baseline = [run for run in here if run["approach"] == comparison.baseline_id]
+    everything = [run for run in runs if run.point == point]
+    here = [run for run in everything if not run.memory_run]
+    closely = {run.approach: run for run in everything if run.memory_run}
+    baseline = [run for run in here if run.approach == comparison.baseline_id]
     lanes = []
     for approach in comparison.approach:
-        own = [run for run in here if run["approach"] == approach.id]
+        own = [run for run in here if run.approach == approach.id]
         if own:
-            lane = _lane(approach, own, agreement.get(approach.id), baseline, machine)
-            lane["baseline"] = approach.id == comparison.baseline_id
+            lane = _lane(approach, own, agreement.get(approach.id))
+            lane.baseline = approach.id == comparison.baseline_id
+            lane.ratio = _ratio(baseline, own, machine)
             _tell_memory(lane, closely.get(approach.id))
             lanes.append(lane)
-    found = {
-        "point": dict(point),
-        "lanes": lanes,
-        "ranking": _ranking(lanes),
-        "cautions": [
-            asdict(c)
-            for c in cautions(Scene(lanes, dict(machine), point, *_asked_reference(comparison)))
-        ],
-    }
-    found["measures"] = [asdict(row) for row in measured(comparison, everything, point)]
-    found["conclusion"] = conclusion(found, machine)
+    found = Findings(
+        point=point,
+        lanes=lanes,
+        ranking=_ranking(lanes),
+        cautions=cautions(Scene(lanes, machine, point, *_asked_reference(comparison))),
+        measures=measured(comparison, everything, point),
+    )
+    found.conclusion = conclusion(found, machine)
     return found
 
 
@@ -84,251 +83,233 @@ def _asked_reference(comparison: Comparison) -> tuple[str, str]:
     return ("", "") if answer.expected or not lane else (lane, comparison.lane(lane).label)
 
 
-def _counted(runs: Iterable[Run], lane: str | None) -> list[Run]:
-    return [
-        run
-        for run in runs
-        if run["approach"] == lane and not run["warm_up"] and run["state"] == "done"
-    ]
-
-
 def _lane(
-    approach: Any,
-    runs: list[Run],
-    agreement: Mapping[str, Any] | None,
-    baseline: list[Run],
-    machine: Mapping[str, Any],
-) -> dict[str, Any]:
-    counted = _counted(runs, approach.id)
-    lane: dict[str, Any] = {
-        "id": approach.id,
-        "name": approach.label,
-        "engine": approach.engine,
-        "input": approach.wanted.words,
-        "parent": approach.parent,
-        "code_lines": code_lines(approach.text(), ENGINES[approach.engine].language),
-        "agreement": dict(agreement) if agreement else None,
-        "state": _state(runs, counted),
-        "runs": [_dot(run) for run in runs],
-    }
-    lane["told"] = _told(runs, lane["state"])
-    lane["failure"] = _failure(runs)
-    for name in _SUMMED_UP:
-        lane[name] = _summed_up(name, counted)
-    lane["cores_busy"] = _median(
-        (run["cpu_user_s"] + run["cpu_system_s"]) / run["elapsed_s"]
-        for run in counted
-        if run.get("cpu_user_s") is not None and run["elapsed_s"] > 0
+    approach: Approach, runs: Sequence[RunRecord], agreement: Agreement | None
+) -> LaneFindings:
+    counted = [run for run in runs if run.counted]
+    state = _state(runs, counted)
+
+    def middle(of: Callable[[RunRecord], float | None]) -> float | None:
+        return _median(value for run in counted if (value := of(run)) is not None)
+
+    return LaneFindings(
+        id=approach.id,
+        name=approach.label,
+        engine=approach.engine,
+        input=approach.wanted.words,
+        parent=approach.parent,
+        baseline=False,
+        state=state,
+        trouble=_trouble(runs, state),
+        code_lines=code_lines(approach.text(), ENGINES[approach.engine].language),
+        answer_rows=next((run.answer_rows for run in counted), None),
+        start=middle(lambda run: run.start_s),
+        elapsed=_summed_up("elapsed", counted),
+        cpu_user=_summed_up("cpu_user", counted),
+        cpu_system=_summed_up("cpu_system", counted),
+        cpu_total=_summed_up("cpu_total", counted),
+        cores_busy=middle(lambda run: BY_KEY["cores_busy"].of(run, _NO_GROUND)),
+        run_queue_wait_share=middle(_share_waited),
+        others_busy=middle(_others_busy),
+        inner_repeats=middle(lambda run: run.inner_repeats),
+        first_call=middle(lambda run: run.first_elapsed_s),
+        cached_share=middle(lambda run: run.cache.share if run.cache else None),
+        most_threads=middle(lambda run: run.most_threads),
+        calls=next((run.calls for run in reversed(counted) if run.calls), []),
+        peak_memory=_summed_up("peak_memory", counted),
+        peak_memory_absolute=_summed_up("peak_memory_absolute", counted),
+        counters=_counters(counted),
+        left_bytes=middle(lambda run: run.left_bytes),
+        answer_bytes=middle(lambda run: run.answer_bytes),
+        tables_s=middle(lambda run: run.tables_s),
+        failure=_failure(runs),
+        stages=_stages(counted),
+        agreement=agreement,
+        runs=[_dot(run) for run in runs],
     )
-    lane["core_wait_share"] = _median(
-        share for run in counted if (share := _share_waited(run)) is not None
-    )
-    lane["others_busy"] = _median(
-        run["others_cpu_s"] / run["elapsed_s"]
-        for run in counted
-        if run.get("others_cpu_s") is not None and run["elapsed_s"] > _TICKS_S
-    )
-    lane["answer_rows"] = next((run["answer_rows"] for run in counted), None)
-    lane["start"] = _median(run["start_s"] for run in counted if run.get("start_s") is not None)
-    lane["stages"] = _stages(counted)
-    lane["ratio"] = _ratio(baseline, runs, machine)
-    lane["counters"] = _counters(counted)
-    for name in ("left_bytes", "answer_bytes", "tables_s"):
-        lane[name] = _median(run[name] for run in counted if run.get(name) is not None)
-    lane["inner_repeats"] = _median(run.get("inner_repeats", 1) for run in counted)
-    lane["first_call"] = _median(
-        run["first_elapsed_s"] for run in counted if run.get("first_elapsed_s") is not None
-    )
-    lane["cached_share"] = _median(
-        run["cache"]["share"]
-        for run in counted
-        if run.get("cache") and run["cache"]["share"] is not None
-    )
-    lane["most_threads"] = _median(
-        run["most_threads"] for run in counted if run.get("most_threads") is not None
-    )
-    lane["calls"] = next((run["calls"] for run in reversed(counted) if run.get("calls")), [])
-    return lane
 
 
-def _share_waited(run: Run) -> float | None:
+def _share_waited(run: RunRecord) -> float | None:
     """Share of its time that a run was held up for want of a core: that in which any of its
     tasks was, else what its threads waited each, on average."""
-    if not run["elapsed_s"]:
+    if not run.elapsed_s:
         return None
-    if run.get("held_up_s") is not None:
-        return min(1.0, float(run["held_up_s"] / run["elapsed_s"]))
-    if run.get("core_wait_s") is None:
+    if run.held_up_s is not None:
+        return min(1.0, run.held_up_s / run.elapsed_s)
+    if run.run_queue_wait_s is None:
         return None
-    return float(run["core_wait_s"] / run["elapsed_s"] / max(1, run.get("most_threads") or 1))
+    return run.run_queue_wait_s / run.elapsed_s / max(1, run.most_threads or 1)
 
 
-def _summed_up(name: str, runs: Iterable[Run]) -> dict[str, Any] | None:
+def _others_busy(run: RunRecord) -> float | None:
+    if run.others_cpu_s is None or not run.elapsed_s or run.elapsed_s <= _TICKS_S:
+        return None
+    return run.others_cpu_s / run.elapsed_s
+
+
+def _summed_up(name: str, runs: Iterable[RunRecord]) -> Summary | None:
     values = [v for run in runs if (v := BY_KEY[name].of(run, _NO_GROUND)) is not None]
-    return asdict(summarize(values)) if values else None
+    return summarize(values) if values else None
 
 
-def _tell_memory(lane: dict[str, Any], closely: Run | None) -> None:
+def _tell_memory(lane: LaneFindings, closely: RunRecord | None) -> None:
     """Of a lane that is several processes the memory is that of its memory run."""
-    lane["memory_run"] = lane["memory_method"] = None
-    if closely is None or closely["state"] != "done":
+    if closely is None or closely.state != "done":
         return
-    lane["memory_run"], lane["memory_method"] = closely["run"], closely["memory_method"]
-    for name in ("peak_memory", "peak_memory_absolute"):
-        lane[name] = _summed_up(name, [closely])
+    lane.memory_run, lane.memory_method = closely.run, closely.memory_method
+    lane.peak_memory = _summed_up("peak_memory", [closely])
+    lane.peak_memory_absolute = _summed_up("peak_memory_absolute", [closely])
 
 
-def _failure(runs: list[Run]) -> dict[str, Any] | None:
+def _failure(runs: Sequence[RunRecord]) -> Failure | None:
     """The error of the lane's first run that failed, with what it printed last."""
-    return next((run["error"] for run in runs if run["state"] == "failed" and run["error"]), None)
+    return next((run.error for run in runs if run.state == "failed" and run.error), None)
 
 
-def _counters(counted: list[Run]) -> dict[str, float]:
+def _counters(counted: Sequence[RunRecord]) -> dict[str, float]:
     """Median of each counter over the runs that have it."""
     values: dict[str, list[float]] = {}
     for run in counted:
-        for name, value in run.get("counters", {}).items():
+        for name, value in run.counters.items():
             values.setdefault(name, []).append(value)
-    return {name: float(np.median(found)) for name, found in values.items()}
+    return {name: float(np.median(each)) for name, each in values.items()}
 
 
-def _dot(run: Run) -> dict[str, Any]:
+def _dot(run: RunRecord) -> Dot:
     """What a single run shows as: enough to draw it and to find it again."""
-    keep = ("run", "round", "warm_up", "state", "elapsed_s", "cpu_user_s", "cpu_system_s")
-    dot = {key: run.get(key) for key in keep}
-    dot["peak_above_start_bytes"] = peak_above_start(run)
-    dot["at_least_s"] = run.get("elapsed_at_least_s")
-    dot["counted"] = run["state"] == "done" and not run["warm_up"]
-    return dot
+    return Dot(
+        run=run.run,
+        round=run.round,
+        warm_up=run.warm_up,
+        state=run.state,
+        counted=run.counted,
+        elapsed_s=run.elapsed_s,
+        at_least_s=run.elapsed_at_least_s,
+        cpu_user_s=run.cpu_user_s,
+        cpu_system_s=run.cpu_system_s,
+        peak_above_start_bytes=run.peak_above_start_bytes,
+    )
 
 
-def _state(runs: list[Run], counted: list[Run]) -> str:
+def _state(runs: Sequence[RunRecord], counted: Sequence[RunRecord]) -> LaneState:
     """The lane's state: its trouble when it had any, else whether it was measured."""
-    states = [run["state"] for run in runs]
-    for trouble in ("limit", "failed"):
-        if trouble in states:
-            return trouble
+    states = {run.state for run in runs}
+    if "limit" in states:
+        return "limit"
+    if "failed" in states:
+        return "failed"
     return "done" if counted else "stopped" if "stopped" in states else "warm-up only"
 
 
-def _told(runs: list[Run], state: str) -> str:
+def _trouble(runs: Sequence[RunRecord], state: LaneState) -> str:
     """The lane's trouble in words, or an empty text."""
-    run = next((run for run in runs if run["state"] == state), None)
-    if state == "limit" and run and run["limit"]:
-        return limit_told(run["limit"])
-    if state == "failed" and run and run["error"]:
-        error = run["error"]
-        line = f" (line {error['line']})" if error.get("line") else ""
-        return f"{error['kind']}: {error['message']}{line}"
+    run = next((run for run in runs if run.state == state), None)
+    if state == "limit" and run and run.limit:
+        return limit_told(run.limit)
+    if state == "failed" and run and run.error:
+        line = f" (line {run.error.line})" if run.error.line else ""
+        return f"{run.error.kind}: {run.error.message}{line}"
     return ""
 
 
 def _median(values: Iterable[float]) -> float | None:
-    found = list(values)
-    return float(np.median(found)) if found else None
+    known = list(values)
+    return float(np.median(known)) if known else None
 
 
-def _stages(counted: list[Run]) -> list[dict[str, Any]]:
+def _stages(counted: Sequence[RunRecord]) -> list[StageMedian]:
     """Median elapsed and CPU of each stage over the runs, and of what no stage covers."""
     names: dict[str, list[tuple[float, float]]] = {}
     rest = []
     for run in counted:
-        for stage in run["stages"]:
-            names.setdefault(stage["name"], []).append((stage["elapsed_s"], stage["cpu_s"]))
-        rest.append(run["elapsed_s"] - sum(stage["elapsed_s"] for stage in run["stages"]))
-    found = [
-        {
-            "name": name,
-            "elapsed_s": float(np.median([elapsed for elapsed, _ in values])),
-            "cpu_s": float(np.median([cpu for _, cpu in values])),
-        }
+        for stage in run.stages:
+            names.setdefault(stage.name, []).append((stage.elapsed_s, stage.cpu_s))
+        rest.append((run.elapsed_s or 0.0) - sum(stage.elapsed_s for stage in run.stages))
+    stages = [
+        StageMedian(
+            name=name,
+            elapsed_s=float(np.median([elapsed for elapsed, _ in values])),
+            cpu_s=float(np.median([cpu for _, cpu in values])),
+        )
         for name, values in names.items()
     ]
     if rest and (outside := float(np.median(rest))) > 0:
-        found.append({"name": None, "elapsed_s": outside, "cpu_s": None})
-    return found
+        stages.append(StageMedian(name=None, elapsed_s=outside, cpu_s=None))
+    return stages
 
 
-def noise_floor(machine: Mapping[str, Any], rounds: int) -> float | None:
+def noise_floor(machine: Machine, rounds: int) -> float | None:
     """The factor that equals can be apart in so many rounds on this machine, or None."""
-    noise = machine.get("noise")
-    return floor(noise["logs"], rounds) if noise and rounds else None
+    return floor(machine.noise.logs, rounds) if machine.noise and rounds else None
+
+
+def _times(runs: Sequence[RunRecord]) -> dict[int, float]:
+    """Elapsed time of each counted run by its round."""
+    return {run.round: run.elapsed_s for run in runs if run.counted and run.elapsed_s}
 
 
 def _ratio(
-    baseline: list[Run], own: list[Run], machine: Mapping[str, Any]
-) -> dict[str, Any] | None:
+    baseline: Sequence[RunRecord], own: Sequence[RunRecord], machine: Machine
+) -> Ratio | None:
     """Times faster than the baseline, from the rounds in which both have a run; a bound where
     one of the two was ended at a limit."""
     if not baseline or not own:
         return None
-    itself = baseline[0]["approach"] == own[0]["approach"]
+    itself = baseline[0].approach == own[0].approach
     ends = _until_limit(baseline), _until_limit(own)
-    baseline, counted = (_counted(runs, runs[0]["approach"]) for runs in (baseline, own))
-    if not itself and ends[0] and not ends[1] and counted:
-        times = [run["elapsed_s"] for run in counted]
-        return asdict(bounded(ends[0], times, unfinished="baseline"))
-    if not itself and ends[1] and not ends[0] and baseline:
-        times = [run["elapsed_s"] for run in baseline]
-        return asdict(bounded(times, ends[1], unfinished="other"))
-    first = {run["round"]: run["elapsed_s"] for run in baseline}
-    pairs = [
-        (first[run["round"]], run["elapsed_s"])
-        for run in counted
-        if run["round"] in first and first[run["round"]] > 0 and run["elapsed_s"] > 0
-    ]
-    if not pairs:
+    first, second = _times(baseline), _times(own)
+    if not itself and ends[0] and not ends[1] and second:
+        return bounded(ends[0], list(second.values()), unfinished="baseline")
+    if not itself and ends[1] and not ends[0] and first:
+        return bounded(list(first.values()), ends[1], unfinished="other")
+    return paired(first, second, machine, itself=itself)
+
+
+def paired(
+    first: Mapping[int, float],
+    second: Mapping[int, float],
+    machine: Machine,
+    *,
+    itself: bool = False,
+) -> Ratio | None:
+    """How many times faster the second is than the first, from the rounds that both have; times
+    in seconds by round. ``itself`` says that they are the same lane."""
+    rounds = sorted(first.keys() & second.keys())
+    if not rounds:
         return None
     if itself:
-        return asdict(Ratio(1.0, None, None, len(pairs), "cannot tell apart"))
-    within = noise_floor(machine, len(pairs))
-    return asdict(ratio([a for a, _ in pairs], [b for _, b in pairs], floor=within))
+        return Ratio(1.0, None, None, len(rounds), "cannot tell apart")
+    within = noise_floor(machine, len(rounds))
+    return ratio([first[r] for r in rounds], [second[r] for r in rounds], floor=within)
 
 
-def _until_limit(runs: list[Run]) -> list[float]:
+def _until_limit(runs: Sequence[RunRecord]) -> list[float]:
     """Seconds that runs had gone on for when they were ended at a limit."""
     return [
-        run["elapsed_at_least_s"]
-        for run in runs
-        if run["state"] == "limit" and run.get("elapsed_at_least_s")
+        run.elapsed_at_least_s for run in runs if run.state == "limit" and run.elapsed_at_least_s
     ]
 
 
-def trusted(lane: Mapping[str, Any]) -> bool:
-    """Whether a lane may be ranked: it was measured and its answer is the right one."""
-    agreement = lane["agreement"]
-    agrees = agreement is None or agreement["agrees"]
-    return lane["elapsed"] is not None and lane["state"] == "done" and agrees
+def _ranking(lanes: Sequence[LaneFindings]) -> list[str]:
+    def key(lane: LaneFindings) -> tuple[bool, float]:
+        return not lane.trusted, lane.elapsed.median if lane.elapsed else float("inf")
+
+    return [lane.id for lane in sorted(lanes, key=key)]
 
 
-def _ranking(lanes: list[dict[str, Any]]) -> list[str]:
-    def key(lane: dict[str, Any]) -> tuple[bool, float]:
-        return not trusted(lane), lane["elapsed"]["median"] if lane["elapsed"] else float("inf")
-
-    return [lane["id"] for lane in sorted(lanes, key=key)]
-
-
-def head_to_head(
-    first: Mapping[str, Any], second: Mapping[str, Any], machine: Mapping[str, Any]
-) -> Ratio | None:
+def head_to_head(first: LaneFindings, second: LaneFindings, machine: Machine) -> Ratio | None:
     """How many times faster the first lane is than the second, paired by round."""
-    times = {run["round"]: run["elapsed_s"] for run in first["runs"] if run["counted"]}
-    pairs = [
-        (run["elapsed_s"], times[run["round"]])
-        for run in second["runs"]
-        if run["counted"] and run["round"] in times
+    times = [
+        {dot.round: dot.elapsed_s for dot in lane.runs if dot.counted and dot.elapsed_s}
+        for lane in (second, first)
     ]
-    if not pairs:
-        return None
-    within = noise_floor(machine, len(pairs))
-    return ratio([a for a, _ in pairs], [b for _, b in pairs], floor=within)
+    return paired(times[0], times[1], machine)
 
 
-def conclusion(found: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
+def conclusion(found: Findings, machine: Machine) -> str:
     """The result in words, with its conditions, made from the numbers."""
-    lanes = {lane["id"]: lane for lane in found["lanes"]}
-    ranked = [lanes[i] for i in found["ranking"] if trusted(lanes[i])]
-    where = conditions(found["point"], machine)
+    ranked = [lane for lane in found.ranked if lane.trusted]
+    where = conditions(found.point, machine)
     if not ranked:
         return f"No lane has both a counted run and an agreed answer yet ({where})."
     best, *others = ranked
@@ -337,28 +318,28 @@ def conclusion(found: Mapping[str, Any], machine: Mapping[str, Any]) -> str:
         against = head_to_head(best, lane, machine)
         if against and against.verdict == "cannot tell apart":
             level.append(lane)
-    took = format_seconds(best["elapsed"]["median"])
-    count = best["elapsed"]["count"]
+    assert best.elapsed
+    took, count = format_seconds(best.elapsed.median), best.elapsed.count
     if level:
-        names = _listed([lane["name"] for lane in level])
+        names = _listed([lane.name for lane in level])
         text = (
-            f"{best['name']} has the lowest median, {took} (of {count} runs; {where}), but "
+            f"{best.name} has the lowest median, {took} (of {count} runs; {where}), but "
             f"cannot be told apart from {names}"
         )
     else:
-        text = f"{best['name']} is the quickest at {took} (median of {count} runs; {where})"
-    base = next((lane for lane in found["lanes"] if lane["baseline"]), None)
-    if base and base is not best and base not in level and best["ratio"]:
-        text += f": {times_told(best['ratio'])} {base['name']}"
+        text = f"{best.name} is the quickest at {took} (median of {count} runs; {where})"
+    base = next((lane for lane in found.lanes if lane.baseline), None)
+    if base and base is not best and base not in level and best.ratio:
+        text += f": {times_told(best.ratio)} {base.name}"
     elif base is best and others and not level:
-        text += f"; the baseline keeps its lead, with {others[0]['name']} next"
+        text += f"; the baseline keeps its lead, with {others[0].name} next"
     text += "."
     if base is None and others:
         text += " The baseline did not run here, so there is nothing to be faster than."
-    if best["cores_busy"] is not None and best["peak_memory"]:
+    if best.cores_busy is not None and best.peak_memory:
         text += (
-            f" It keeps {three_figures(best['cores_busy'])} cores busy and takes "
-            f"{format_bytes(best['peak_memory']['median'])} above its start."
+            f" It keeps {three_figures(best.cores_busy)} cores busy and takes "
+            f"{format_bytes(best.peak_memory.median)} above its start."
         )
     return text
 

@@ -1,16 +1,19 @@
 """The report: one HTML file that needs nothing beside it, made from the findings."""
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
 
 import jinja2
 
 from ivrell.core.comparison.edit import settings_text
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
-from ivrell.core.report.measures import MeasureRow, measure_of
+from ivrell.core.records.data import MadeTable
+from ivrell.core.records.findings import Caution, Findings, MeasureRow, TrialFindings
+from ivrell.core.records.machine import Machine
+from ivrell.core.report.measures import measure_of
 from ivrell.core.report.words import common_cautions, conditions, times_faster
 
 COLOURS = (
@@ -59,9 +62,9 @@ class Axis:
         return [(self.at(t), format_seconds(t)) for t in times]
 
 
-def _measure_words(row: Mapping[str, Any], value: float) -> str:
+def _measure_words(row: MeasureRow, value: float) -> str:
     """A value of a measure as people read it."""
-    return measure_of(MeasureRow(**row)).words(value)
+    return measure_of(row).words(value)
 
 
 @lru_cache(maxsize=1)
@@ -80,51 +83,54 @@ def _template() -> jinja2.Template:
 
 def report_html(
     comparison: Comparison,
-    found: Mapping[str, Any],
-    machine: Mapping[str, Any],
-    made: Sequence[Mapping[str, Any]],
+    found: TrialFindings,
+    machine: Machine,
+    made: Sequence[MadeTable],
 ) -> str:
     """The report of a trial.
 
     Args:
-        found: as findings.json holds it.
-        machine: the machine snapshot.
-        made: the tables that were made, as data.json holds them.
+        machine: as it was when the trial began.
+        made: the tables that were made.
     """
-    points = []
-    everywhere = common_cautions(found["points"]) if len(found["points"]) > 1 else []
-    for point in found["points"]:
-        lanes = {lane["id"]: lane for lane in point["lanes"]}
-        times = [run["elapsed_s"] for lane in lanes.values() for run in lane["runs"]
-                 if run["state"] == "done"]  # fmt: skip
-        target = comparison.targets.elapsed
-        points.append(
-            {
-                # Of earlier versions' trials measures were not told.
-                "measures": [],
-                **point,
-                "cautions": [c for c in point["cautions"] if c not in everywhere],
-                "conditions": conditions(point["point"], machine),
-                "ranked": [lanes[lane] for lane in point["ranking"]],
-                "axis": Axis([*times, *([target] if target else [])]),
-            }
-        )
+    everywhere = common_cautions(found.points) if len(found.points) > 1 else []
     places = {a.id: i for i, a in enumerate(comparison.approach)}
     return _template().render(
         comparison=comparison,
-        ended=found["ended"],
-        points=points,
+        ended=found.ended,
+        points=[_section(comparison, point, machine, everywhere) for point in found.points],
         everywhere=everywhere,
         settings={a.id: settings_text(a, with_setup=True) for a in comparison.approach},
-        # Of earlier versions' trials a runtime was told as a text.
-        machine={
-            **machine,
-            "runtimes": {
-                name: told
-                for name, told in machine.get("runtimes", {}).items()
-                if isinstance(told, Mapping)
-            },
-        },
+        machine=machine,
         made=made,
         colour={lane: COLOURS[place % len(COLOURS)] for lane, place in places.items()},
+    )
+
+
+@dataclass(frozen=True)
+class _Section:
+    """A point as the report shows it: its findings, the cautions that not every point has, its
+    conditions in words, and the axis that its times are drawn on."""
+
+    found: Findings
+    cautions: list[Caution]
+    conditions: str
+    axis: Axis
+
+
+def _section(
+    comparison: Comparison, point: Findings, machine: Machine, everywhere: Sequence[Caution]
+) -> _Section:
+    times = [
+        run.elapsed_s
+        for lane in point.lanes
+        for run in lane.runs
+        if run.state == "done" and run.elapsed_s
+    ]
+    target = comparison.targets.elapsed
+    return _Section(
+        point,
+        [caution for caution in point.cautions if caution not in everywhere],
+        conditions(point.point, machine),
+        Axis([*times, *([target] if target else [])]),
     )

@@ -7,16 +7,14 @@ measure is one entry; what engines count of a run comes as measures of its own.
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from statistics import median
-from typing import Any, Literal
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.records.findings import Better, Measured, MeasureRow, Unit
+from ivrell.core.records.points import Point
+from ivrell.core.records.run import RunRecord
 from ivrell.core.report.code_lines import code_lines
-
-Run = Mapping[str, Any]
-Unit = Literal["seconds", "bytes", "count", "cores", "share"]
-Better = Literal["lower", "higher", "neither"]
 
 
 @dataclass(frozen=True)
@@ -46,7 +44,7 @@ class Measure:
     unit: Unit
     better: Better
     how: str
-    of: Callable[[Run, Ground], float | None]
+    of: Callable[[RunRecord, Ground], float | None]
 
     def words(self, value: float) -> str:
         """A value as people read it."""
@@ -59,64 +57,31 @@ class Measure:
         return f"{value:,.0f}" if value == round(value) else three_figures(value)
 
 
-@dataclass(frozen=True)
-class Measured:
-    """A measure over the counted runs of a lane: their median, smallest and largest, how many
-    they are, and the median as a part of the baseline's (None where there is none)."""
-
-    median: float
-    smallest: float
-    largest: float
-    count: int
-    of_baseline: float | None = None
-
-
-@dataclass(frozen=True)
-class MeasureRow:
-    """A measure with its values by lane id; lanes that do not tell it are not among them."""
-
-    key: str
-    label: str
-    unit: Unit
-    better: Better
-    how: str
-    lanes: dict[str, Measured]
-
-
-def _field(name: str) -> Callable[[Run, Ground], float | None]:
-    def of(run: Run, ground: Ground) -> float | None:
-        found = run.get(name)
+def _field(name: str) -> Callable[[RunRecord, Ground], float | None]:
+    def of(run: RunRecord, ground: Ground) -> float | None:
+        found = getattr(run, name)
         return None if found is None else float(found)
 
     return of
 
 
-def _cpu(run: Run, ground: Ground) -> float | None:
-    user, system = run.get("cpu_user_s"), run.get("cpu_system_s")
-    return None if user is None or system is None else float(user + system)
+def _cpu(run: RunRecord, ground: Ground) -> float | None:
+    return run.cpu_s
 
 
-def _cores(run: Run, ground: Ground) -> float | None:
-    cpu = _cpu(run, ground)
-    return None if cpu is None or not run["elapsed_s"] else cpu / float(run["elapsed_s"])
+def _cores(run: RunRecord, ground: Ground) -> float | None:
+    return None if run.cpu_s is None or not run.elapsed_s else run.cpu_s / run.elapsed_s
 
 
-def peak_above_start(run: Run) -> int | None:
-    """Bytes that a run held at the most, beyond what it held when the clock started."""
-    peak, start = run.get("peak_memory_bytes"), run.get("start_memory_bytes")
-    return None if peak is None or start is None else max(0, peak - start)
-
-
-def _peak(run: Run, ground: Ground) -> float | None:
-    found = peak_above_start(run)
+def _peak(run: RunRecord, ground: Ground) -> float | None:
+    found = run.peak_above_start_bytes
     return None if found is None else float(found)
 
 
-def _per_million(run: Run, ground: Ground) -> float | None:
-    cpu = _cpu(run, ground)
-    if cpu is None or not ground.input_rows:
+def _per_million(run: RunRecord, ground: Ground) -> float | None:
+    if run.cpu_s is None or not ground.input_rows:
         return None
-    return cpu * 1e6 / ground.input_rows
+    return run.cpu_s * 1e6 / ground.input_rows
 
 
 MEASURES = (
@@ -141,9 +106,9 @@ MEASURES = (
             "What came from the disk and not from the page cache.", _field("read_bytes")),
     Measure("written_bytes", "written to disk", "bytes", "lower",
             "What was sent to the disk.", _field("written_bytes")),
-    Measure("core_wait", "waited for a core", "seconds", "lower",
+    Measure("run_queue_wait", "run-queue wait", "seconds", "lower",
             "Time that threads were ready and no core was free, of all threads.",
-            _field("core_wait_s")),
+            _field("run_queue_wait_s")),
     Measure("page_faults", "page faults", "count", "lower",
             "Pages that the kernel had to bring in.", _field("page_faults")),
     Measure("context_switches", "context switches", "count", "lower",
@@ -176,34 +141,29 @@ def counter_measure(name: str) -> Measure:
     words: tuple[Unit, ...] = ("bytes", "seconds")
     unit: Unit = next((word for word in words if name.lower().endswith(word)), "count")
 
-    def of(run: Run, ground: Ground) -> float | None:
-        found = run.get("counters", {}).get(name)
-        return None if found is None else float(found)
+    def of(run: RunRecord, ground: Ground) -> float | None:
+        return run.counters.get(name)
 
     how = "Counted by the engine over the timed part."
     return Measure(f"counter.{name}", name, unit, "neither", how, of)
 
 
-def measured(
-    comparison: Comparison, runs: Sequence[Run], point: Mapping[str, Any]
-) -> list[MeasureRow]:
+def measured(comparison: Comparison, runs: Sequence[RunRecord], point: Point) -> list[MeasureRow]:
     """Every measure that some lane tells at a point, engine counters last.
 
     ``runs`` are those at the point; warm-ups and runs that were not done count for nothing. Of a
     lane whose memory needs a run of its own the memory is that run's.
     """
     rows = _input_rows(comparison, point)
-    lanes: dict[str, tuple[list[Run], list[Run], Ground]] = {}
+    lanes: dict[str, tuple[list[RunRecord], list[RunRecord], Ground]] = {}
     for approach in comparison.approach:
-        own = [r for r in runs if r["approach"] == approach.id and r["state"] == "done"]
-        counted = [run for run in own if not run["warm_up"] and not run.get("memory_run")]
+        own = [r for r in runs if r.approach == approach.id and r.state == "done"]
+        counted = [run for run in own if run.counted]
         if counted:
             lines = code_lines(approach.text(), ENGINES[approach.engine].language)
-            closely = [run for run in own if run.get("memory_run")]
+            closely = [run for run in own if run.memory_run]
             lanes[approach.id] = counted, closely or counted, Ground(rows, lines)
-    names = {
-        name for counted, _, _ in lanes.values() for r in counted for name in r.get("counters", {})
-    }
+    names = {name for counted, _, _ in lanes.values() for r in counted for name in r.counters}
     found = []
     for measure in (*MEASURES, *map(counter_measure, sorted(names))):
         of_memory = measure.key.startswith("peak_memory")
@@ -222,7 +182,7 @@ def measured(
     return found
 
 
-def _over(measure: Measure, runs: Iterable[Run], ground: Ground) -> Measured | None:
+def _over(measure: Measure, runs: Iterable[RunRecord], ground: Ground) -> Measured | None:
     values = [v for run in runs if (v := measure.of(run, ground)) is not None]
     if not values:
         return None
@@ -239,12 +199,12 @@ def _against(values: dict[str, Measured], baseline: str | None) -> dict[str, Mea
     }
 
 
-def _input_rows(comparison: Comparison, point: Mapping[str, Any]) -> int | None:
+def _input_rows(comparison: Comparison, point: Point) -> int | None:
     """Rows of all tables at a point; None where one is the user's own file, whose rows only the
     file tells."""
     total = 0
     for table in comparison.data.tables.values():
-        rows = table.rows
+        rows: object = table.rows
         if isinstance(rows, str):
             rows = point.get(rows[1:-1])
         if not isinstance(rows, int):

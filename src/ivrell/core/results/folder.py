@@ -7,25 +7,29 @@ reader finds the one or the other and never a half. Runs are added a line at a t
 
 import json
 import os
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 import pyarrow as pa
 import pyarrow.parquet
+from pydantic import TypeAdapter
 
 from ivrell.core.errors import BadInput
 from ivrell.core.json_lines import as_line, cut_to_whole_lines, whole_lines
 from ivrell.core.locks import FileLock
+from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.data import MadeTable
+from ivrell.core.records.findings import TrialFindings
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.run import RunRecord
 
 COMPARISON = "comparison.toml"
 PLAN = "plan.json"
-MACHINE = "machine.json"
-DATA = "data.json"
+"""The plan, whose shape is of those who conduct trials."""
+
 RUNS = "runs.jsonl"
-AGREEMENT = "agreement.json"
-FINDINGS = "findings.json"
 REPORT = "report.html"
 CURVES = "curves.parquet"
 _CURVES = "curves"
@@ -43,12 +47,30 @@ CURVE = pa.schema(
 )
 """Columns of the file of curves: seconds since the clock started, CPU seconds, bytes."""
 
+Shape = TypeVar("Shape")
+
+
+class Kept(Generic[Shape]):
+    """A record that has a file of its own: the file's name, and the record's shape."""
+
+    def __init__(self, name: str, shape: type[Shape]) -> None:
+        self.name = name
+        self.shape: TypeAdapter[Shape] = TypeAdapter(shape)
+
+
+MACHINE = Kept("machine.json", Machine)
+DATA = Kept("data.json", list[MadeTable])
+AGREEMENT = Kept("agreement.json", dict[str, dict[str, Agreement]])
+"""Agreement by the name of the point and by lane."""
+
+FINDINGS = Kept("findings.json", TrialFindings)
+
 Sample = tuple[float, float, int]
 """Of a curve: seconds since the clock started, CPU seconds until then, bytes held."""
 
 
-AddRun = Callable[[Mapping[str, Any]], None]
-"""Adds a run object at the end of a folder's runs."""
+AddRun = Callable[[RunRecord], None]
+"""Adds a run at the end of a folder's runs."""
 
 
 class ResultFolder:
@@ -68,7 +90,7 @@ class ResultFolder:
     @property
     def has_ended(self) -> bool:
         """Whether the trial there has come to an end."""
-        return (self.path / FINDINGS).exists()
+        return self.has(FINDINGS)
 
     def make(self) -> None:
         """Make the folder where it is missing."""
@@ -83,7 +105,7 @@ class ResultFolder:
             raise BadInput(
                 "Another process conducts this trial.",
                 where=str(self.path),
-                cure="Wait until it ends, or stop it there.",
+                hint="Wait until it ends, or stop it there.",
             )
         try:
             yield
@@ -96,17 +118,23 @@ class ResultFolder:
         part.write_text(text, encoding="utf-8")
         part.replace(self.path / name)
 
-    def write_json(self, name: str, told: Any) -> None:
-        """The same of plain data."""
-        self.write(name, json.dumps(told, indent=2))
+    def keep(self, record: Kept[Any], value: object) -> None:
+        """Put a record's file in the place of the one that is there, if any."""
+        self.write(record.name, record.shape.dump_json(value, indent=2).decode())
 
-    def read_json(self, name: str) -> Any:
-        """What a file holds as plain data. Raises BadInput where it is none or not there."""
+    def has(self, record: Kept[Any]) -> bool:
+        """Whether a record's file is there."""
+        return (self.path / record.name).exists()
+
+    def read(self, record: Kept[Shape]) -> Shape:
+        """A record from its file, of an earlier version too. Raises BadInput where it is none or
+        not there."""
+        name = record.name
         try:
-            return json.loads((self.path / name).read_text(encoding="utf-8"))
+            return record.shape.validate_json((self.path / name).read_bytes())
         except FileNotFoundError:
             raise BadInput(
-                f"{self.path} has no {name}.", cure="Name the folder of a trial that has ended."
+                f"{self.path} has no {name}.", hint="Name the folder of a trial that has ended."
             ) from None
         except (OSError, ValueError) as error:
             raise BadInput(f"{name} cannot be read: {error}", where=str(self.path)) from None
@@ -119,22 +147,26 @@ class ResultFolder:
         except (OSError, UnicodeDecodeError) as error:
             raise BadInput(
                 f"{self.path} is no result folder of a trial: {error}.",
-                cure="Name a folder that ivrell run has made.",
+                hint="Name a folder that ivrell run has made.",
             ) from None
 
-    def runs(self) -> list[dict[str, Any]]:
-        """The run objects there are, without one that was cut off while it was written."""
-        return whole_lines(self.path / RUNS)
+    def runs(self) -> list[RunRecord]:
+        """The runs there are, without one that was cut off while it was written. Raises BadInput
+        where a line is no run."""
+        try:
+            return [RunRecord.model_validate(line) for line in whole_lines(self.path / RUNS)]
+        except ValueError as error:
+            raise BadInput(f"{RUNS} cannot be read: {error}", where=str(self.path)) from None
 
     @contextmanager
     def adding_runs(self) -> Iterator[AddRun]:
-        """What adds a run object at the end; each is on the disk before the next begins."""
+        """What adds a run at the end; each is on the disk before the next begins."""
         path = self.path / RUNS
         with path.open("a", encoding="utf-8") as lines:
             cut_to_whole_lines(path)
 
-            def add(run: Mapping[str, Any]) -> None:
-                lines.write(as_line(run))
+            def add(run: RunRecord) -> None:
+                lines.write(as_line(run.model_dump(mode="json")))
                 lines.flush()
                 os.fsync(lines.fileno())
 

@@ -19,6 +19,9 @@ from ivrell.core.tasks.task import ApproachFailed
 
 _STAND_IN = Path(__file__).with_name("stand_in.py")
 _START_S = 15.0
+SERVICE_CPU = "service: CPU seconds"
+"""The counter that tells what the service used."""
+
 _END_S = 5.0
 
 

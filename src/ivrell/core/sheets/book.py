@@ -126,7 +126,7 @@ class Book:
             return self._places.translated(formula)
         except FormulaError as error:
             raise ApproachFailed(
-                "formula", f"{what}, character {error.position + 1}: {error.message} {error.cure}"
+                "formula", f"{what}, character {error.position + 1}: {error.message} {error.hint}"
             ) from error
 
     def _fill_cells(self) -> int:

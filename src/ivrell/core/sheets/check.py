@@ -26,7 +26,7 @@ class Wrong:
     what: str
     line: int | None = None
     column: int | None = None
-    cure: str = ""
+    hint: str = ""
 
 
 @dataclass(frozen=True)
@@ -66,31 +66,31 @@ def problem(
 
 def _shape(sheet: Sheet) -> Wrong | None:
     if not sheet.columns and sheet.repeat is None:
-        return Wrong("There is no column in the answer.", cure="Add one with a name and a formula.")
+        return Wrong("There is no column in the answer.", hint="Add one with a name and a formula.")
     names = [column.name for column in sheet.columns]
     for name in names:
         if names.count(name) > 1:
-            return Wrong(f"Two columns are called {name}.", cure="Give one another name.")
+            return Wrong(f"Two columns are called {name}.", hint="Give one another name.")
         if name in (OWN_ROW, ANSWER, CELLS):
             return Wrong(f"A column cannot be called {name}.")
     if wrong := _named_cells(sheet):
         return wrong
     if sheet.columns and all(column.layout == "helper" for column in sheet.columns):
-        return Wrong("Every column is a helper.", cure="Let one of them be part of the answer.")
+        return Wrong("Every column is a helper.", hint="Let one of them be part of the answer.")
     layouts = {column.layout == "cell" for column in sheet.columns if column.layout != "helper"}
     if len(layouts) > 1:
         return Wrong(
             "Some columns are a single cell, others are not.",
-            cure="An answer is one row of cells, or a row for each row of a table.",
+            hint="An answer is one row of cells, or a row for each row of a table.",
         )
     if "change" in sheet.timed and sheet.change is None:
-        return Wrong("A change is timed, but none is named.", cure="Say `change`.")
+        return Wrong("A change is timed, but none is named.", hint="Say `change`.")
     done = [part for part in PARTS if part != "change" or sheet.change]
     order = [done.index(part) for part in sheet.timed]
     if not order or order != list(range(order[0], order[-1] + 1)):
         return Wrong(
             "What is timed must be parts that follow each other.",
-            cure=f"In this order: {', '.join(done)}.",
+            hint=f"In this order: {', '.join(done)}.",
         )
     return None
 
@@ -100,19 +100,19 @@ def _named_cells(sheet: Sheet) -> Wrong | None:
     cells = [cell.name for cell in sheet.cells]
     for name in cells:
         if cells.count(name) > 1:
-            return Wrong(f"Two cells are called {name}.", cure="Give one another name.")
+            return Wrong(f"Two cells are called {name}.", hint="Give one another name.")
     asked = [("The change", sheet.change.cell)] if sheet.change and sheet.change.cell else []
     if sheet.repeat:
         asked += [("The repeat", sheet.repeat.input), ("The repeat", sheet.repeat.result)]
         if not 1 <= sheet.repeat.times <= MOST_ROWS:
             return Wrong(
                 f"The model cannot be repeated {sheet.repeat.times:,} times.",
-                cure=f"Give a number from 1 to {MOST_ROWS:,}.",
+                hint=f"Give a number from 1 to {MOST_ROWS:,}.",
             )
     for what, name in asked:
         if name not in cells:
             known = ", ".join(cells) or "none"
-            return Wrong(f"{what} names no cell “{name}”.", cure=f"Cells: {known}.")
+            return Wrong(f"{what} names no cell “{name}”.", hint=f"Cells: {known}.")
     return None
 
 
@@ -128,7 +128,7 @@ def _formulas(sheet: Sheet) -> Wrong | None:
         try:
             parse(formula)
         except FormulaError as error:
-            return Wrong(error.message, line, at + error.position + 1, error.cure)
+            return Wrong(error.message, line, at + error.position + 1, error.hint)
     return None
 
 
@@ -157,22 +157,22 @@ def labelled(sheet: Sheet) -> list[tuple[str, str]]:
 
 def _in_tables(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) -> Wrong | None:
     if sheet.rows_of and sheet.rows_of not in tables:
-        return Wrong(f"There is no table {sheet.rows_of}.", cure=f"Tables: {', '.join(tables)}.")
+        return Wrong(f"There is no table {sheet.rows_of}.", hint=f"Tables: {', '.join(tables)}.")
     for name in (ANSWER, CELLS, REPEATS, OWN_ROW):
         if name in tables:
-            return Wrong(f"A table called {name} cannot stand on a sheet.", cure="Rename it.")
+            return Wrong(f"A table called {name} cannot stand on a sheet.", hint="Rename it.")
     places = places_of(sheet, tables)
     for block in [*places.tables.values(), places.answer]:
         if block.first + block.rows - 1 > MOST_ROWS:
             return Wrong(
                 f"{block.sheet} has {block.rows:,} rows; a sheet ends at {MOST_ROWS:,}.",
-                cure="Take fewer rows.",
+                hint="Take fewer rows.",
             )
     for line, formula, at in formula_lines(sheet):
         try:
             places.translated(formula)
         except FormulaError as error:
-            return Wrong(error.message, line, at + error.position + 1, error.cure)
+            return Wrong(error.message, line, at + error.position + 1, error.hint)
     return _sorted(sheet, tables) or _changed(sheet, tables) or _circle(sheet, places)
 
 
@@ -191,18 +191,18 @@ def _changed(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) -> W
         return None
     if change.table not in tables:
         return Wrong(
-            f"The change names no table “{change.table}”.", cure=f"Tables: {', '.join(tables)}."
+            f"The change names no table “{change.table}”.", hint=f"Tables: {', '.join(tables)}."
         )
     columns, rows = tables[change.table]
     if change.column not in columns:
         return Wrong(
             f"The change names no column “{change.column}” of {change.table}.",
-            cure=f"Its columns: {', '.join(columns)}.",
+            hint=f"Its columns: {', '.join(columns)}.",
         )
     if not 1 <= change.row <= rows:
         return Wrong(
             f"The change is in row {change.row} of {change.table}, which has {rows:,} rows.",
-            cure="Count rows from 1, without the header.",
+            hint="Count rows from 1, without the header.",
         )
     return None
 
@@ -211,7 +211,7 @@ def _sorted(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) -> Wr
     for table, column in sorted_by(sheet).items():
         if table not in tables or column not in tables[table][0]:
             return Wrong(
-                f"There is no {table}({column}) to sort by.", cure="Write it as barges(number)."
+                f"There is no {table}({column}) to sort by.", hint="Write it as barges(number)."
             )
     return None
 
@@ -230,7 +230,7 @@ def _circle(sheet: Sheet, places: Places) -> Wrong | None:
             round_ = sorted(needs.keys() - done)
             return Wrong(
                 f"These need each other, or themselves: {', '.join(round_)}.",
-                cure="Let one of them be computed from the tables alone.",
+                hint="Let one of them be computed from the tables alone.",
             )
         done |= ready
     return None

@@ -36,11 +36,11 @@ _MOST_OPENED = 50
 class FormulaError(Exception):
     """A formula that cannot be used; ``position`` counts characters from 0."""
 
-    def __init__(self, message: str, position: int, cure: str = "") -> None:
+    def __init__(self, message: str, position: int, hint: str = "") -> None:
         super().__init__(message)
         self.message = message
         self.position = position
-        self.cure = cure
+        self.hint = hint
 
 
 @dataclass(frozen=True)

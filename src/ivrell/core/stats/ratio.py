@@ -1,33 +1,15 @@
 """How many times faster: the median of ratios formed within rounds, with an interval."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 
+from ivrell.core.records.findings import Ratio, RatioVerdict
 from ivrell.core.stats.median_bootstrap import interval
 
 LEVEL = 0.95
 _ENOUGH = 6
-
-Verdict = Literal["faster", "slower", "cannot tell apart"]
-
-
-@dataclass(frozen=True)
-class Ratio:
-    """Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
-    with fewer than two rounds. ``floor`` is the factor that the machine's own noise reaches,
-    null where it was never measured. ``bound`` says that one of the two did not finish: the
-    other is "at least" or "at most" so many times faster."""
-
-    value: float
-    low: float | None
-    high: float | None
-    rounds: int
-    verdict: Verdict
-    floor: float | None = None
-    bound: Literal["at least", "at most"] | None = None
 
 
 def bounded(
@@ -43,7 +25,7 @@ def bounded(
         raise ValueError("a bound needs times of both")
     if unfinished == "baseline":
         value = max(baseline) / float(np.median(other))
-        verdict: Verdict = "faster" if value > 1 else "cannot tell apart"
+        verdict: RatioVerdict = "faster" if value > 1 else "cannot tell apart"
         return Ratio(value, None, None, len(other), verdict, bound="at least")
     value = float(np.median(baseline)) / max(other)
     verdict = "slower" if value < 1 else "cannot tell apart"
@@ -83,7 +65,7 @@ def ratio(
 
         half = stdtrit(len(logs) - 1, (1 + LEVEL) / 2) * logs.std(ddof=1) / np.sqrt(len(logs))
         low, high = min(low, logs.mean() - half), max(high, logs.mean() + half)
-    verdict: Verdict = "cannot tell apart"
+    verdict: RatioVerdict = "cannot tell apart"
     if low > 0:
         verdict = "faster"
     elif high < 0:

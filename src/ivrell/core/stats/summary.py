@@ -1,31 +1,13 @@
 """Median, quartiles, and an interval for the median that promises no more than it can."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 
+from ivrell.core.records.findings import Summary
+
 LEVEL = 0.95
-
-
-@dataclass(frozen=True)
-class Summary:
-    """What a set of repeated measurements says.
-
-    ``low`` and ``high`` bound the median with probability ``level`` (below 0.95 when there
-    are too few values for that; null for a single one).
-    """
-
-    count: int
-    median: float
-    quartile_1: float
-    quartile_3: float
-    smallest: float
-    largest: float
-    low: float | None
-    high: float | None
-    level: float | None
 
 
 def summarize(values: Sequence[float]) -> Summary:

@@ -7,47 +7,19 @@ Python 3.9 on.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from ivrell.core.records.wire import Counted as Counted
+from ivrell.core.records.wire import Job as Job
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from ivrell.core.records.wire import StatementPlan
+
 Stage = Callable[[str], contextlib.AbstractContextManager[None]]
 """``with stage("read"):`` names a part of the timed run."""
-
-
-@dataclass(frozen=True)
-class Job:
-    """One run as the worker sees it.
-
-    Attributes:
-        approach: fields of the approach, as in the comparison file.
-        tables: path of each table in the form the approach asked for, or paths of its parts.
-        knobs: value of each knob at this point.
-        folder: the run's own working folder.
-        threads: how many threads its libraries may use, or None for their own choice.
-        database: where tables are loaded: ``place`` (a file; ``pristine`` is the one that it
-            was copied from where the approach writes) or ``address`` (a connection string);
-            empty for forms that are files.
-        service: address of the remote service, for approaches that ask one.
-        styles: how each table's csv is written, see CsvStyle; empty for other forms.
-        shapes: of each table its ``rows`` and its Arrow ``schema`` in hexadecimal digits, for
-            engines that lay tables out themselves.
-    """
-
-    approach: Mapping[str, Any]
-    tables: Mapping[str, str | list[str]]
-    form: str
-    knobs: Mapping[str, Any]
-    folder: Path
-    threads: int | None = None
-    database: Mapping[str, str] = field(default_factory=dict)
-    service: str = ""
-    styles: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
-    shapes: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
 
 ARROW = ".answer.arrow"
@@ -63,20 +35,6 @@ class ApproachFailed(Exception):
         self.message = message
         self.line = line
         self.trace = trace
-
-
-@dataclass(frozen=True)
-class Counted:
-    """What an engine counted during one call, or several.
-
-    Attributes:
-        values: figures by plain names.
-        unknown: names of figures that could not be told apart from other work, each with the
-            reason.
-    """
-
-    values: Mapping[str, float] = field(default_factory=dict)
-    unknown: Mapping[str, str] = field(default_factory=dict)
 
 
 class Task:
@@ -113,9 +71,8 @@ class Task:
             answer = self.run(stage)
         return answer
 
-    def explained(self) -> list[dict[str, Any]]:
-        """Run once and tell how: a statement's ``text``, the ``line`` it starts on and its
-        ``plan`` (see explain.Step), or None for one that has none.
+    def explained(self) -> list[StatementPlan]:
+        """Run once and tell how each statement was carried out.
 
         Raises ApproachFailed where the engine has no plans to tell.
         """

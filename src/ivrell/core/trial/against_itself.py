@@ -1,17 +1,17 @@
-"""Measuring a machine's noise: one approach run against itself, as a trial runs it."""
+"""The A/A test that measures a machine's noise: one approach run against itself, in a trial."""
 
 import datetime
 import math
 import os
 import tempfile
-from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from ivrell.core.machine import busy_cores
 from ivrell.core.measure import noise
 from ivrell.core.recipe.store import DataStore
-from ivrell.core.trial.conduct import Control, NoControl, Trial
+from ivrell.core.records.machine import Noise
+from ivrell.core.trial.conduct import Trial
+from ivrell.core.trial.control import Control, Listener, NoControl, deaf
 from ivrell.core.trial.plan import Plan
 
 ROUNDS = 12
@@ -47,9 +47,9 @@ columns = [{ name = "reading", kind = "sequence" }]
 def measure_noise(
     folder: Path,
     rounds: int = ROUNDS,
-    listen: Callable[[str, dict[str, Any]], None] = lambda kind, fields: None,
+    listen: Listener = deaf,
     control: Control | None = None,
-) -> dict[str, Any] | None:
+) -> Noise | None:
     """Run equals against each other and keep the noise in ``folder``; see noise.kept.
 
     Returns what was kept, or None when it was stopped before it was done.
@@ -66,20 +66,20 @@ def measure_noise(
             control=control or NoControl(),
             data_workers=1,
         )
-        if trial.conduct()["ended"] != "done":
+        if trial.conduct().ended != "done":
             return None
         times: dict[str, dict[int, float]] = {"one": {}, "same": {}}
         for run in trial.runs:
-            if run["state"] == "done" and not run["warm_up"]:
-                times[run["approach"]][run["round"]] = run["elapsed_s"]
+            if run.counted and run.elapsed_s:
+                times[run.approach][run.round] = run.elapsed_s
     both = sorted(times["one"].keys() & times["same"].keys())
-    found = {
-        "taken_at": started.isoformat(timespec="seconds"),
-        "load": list(os.getloadavg()),
-        "busy_cores": busy,
-        "rounds": len(both),
-        "elapsed_s": sorted(times["one"].values())[len(both) // 2],
-        "logs": [math.log(times["one"][r] / times["same"][r]) for r in both],
-    }
+    found = Noise(
+        taken_at=started.isoformat(timespec="seconds"),
+        load=list(os.getloadavg()),
+        busy_cores=busy,
+        rounds=len(both),
+        elapsed_s=sorted(times["one"].values())[len(both) // 2],
+        logs=[math.log(times["one"][r] / times["same"][r]) for r in both],
+    )
     noise.keep(folder, found)
     return found

@@ -121,7 +121,7 @@ class AnswerDesk:
                 said = self._log.read_text(errors="replace").strip()[-500:]
                 raise BadInput(
                     f"The process that looks at answers did not start: {said or 'it said nothing'}",
-                    cure="Run ./ivrell machine to see whether the sandbox works here; on the "
+                    hint="Run ./ivrell machine to see whether the sandbox works here; on the "
                     "command line --no-sandbox goes without it.",
                 )
             self._ready = True

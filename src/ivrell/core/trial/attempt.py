@@ -7,15 +7,14 @@ import sys
 import time
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.comparison.points import point_name
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, why_not
-from ivrell.core.engines.base import Approach
+from ivrell.core.engines.base import Approach, Scope
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import Stopped
 from ivrell.core.folders import data_folder
@@ -24,9 +23,27 @@ from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases.places import Databases, seen
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import Made
+from ivrell.core.records.events import RunProgress
+from ivrell.core.records.points import Point, point_name
+from ivrell.core.records.run import CacheState, RunRecord
+from ivrell.core.records.wire import (
+    DONE,
+    FAILED,
+    RUN,
+    Calls,
+    DatabasePlace,
+    Failure,
+    Job,
+    Order,
+    Progress,
+    Restore,
+    RunEnd,
+    RunSpec,
+    Walls,
+)
 from ivrell.core.runtimes import Runtime
 from ivrell.core.servers import ELSEWHERE
-from ivrell.core.service.running import StandIn, stand_in
+from ivrell.core.service.running import SERVICE_CPU, StandIn, stand_in
 from ivrell.core.tasks.task import ApproachFailed
 from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
 from ivrell.core.trial.launch import Runner, RunnerGone
@@ -36,20 +53,34 @@ from ivrell.core.trial.threads import thread_environment
 
 log = logging.getLogger("ivrell.trial")
 _OF_SERVER = ("cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes")
-Tell = Callable[[str, dict[str, Any]], None]
+Tell = Callable[[RunProgress], None]
+Curve = list[tuple[float, float, int]]
+
+
+@dataclass(frozen=True)
+class Otherwise:
+    """What of a run differs from the plan: its mode, the fields of its approach, the seconds that
+    its timed part may last."""
+
+    mode: str = ""
+    approach: Mapping[str, Any] = field(default_factory=dict)
+    seconds: float | None = None
+
+
+AS_PLANNED = Otherwise()
 
 
 @dataclass(frozen=True)
 class Place:
-    """Where one run works: its folder, tables as files or loaded (see Job.database), whether it
+    """Where one run works: its folder, tables as files or loaded (see DatabasePlace), whether it
     writes to them, what of them is in the page cache, and seconds that it took to bring them
     there."""
 
     folder: Path
     made: Mapping[str, Made]
-    database: Mapping[str, str]
+    database: DatabasePlace | None
     writes: bool
-    cache: Mapping[str, Any]
+    cache: CacheState
     store: DatabaseStore | None = None
     loaded: Loaded | None = None
     seconds: float = 0.0
@@ -66,8 +97,7 @@ class Attempts:
         runtimes: other interpreters that lanes ask for, by name.
         desk: looks at the answers; None where runs give none.
         shapes: gives the tables' shapes at a point, see Job.shapes.
-        mode: what runs do: "run", or "explained", which tells how they are carried out and
-            gives no answer.
+        mode: what runs do, see wire.RUN.
     """
 
     def __init__(
@@ -80,8 +110,8 @@ class Attempts:
         runtimes: Mapping[str, Runtime] | None = None,
         *,
         desk: AnswerDesk | None = None,
-        mode: str = "run",
-        shapes: Callable[[dict[str, Any]], dict[str, dict[str, Any]]] | None = None,
+        mode: str = RUN,
+        shapes: Callable[[Point], Mapping[str, Mapping[str, Any]]] | None = None,
     ) -> None:
         self._shapes = shapes
         self._desk = desk
@@ -97,12 +127,12 @@ class Attempts:
         self._cores = pinned(plan.cores)
         self._repeats: dict[tuple[str, str], int] = {}
 
-    def learn(self, run: Mapping[str, Any]) -> None:
+    def learn(self, run: RunRecord) -> None:
         """Take from a run that was done how often its lane's calls are repeated at its point,
         so that all its runs are alike."""
-        if run["state"] == "done" and not run.get("memory_run"):
-            place = (run["approach"], point_name(run["point"]))
-            self._repeats.setdefault(place, run["inner_repeats"])
+        if run.state == DONE and not run.memory_run:
+            place = (run.approach, point_name(run.point))
+            self._repeats.setdefault(place, run.inner_repeats)
 
     def _renew_runner(self) -> None:
         log.warning("the runner had ended; another one watches the next run")
@@ -120,10 +150,10 @@ class Attempts:
         tell: Tell,
         wanted_stop: Callable[[], bool],
         take: Callable[[Received], str],
-    ) -> tuple[dict[str, Any], list[list[float]]]:
+    ) -> tuple[RunRecord, Curve]:
         """Do one run; ``take`` keeps its answer and gives the fingerprint.
 
-        Returns the run object and the curve.
+        Returns the run record and the curve.
         """
         place = self.place_for(planned, made)
         try:
@@ -140,24 +170,24 @@ class Attempts:
         # There already where the server ended while this was done the first time.
         shutil.rmtree(folder, ignore_errors=True)
         folder.mkdir(parents=True)
-        asked = planned.point.get("cache", self._plan.cache[0])
+        asked = str(planned.point.get("cache", self._plan.cache[0]))
         began = time.monotonic()
         if isinstance(made, Loaded):
-            writes = bool(getattr(approach, "writes", False))
-            store = self._databases.of(approach)
+            writes = approach.needs.writes
+            store = self._databases.at(approach.needs.at)
             database = store.for_run(made, planned.number, folder, writes, asked)
-            files = [Path(database["place"])] if "place" in database else []
-            cache = {"asked": asked, "share": cached_share(files)}
+            files = [Path(database.file)] if database.file else []
+            cache = CacheState(asked=asked, share=cached_share(files))
             took = time.monotonic() - began
             return Place(folder, {}, database, writes, cache, store, made, took)
         paths = [Path(path) for table in made.values() for path in table.paths]
         cache = set_cache(paths, asked)
-        return Place(folder, made, {}, False, cache, seconds=time.monotonic() - began)
+        return Place(folder, made, None, False, cache, seconds=time.monotonic() - began)
 
     def leave(self, place: Place) -> None:
         """Remove what a run had for itself."""
-        if place.store:
-            place.store.after_run(place.database, place.writes)
+        if place.store and place.loaded and place.database:
+            place.store.after_run(place.loaded, place.database, place.writes)
         shutil.rmtree(place.folder, ignore_errors=True)
 
     def attempt(
@@ -167,11 +197,31 @@ class Attempts:
         tell: Tell,
         wanted_stop: Callable[[], bool],
         take: Callable[[Received], str],
-        **otherwise: Any,
-    ) -> tuple[dict[str, Any], list[list[float]]]:
-        """Do a run in a place; ``otherwise`` are fields of its job or limits that differ."""
+        otherwise: Otherwise = AS_PLANNED,
+    ) -> tuple[RunRecord, Curve]:
+        """Do a run in a place."""
         approach = self._comparison.lane(planned.approach)
-        ended: dict[str, Any] | None = None
+        end, restoring = self._ended(planned, approach, place, tell, wanted_stop, otherwise)
+        run = run_record(planned, approach.engine, end)
+        self._account(run, approach, place)
+        run.cache = place.cache
+        run.tables_s = place.seconds + restoring
+        run.sandboxed = self._sandboxed
+        run.cores = len(self._cores) if self._cores else None
+        if self._mode == RUN and run.state == DONE:
+            self._take_over(run, place, wanted_stop, take)
+        return run, end.curve
+
+    def _ended(
+        self,
+        planned: PlannedRun,
+        approach: Approach,
+        place: Place,
+        tell: Tell,
+        wanted_stop: Callable[[], bool],
+        otherwise: Otherwise,
+    ) -> tuple[RunEnd, float]:
+        """Have the runner do a run; its end, and seconds that putting tables back took."""
         restoring = 0.0
         if not self._runner.alive:
             # It ended between two runs, which neither of them is to blame for.
@@ -179,64 +229,71 @@ class Attempts:
         try:
             with self._service(approach, place) as service:
                 spec = self._spec(planned, place, service, otherwise)
-                for event in self._runner.events(spec, wanted_stop):
-                    if event["event"] == "progress":
-                        tell("progress", {**event, "approach": planned.approach})
-                    elif event["event"] == "restore":
+                for says in self._runner.events(spec, wanted_stop):
+                    if isinstance(says, Progress):
+                        fields = {"run": planned.number, "approach": planned.approach}
+                        tell(RunProgress(**fields, **vars(says)))
+                    elif isinstance(says, Restore):
                         began = time.monotonic()
-                        assert place.store and place.loaded
+                        assert place.store and place.loaded and place.database
                         place.store.restore(place.loaded, place.database)
                         restoring += time.monotonic() - began
                         self._runner.restored(planned.number)
-                    elif event["event"] == "ended":
-                        ended = event
+                    else:
+                        return says, restoring
         except RunnerGone as gone:
             # The approach took its watcher along. Its successor clears what is left of both.
             self._renew_runner()
-            ended = _not_measured(
+            failure = Failure(
                 "took its watcher down",
                 f"The approach ended the process that watches it ({gone}). Nothing of the run "
                 "could be measured; the next run has a new watcher.",
             )
+            return RunEnd(FAILED, failure=failure), restoring
         except ApproachFailed as error:
-            ended = _not_measured(error.kind, error.message)
-        assert ended is not None
-        run = run_record(planned, approach.engine, ended)
-        if place.store and not seen(place.store):
-            for figure in _OF_SERVER:
-                run[figure] = None
-                run["not_measured"][figure] = ELSEWHERE
-        served = run["counters"].get("service: CPU seconds")
-        if served is not None and run["others_cpu_s"] is not None:
-            # The stand-in is no stranger on the machine.
-            run["others_cpu_s"] = max(0.0, run["others_cpu_s"] - served)
-        run["cache"] = place.cache
-        run["tables_s"] = place.seconds + restoring
-        run["sandboxed"] = self._sandboxed
-        run["cores"] = len(self._cores) if self._cores else None
-        if self._mode == "explained":
-            run["plans"] = (ended["handed"] or {}).get("plans", [])
-        elif run["state"] == "done":
-            try:
-                assert self._desk
-                most = int(self._plan.limits.written_bytes)
-                run["answer_fingerprint"] = take(self._desk.take(place.folder, most, wanted_stop))
-            except Stopped:
-                run["state"] = "stopped"
-            except NotReceived as error:
-                run["state"] = "failed"
-                run["error"] = {
-                    "kind": "answer cannot be read", "message": str(error), "line": None,
-                    "trace": "", "part": "handing over", "printed": "",
-                }  # fmt: skip
-        return run, ended["curve"]
+            return RunEnd(FAILED, failure=Failure(error.kind, error.message)), restoring
+        raise RunnerGone("the runner told of no end")
 
-    def _shapes_for(self, planned: PlannedRun, approach: Approach) -> dict[str, dict[str, Any]]:
+    def _account(self, run: RunRecord, approach: Approach, place: Place) -> None:
+        """Hold the figures to the processes that they are those of."""
+        scope = ENGINES[approach.engine].scope(approach)
+        if scope == Scope.SERVER and place.store and not seen(place.store):
+            scope = Scope.UNSEEN
+            for figure in _OF_SERVER:
+                setattr(run, figure, None)
+                run.not_measured[figure] = ELSEWHERE
+        served = run.counters.get(SERVICE_CPU)
+        if scope == Scope.SERVICE and served is not None and run.others_cpu_s is not None:
+            # The service is no stranger on the machine.
+            run.others_cpu_s = max(0.0, run.others_cpu_s - served)
+        run.scope = scope.value
+
+    def _take_over(
+        self,
+        run: RunRecord,
+        place: Place,
+        wanted_stop: Callable[[], bool],
+        take: Callable[[Received], str],
+    ) -> None:
+        """Have the answer looked at, and keep it."""
+        assert self._desk
+        try:
+            most = self._plan.limits.written_bytes
+            run.answer_fingerprint = take(self._desk.take(place.folder, most, wanted_stop))
+        except Stopped:
+            run.state = "stopped"
+        except NotReceived as error:
+            run.state = "failed"
+            run.error = Failure("answer cannot be read", str(error), part="result export")
+
+    def _shapes_for(
+        self, planned: PlannedRun, approach: Approach
+    ) -> Mapping[str, Mapping[str, Any]]:
         """Rows and schema of each table, where the engine lays them out itself."""
         wanted = ENGINES[approach.engine].given_shapes
         return self._shapes(planned.point) if wanted and self._shapes else {}
 
-    def _styles(self, approach: Approach) -> dict[str, dict[str, Any]]:
+    def _styles(self, approach: Approach) -> Mapping[str, Mapping[str, Any]]:
         """How each table's csv is written: a file of the user's own as it is, where it is given
         so, the others as the approach wants them."""
         wanted = approach.wanted
@@ -250,7 +307,7 @@ class Attempts:
         return found
 
     def _service(self, approach: Approach, place: Place) -> AbstractContextManager[StandIn | None]:
-        settings = getattr(approach, "service", None)
+        settings = approach.needs.service
         if settings is None:
             return nullcontext()
         return stand_in(
@@ -259,65 +316,77 @@ class Attempts:
         )  # fmt: skip
 
     def _spec(
+        self, planned: PlannedRun, place: Place, service: StandIn | None, otherwise: Otherwise
+    ) -> RunSpec:
+        approach = self._comparison.lane(planned.approach)
+        runtime = self._runtimes.get(approach.needs.runtime)
+        limits = self._plan.limits.for_run()
+        if otherwise.seconds is not None:
+            limits = replace(limits, seconds=otherwise.seconds)
+        on_server = place.database is not None and bool(place.database.name)
+        background = planned.point.get("background", self._plan.background[0])
+        order = self._order(planned, place, approach, service, otherwise)
+        return RunSpec(
+            run=planned.number,
+            interpreter=runtime.interpreter if runtime else sys.executable,
+            environment={
+                **scrubbed_environment(place.folder),
+                **thread_environment(order.job.threads),
+            },
+            limits=limits,
+            cores=self._cores,
+            background=str(background),
+            walls=self._walls(place, runtime, service) if self._sandboxed else None,
+            memory_alone=planned.memory_alone,
+            restores=place.writes and on_server,
+            server=place.store.cluster.pid if place.store and on_server else None,
+            order=order,
+        )
+
+    def _order(
         self,
         planned: PlannedRun,
         place: Place,
+        approach: Approach,
         service: StandIn | None,
-        otherwise: Mapping[str, Any],
-    ) -> dict[str, Any]:
-        made, folder, database = place.made, place.folder, place.database
-        limits = self._plan.limits.model_dump()
-        approach = self._comparison.lane(planned.approach)
+        otherwise: Otherwise,
+    ) -> Order:
         threads = planned.point.get("threads", self._plan.threads[0])
-        environment = scrubbed_environment(folder)
-        runtime = self._runtimes.get(getattr(approach, "runtime", None) or "")
-        sandbox = None
-        if self._sandboxed:
-            places = [_shown(path) for table in made.values() for path in table.paths]
-            places += (database[key] for key in ("pristine", "place") if key in database)
-            if "name" in database:
+        job = Job(
+            approach={**asdict(approach), **otherwise.approach},
+            tables={name: table.given for name, table in place.made.items()},
+            form=approach.wanted.form,
+            knobs={knob: planned.point[knob] for knob in self._comparison.knobs},
+            folder=place.folder,
+            threads=None if threads is None else int(threads),
+            database=place.database,
+            service=service.address if service else "",
+            styles=self._styles(approach),
+            shapes=self._shapes_for(planned, approach),
+        )
+        calls = Calls()
+        if not planned.memory_alone:
+            repeats = self._repeats.get((planned.approach, point_name(planned.point)))
+            calls = Calls(self._plan.calls_per_process, self._plan.min_sample_s, repeats)
+        return Order(job, calls, otherwise.mode or self._mode)
+
+    def _walls(self, place: Place, runtime: Runtime | None, service: StandIn | None) -> Walls:
+        """What a sandboxed run is shown."""
+        inputs = [_shown(path) for table in place.made.values() for path in table.paths]
+        if place.database:
+            inputs += filter(None, (place.database.pristine, place.database.file))
+            if place.database.name:
                 assert place.store
-                places += filter(None, [str(place.store.cluster.socket_folder or "")])
-            if runtime:
-                places += runtime.prefixes
-            sandbox = {
-                "ours": OURS,
-                "inputs": tuple(places),
-                "hidden": (str(data_folder()),),
-                "network": bool(place.store and place.store.given),
-                "beside": service.pid if service else None,
-            }
-        return {
-            "run": planned.number,
-            "interpreter": runtime.interpreter if runtime else sys.executable,
-            "environment": {**environment, **thread_environment(threads)},
-            "limits": {name: otherwise.get(name, value) for name, value in limits.items()},
-            "cores": self._cores,
-            "background": planned.point.get("background", self._plan.background[0]),
-            "sandbox": sandbox,
-            "memory_alone": planned.memory_alone,
-            # Whether the run has a copy of its own on a server, to be put back for more calls.
-            "restores": place.writes and "name" in database,
-            "server": place.store.cluster.pid if place.store and "name" in database else None,
-            "job": {
-                "approach": asdict(approach) | otherwise.get("approach", {}),
-                "tables": {name: table.given for name, table in made.items()},
-                "form": approach.wanted.form,
-                "knobs": {knob: planned.point[knob] for knob in self._comparison.knobs},
-                "folder": str(folder),
-                "database": dict(database),
-                "threads": threads,
-                "service": service.address if service else "",
-                "styles": self._styles(approach),
-                "shapes": self._shapes_for(planned, approach),
-                "mode": otherwise.get("mode", self._mode),
-                "kept": 1 if planned.memory_alone else self._plan.kept,
-                "shortest_s": 0.0 if planned.memory_alone else self._plan.shortest_s,
-                "repeats": None
-                if planned.memory_alone
-                else self._repeats.get((planned.approach, point_name(planned.point))),
-            },
-        }
+                inputs += filter(None, [str(place.store.cluster.socket_folder or "")])
+        if runtime:
+            inputs += runtime.prefixes
+        return Walls(
+            ours=list(OURS),
+            inputs=inputs,
+            hidden=[str(data_folder())],
+            network=bool(place.store and place.store.given),
+            beside=service.pid if service else None,
+        )
 
 
 def _shown(path: str) -> str:
@@ -340,36 +409,11 @@ def pinned(cores: int | None) -> list[int] | None:
     return sorted(os.sched_getaffinity(0))[-cores:]
 
 
-def set_cache(paths: list[Path], state: str) -> dict[str, Any]:
+def set_cache(paths: list[Path], state: str) -> CacheState:
     """Bring the inputs into memory, or out of it; what is really there is looked at after."""
     for path in paths:
         if state == "cold":
             evict(path)
         else:
             warm(path)
-    return {"asked": state, "share": cached_share(paths)}
-
-
-def _not_measured(kind: str, message: str) -> dict[str, Any]:
-    """What stands for a run of which nothing could be measured."""
-    return {
-        "state": "failed",
-        "start_s": None,
-        "parts": [],
-        "elapsed_at_least_s": None,
-        "most_threads": None,
-        "handed": None,
-        "failed": {
-            "kind": kind,
-            "message": message,
-            "line": None,
-            "trace": "",
-            "part": "running",
-            "printed": "",
-        },
-        "limit": None,
-        "left_bytes": None,
-        "curve": [],
-        "output": "",
-        "output_bytes": 0,
-    }
+    return CacheState(asked=state, share=cached_share(paths))

@@ -9,9 +9,9 @@ import resource
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from ivrell.core.measure import proc
+from ivrell.core.records.wire import LimitReached, RunLimits
 
 _FASTEST_GROWTH = 4e9
 _SHORTEST_LOOK_S = 0.002
@@ -22,12 +22,12 @@ class Bounds:
     """Which limit a run has reached, if any.
 
     Args:
-        limits: as in a plan; None where there is none.
+        limits: of the run.
         folder: the run's own folder.
         now: seconds on the monotonic clock.
     """
 
-    def __init__(self, limits: dict[str, Any], folder: Path, now: float) -> None:
+    def __init__(self, limits: RunLimits, folder: Path, now: float) -> None:
         self._limits = limits
         self._folder = folder
         self._started = now
@@ -36,34 +36,34 @@ class Bounds:
 
     def reached(
         self, phase: str, since: float, output: int, memory: int, cpu: float, processes: int
-    ) -> tuple[str, float] | None:
-        """The limit reached now, with its value.
+    ) -> LimitReached | None:
+        """The limit reached now, if any.
 
         ``since`` is the time in this phase; memory is what the whole tree holds, CPU what it
         used since the clock started.
         """
         limits = self._limits
-        if phase != "running" and since > limits["prepare_seconds"]:
-            return phase, float(limits["prepare_seconds"])
-        if output > limits["output_bytes"]:
-            return "output", float(limits["output_bytes"])
-        if processes > limits["processes"]:
-            return "processes", float(limits["processes"])
-        if memory > limits["memory_bytes"]:
-            return "memory", float(limits["memory_bytes"])
-        if self._left_behind() > limits["written_bytes"]:
-            return "written", float(limits["written_bytes"])
+        if phase != "running" and since > limits.prepare_seconds:
+            return LimitReached(phase, float(limits.prepare_seconds))
+        if output > limits.output_bytes:
+            return LimitReached("output", float(limits.output_bytes))
+        if processes > limits.processes:
+            return LimitReached("processes", float(limits.processes))
+        if memory > limits.memory_bytes:
+            return LimitReached("memory", float(limits.memory_bytes))
+        if self._left_behind() > limits.written_bytes:
+            return LimitReached("written", float(limits.written_bytes))
         if phase != "running":
             return None
-        if since > limits["seconds"]:
-            return "elapsed", float(limits["seconds"])
-        if limits.get("cpu_seconds") is not None and cpu > limits["cpu_seconds"]:
-            return "CPU time", float(limits["cpu_seconds"])
+        if since > limits.seconds:
+            return LimitReached("elapsed", float(limits.seconds))
+        if limits.cpu_seconds is not None and cpu > limits.cpu_seconds:
+            return LimitReached("CPU time", float(limits.cpu_seconds))
         return None
 
     def next_look(self, memory: int) -> float:
         """Seconds until memory must be looked at again so as not to overshoot by much."""
-        room = max(0, self._limits["memory_bytes"] - memory)
+        room = max(0, self._limits.memory_bytes - memory)
         return float(max(_SHORTEST_LOOK_S, room / _FASTEST_GROWTH))
 
     def _left_behind(self) -> int:
@@ -75,10 +75,10 @@ class Bounds:
         return self._folder_bytes
 
 
-def set_hard_limits(limits: dict[str, Any]) -> Callable[[], None]:
+def set_hard_limits(limits: RunLimits) -> Callable[[], None]:
     """What a child does before the approach is loaded: limits that the kernel keeps itself."""
-    written = int(limits["written_bytes"])
-    processes = int(limits["processes"])
+    written = int(limits.written_bytes)
+    processes = int(limits.processes)
 
     def in_child() -> None:
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))

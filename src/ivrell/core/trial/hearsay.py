@@ -5,14 +5,21 @@ import json
 import math
 import re
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
+
+from ivrell.core.records.wire import EVENTS, RemoteUse, SetUpUse, Span, StageTime, Used, WorkerSays
 
 _UNFIT = re.compile("[\x00\ud800-\udfff]")
 _DEEPEST = 200
 """Levels: a plan of many steps within steps has dozens."""
 
-GARBLED = "garbled"
-"""The event that stands for one with the name of Ivrell's and another shape."""
+
+@dataclass(frozen=True)
+class Garbled:
+    """Stands for an event with a name of Ivrell's and another shape: what it told."""
+
+    what: str
 
 
 def _number(value: Any) -> bool:
@@ -57,6 +64,13 @@ def _line(value: Any) -> bool:
     return value is None or type(value) is int
 
 
+_of_remote = _parted("cpu_user_s", "cpu_system_s", "peak_memory_bytes")
+
+
+def _remote(value: Any) -> bool:
+    return value is None or (_of_remote(value) and all(map(_number, value.values())))
+
+
 _SHAPES: dict[str, dict[str, Callable[[Any], bool]]] = {
     "ready": {"start_s": _number, "engine": _is(str)},
     "stopped": {
@@ -69,9 +83,9 @@ _SHAPES: dict[str, dict[str, Callable[[Any], bool]]] = {
         "more": _is(bool),
         "joined": _is(bool),
     },
-    "counted": {"counters": _numbers, "unknown": _texts},
+    "counted": {"counters": _numbers, "unknown": _texts, "remote": _remote},
     "restore": {},
-    "handed": {
+    "exported": {
         "rows": _number, "columns": _number, "bytes": _number, "threads": _numbers,
         "plans": _is(list),
     },
@@ -79,33 +93,42 @@ _SHAPES: dict[str, dict[str, Callable[[Any], bool]]] = {
         "kind": _is(str), "message": _is(str), "line": _line, "trace": _is(str), "part": _is(str),
     },
 }  # fmt: skip
-"""Events of a worker, with what each field holds; no other field is taken over."""
+"""What a worker may tell by the name of the event, with what each field holds; no other field is
+taken over."""
 
-_OPTIONAL = {("handed", "plans")}
+_OPTIONAL = {("exported", "plans"), ("counted", "remote")}
 
 
-def heard_from(line: bytes) -> dict[str, Any]:
-    """A line of a worker as an event; empty where it is none.
+def heard_from(line: bytes) -> WorkerSays | Garbled | None:
+    """A line of a worker as what it tells; None where it tells nothing.
 
     Marks that no record can hold (NUL, lone surrogates) become U+FFFD, numbers without end
     None; what is nested deeper than any event of Ivrell's is left out, and so are fields that
-    the event has not. An event whose fields are not what they should be is GARBLED.
+    the event has not. Plans of statements are held to their shape by who reads the run's end.
     """
     try:
         event = json.loads(line)
     except (ValueError, RecursionError):
-        return {}
+        return None
     kind = event.get("event") if isinstance(event, dict) else None
     if not isinstance(kind, str) or kind not in _SHAPES:
-        return {}
+        return None
     told = clean(event)
     shape = _SHAPES[kind]
     for name, fits in shape.items():
         if (kind, name) in _OPTIONAL and name not in told:
             continue
         if name not in told or not fits(told[name]):
-            return {"event": GARBLED, "what": f'"{name}" of "{kind}"'}
-    return {name: told[name] for name in ("event", *shape) if name in told}
+            return Garbled(f'"{name}" of "{kind}"')
+    fields = {name: told[name] for name in shape if name in told}
+    if kind == "stopped":
+        fields["used"], fields["set_up"] = Used(**fields["used"]), SetUpUse(**fields["set_up"])
+        fields["stages"] = [StageTime(**stage) for stage in fields["stages"]]
+        fields["spans"] = [Span(**span) for span in fields["spans"]]
+    if fields.get("remote"):
+        fields["remote"] = RemoteUse(**fields["remote"])
+    says: WorkerSays = EVENTS[kind](**fields)
+    return says
 
 
 def clean(value: Any, depth: int = 0) -> Any:

@@ -1,9 +1,8 @@
 """Can it simply be started again: an approach killed part-way, and begun anew on what it left."""
 
 import time
-from dataclasses import asdict, replace
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import psycopg
 import pyarrow as pa
@@ -12,11 +11,19 @@ from ivrell.core.agreement.compare import compare
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import in_use
 from ivrell.core.recipe.store import DataStore
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.tries import (
+    InterruptionOutcome,
+    InterruptionRuns,
+    InterruptionVerdict,
+)
+from ivrell.core.records.wire import DONE, LEFT
 from ivrell.core.scratch import scratch
 from ivrell.core.tasks.buckets import COLUMN
 from ivrell.core.trial.answer_desk import AnswerDesk, Received
-from ivrell.core.trial.attempt import Attempts, Place
-from ivrell.core.trial.conduct import Control, NoControl, Trial, desk_for
+from ivrell.core.trial.attempt import AS_PLANNED, Otherwise, Place
+from ivrell.core.trial.conduct import Trial, desk_for
+from ivrell.core.trial.control import Control, NoControl
 from ivrell.core.trial.once import small_knobs
 from ivrell.core.trial.plan import Limits, Plan, PlannedRun, ordered_runs
 
@@ -38,16 +45,13 @@ def interrupted(
     *,
     own_files: str | None = None,
     control: Control | None = None,
-) -> dict[str, Any]:
+) -> InterruptionOutcome:
     """Run an approach on a small size, run it anew and kill it after a share of the time that
     it took (earlier, where it was quicker this time), look at what is left, start it again on
     that, and compare its answer.
 
     Tables and files stay as the kill left them; what a lane's ``setup`` made is there already
-    and is not made again. Returns ``verdict`` ("can be started again", "cannot be started
-    again", "was not killed"), ``share`` (at which it was killed at last), ``words`` (a sentence
-    with figures), ``runs`` (the run objects ``usual``, ``killed``, ``again``), ``left`` (rows by
-    bucket, after the kill) and ``agreement`` of the second start's answer with the usual one.
+    and is not made again.
 
     Raises BadInput where the approach does not run at all, Stopped when asked to stop.
     """
@@ -71,17 +75,15 @@ def interrupted(
 
 def _interrupted(
     trial: Trial, lane: str, share: float, control: Control, scratch: Path, desk: AnswerDesk
-) -> dict[str, Any]:
-    plan = trial.plan
+) -> InterruptionOutcome:
     made = trial.prepare()
-    journal = trial.results.journal
-    attempts = Attempts(
-        trial.comparison, plan, scratch, journal, trial.databases, trial.runtimes,
-        shapes=trial.shapes, desk=desk,
-    )  # fmt: skip
+    attempts = trial.attempts(scratch, desk)
+    approach = trial.comparison.lane(lane)
     answers: dict[str, pa.Table] = {}
 
-    def attempt(name: str, number: int, place: Place, **otherwise: Any) -> dict[str, Any]:
+    def attempt(
+        name: str, number: int, place: Place, otherwise: Otherwise = AS_PLANNED
+    ) -> RunRecord:
         def take(answer: Received) -> str:
             with pa.OSFile(str(answer.path)) as source:
                 answers[name] = pa.ipc.open_file(source).read_all()
@@ -89,107 +91,95 @@ def _interrupted(
             return name
 
         planned = PlannedRun(number, lane, trial.points[0], 1, 1)
-        run, _ = attempts.attempt(planned, place, trial.listen, control.stop_all, take, **otherwise)
+        run, _ = attempts.attempt(planned, place, trial.listen, control.stop_all, take, otherwise)
         if control.stop_all():
             raise Stopped("the check of an interruption")
         return run
 
-    runs: dict[str, dict[str, Any]] = {}
-    first = next(iter(ordered_runs(trial.comparison, plan)))
+    first = next(iter(ordered_runs(trial.comparison, trial.plan)))
+    bare = {"setup": ""} if approach.needs.setup is not None else {}
     try:
         desk.wait_until_ready()
         # Twice: a first run is often slower, and a kill by its time would come too late.
         for number in range(1, _KILLED):
             place = attempts.place_for(replace(first, number=number), made)
             try:
-                runs["usual"] = attempt("usual", number, place)
+                usual = attempt("usual", number, place)
             finally:
                 attempts.leave(place)
-            if runs["usual"]["state"] != "done":
-                break
-        if runs["usual"]["state"] != "done":
-            error = runs["usual"]["error"] or {}
-            raise BadInput(
-                f"The approach does not run to its end: {error.get('message', 'limit reached')}",
-                where=f"approach {lane}",
-                cure="Try it first; then check what an interruption does.",
-            )
+            if usual.state != DONE or not usual.elapsed_s:
+                raise BadInput(
+                    "The approach does not run to its end: "
+                    f"{usual.why_in_trouble or 'limit reached'}",
+                    where=f"approach {lane}",
+                    hint="Try it first; then check what an interruption does.",
+                )
+        assert usual.elapsed_s
+        again = None
         for earlier in range(_KILLS):
             number = _KILLED * (earlier + 1)
             place = attempts.place_for(replace(first, number=number), made)
             try:
                 killed_at = share / 2**earlier
-                after = max(0.001, runs["usual"]["elapsed_s"] * killed_at)
-                runs["killed"] = attempt("killed", number, place, seconds=after)
-                if runs["killed"]["state"] == "done" and earlier < _KILLS - 1:
+                after = max(0.001, usual.elapsed_s * killed_at)
+                killed = attempt("killed", number, place, Otherwise(seconds=after))
+                if killed.state == DONE and earlier < _KILLS - 1:
                     continue
-                _wait_for_server(trial, place)
-                bare = {"approach": {"setup": ""}} if "setup" in _fields(trial, lane) else {}
-                attempt("left", number + 1, place, mode="left", **bare)
-                runs["again"] = attempt("again", number + 2, place, **bare)
+                _wait_for_server(place)
+                attempt("left", number + 1, place, Otherwise(mode=LEFT, approach=bare))
+                again = attempt("again", number + 2, place, Otherwise(approach=bare))
                 break
             finally:
                 attempts.leave(place)
     finally:
         attempts.close()
         trial.databases.stop()
-    return _told(runs, answers, killed_at, trial)
+    runs = InterruptionRuns(usual=usual, killed=killed, again=again)
+    return _outcome(runs, answers, killed_at, trial)
 
 
-def _fields(trial: Trial, lane: str) -> dict[str, Any]:
-    return asdict(trial.comparison.lane(lane))
-
-
-def _wait_for_server(trial: Trial, place: Place) -> None:
+def _wait_for_server(place: Place) -> None:
     """A server goes on with a statement whose client is gone, and may even commit it."""
-    if "name" not in place.database:
+    if place.database is None or not place.database.name:
         return
     deadline = time.monotonic() + _SERVER_ENDS_S
     assert place.store
-    address = place.store.cluster.address("postgres")
-    with psycopg.connect(address, autocommit=True) as server:
+    with psycopg.connect(place.store.cluster.maintenance, autocommit=True) as server:
         while time.monotonic() < deadline:
             asked = "SELECT count(*) FROM pg_stat_activity WHERE datname = %s"
-            found = server.execute(asked, [place.database["name"]]).fetchone()
+            found = server.execute(asked, [place.database.name]).fetchone()
             if not found or not found[0]:
                 return
             time.sleep(_LOOK_AGAIN_S)
 
 
-def _told(
-    runs: dict[str, dict[str, Any]], answers: dict[str, pa.Table], share: float, trial: Trial
-) -> dict[str, Any]:
-    found: dict[str, Any] = {
-        "share": share,
-        "runs": runs,
-        "left": _by_bucket(answers.get("left")),
-        "whole": _by_bucket(answers["usual"]),
-        "left_bytes": runs["killed"]["left_bytes"],
-        "agreement": None,
-    }
-    if runs["killed"]["state"] == "done":
-        return found | {
-            "verdict": "was not killed",
-            "words": "It ended before it could be killed. Take more rows, or an earlier moment.",
-        }
-    again = runs["again"]
-    if again["state"] != "done":
-        why = (again["error"] or {}).get("message", "it reached a limit")
-        return found | {
-            "verdict": "cannot be started again",
-            "words": f"Cannot be started again: the second start fails. {why}",
-        }
-    agreement = compare(answers["usual"], answers["again"], trial.comparison.answer)
-    found["agreement"] = agreement.as_dict()
-    if agreement.agrees:
-        return found | {
-            "verdict": "can be started again",
-            "words": "Can simply be started again: the answer is the usual one.",
-        }
-    return found | {
-        "verdict": "cannot be started again",
-        "words": f"Cannot simply be started again: {_difference(answers)}.",
-    }
+def _outcome(
+    runs: InterruptionRuns, answers: dict[str, pa.Table], share: float, trial: Trial
+) -> InterruptionOutcome:
+    agreement = None
+    verdict: InterruptionVerdict = "cannot be started again"
+    if runs.killed.state == DONE or runs.again is None:
+        verdict = "was not killed"
+        words = "It ended before it could be killed. Take more rows, or an earlier moment."
+    elif runs.again.state != DONE:
+        why = runs.again.why_in_trouble or "it reached a limit"
+        words = f"Cannot be started again: the second start fails. {why}"
+    else:
+        agreement = compare(answers["usual"], answers["again"], trial.comparison.answer)
+        words = f"Cannot simply be started again: {_difference(answers)}."
+        if agreement.agrees:
+            verdict = "can be started again"
+            words = "Can simply be started again: the answer is the usual one."
+    return InterruptionOutcome(
+        verdict=verdict,
+        words=words,
+        share=share,
+        runs=runs,
+        left=_by_bucket(answers.get("left")),
+        whole=_by_bucket(answers["usual"]),
+        left_bytes=runs.killed.left_bytes,
+        agreement=agreement,
+    )
 
 
 def _difference(answers: dict[str, pa.Table]) -> str:

@@ -5,16 +5,41 @@ import os
 import select
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, Self
+
+from pydantic import TypeAdapter, ValidationError
+
+from ivrell.core.records.wire import FAILED, Progress, Restore, RunEnd, RunSpec
+from ivrell.core.trial.run_end import spoke_out_of_turn
 
 _RUNNER = Path(__file__).with_name("runner.py")
 
 
 class RunnerGone(Exception):
     """The runner ended although nobody asked it to."""
+
+
+_END = TypeAdapter(RunEnd)
+
+
+def _read(event: Mapping[str, Any]) -> Progress | Restore | RunEnd | None:
+    kind = event["event"]
+    fields = {name: value for name, value in event.items() if name not in ("event", "run")}
+    if kind == "progress":
+        return Progress(**fields)
+    if kind == "restore":
+        return Restore()
+    if kind != "ended":
+        return None
+    try:
+        return _END.validate_python(fields)
+    except ValidationError:
+        # What an engine is said to have told comes from the run itself, plans above all.
+        failure = spoke_out_of_turn("figures that are none", "result export")
+        return RunEnd(FAILED, failure=failure, output=str(fields.get("output", "")))
 
 
 class Runner:
@@ -40,15 +65,15 @@ class Runner:
         return self._process.pid
 
     def events(
-        self, spec: dict[str, Any], wanted_stop: Callable[[], bool], poll_s: float = 0.25
-    ) -> Iterator[dict[str, Any]]:
-        """Do one run and give its events as they come, the last one ``ended``.
+        self, spec: RunSpec, wanted_stop: Callable[[], bool], poll_s: float = 0.25
+    ) -> Iterator[Progress | Restore | RunEnd]:
+        """Do one run and give what it tells as it comes, its end last.
 
         ``wanted_stop`` is asked every ``poll_s`` seconds; when it says yes the run's whole
-        tree is ended and the run is recorded as stopped. After an event ``restore`` the run
+        tree is ended and the run is recorded as stopped. After Restore the run
         waits until ``restored`` is said. Raises RunnerGone.
         """
-        self._say(spec)
+        self._say(spec.as_json())
         asked = False
         pending = b""
         out = self._process.stdout
@@ -57,7 +82,7 @@ class Runner:
             ready, _, _ = select.select([out], [], [], poll_s)
             if not asked and wanted_stop():
                 asked = True
-                self._say({"word": "stop", "run": spec["run"]})
+                self._say({"word": "stop", "run": spec.run})
             if not ready:
                 continue
             data = os.read(out.fileno(), 1 << 16)
@@ -65,16 +90,17 @@ class Runner:
                 raise RunnerGone(f"the runner ended with status {self._process.wait()}")
             *lines, pending = (pending + data).split(b"\n")
             for line in lines:
-                event = json.loads(line)
-                yield event
-                if event["event"] == "ended":
+                says = _read(json.loads(line))
+                if says is not None:
+                    yield says
+                if isinstance(says, RunEnd):
                     return
 
     def restored(self, number: int) -> None:
         """Tell a run that its tables are what they were. Raises RunnerGone."""
         self._say({"word": "restored", "run": number})
 
-    def _say(self, message: dict[str, Any]) -> None:
+    def _say(self, message: Mapping[str, Any]) -> None:
         stdin = self._process.stdin
         assert stdin is not None
         try:

@@ -1,21 +1,22 @@
 """A try: one run of one approach on a small size, and the first rows of its answer."""
 
-from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 
 from ivrell.core.comparison.file import parse
 from ivrell.core.recipe.store import DataStore
-from ivrell.core.trial.conduct import Control, NoControl, Trial
+from ivrell.core.records.points import Value
+from ivrell.core.records.tries import AnswerColumn, TryOutcome
+from ivrell.core.trial.conduct import Trial
+from ivrell.core.trial.control import Control, NoControl
 from ivrell.core.trial.plan import Limits, Plan
 
 _SECONDS = 60.0
 _SHOWN_ROWS = 20
 
 
-def small_knobs(text: str, rows: int) -> dict[str, list[Any]]:
+def small_knobs(text: str, rows: int) -> dict[str, list[Value]]:
     """Knob values of a small size: those that set rows are at most ``rows``."""
     comparison = parse(text)
     return {
@@ -35,13 +36,12 @@ def try_once(
     own_files: str | None = None,
     control: Control | None = None,
     explained: bool = False,
-) -> Mapping[str, Any]:
+) -> TryOutcome:
     """Run an approach once on at most ``rows`` rows of the tables whose rows a knob sets.
 
     With ``explained`` the run tells how the engine carries the approach out, and gives no answer.
 
-    Returns ``run`` (a run object), ``point``, ``columns`` (name and Arrow type of each of the
-    answer's) and ``rows`` (its first, as text). Raises BadInput as a trial does.
+    Raises BadInput as a trial does.
     """
     plan = Plan(
         rounds=1,
@@ -54,20 +54,21 @@ def try_once(
     trial = Trial(text, plan, folder, store, control=control or NoControl(), explained=explained)
     trial.conduct()
     run = trial.runs[0] if trial.runs else None
-    found: dict[str, Any] = {"run": run, "point": trial.points[0], "columns": [], "rows": []}
-    closely = next((r for r in trial.runs if r.get("memory_run") and r["state"] == "done"), None)
+    outcome = TryOutcome(run=run, point=trial.points[0])
+    closely = next((r for r in trial.runs if r.memory_run and r.state == "done"), None)
     if run and closely:
-        for figure in ("peak_memory_bytes", "start_memory_bytes", "memory_method"):
-            run[figure] = closely[figure]
+        run.peak_memory_bytes = closely.peak_memory_bytes
+        run.start_memory_bytes = closely.start_memory_bytes
+        run.memory_method = closely.memory_method
     if run and explained:
-        found["plans"] = run.pop("plans")
-    if run and run["answer_fingerprint"]:
-        path = trial.results.answers / f"{lane}-{run['answer_fingerprint']}.arrow"
+        outcome.plans, run.plans = run.plans, []
+    if run and run.answer_fingerprint:
+        path = trial.results.answers / f"{lane}-{run.answer_fingerprint}.arrow"
         with pa.OSFile(str(path)) as source:
             answer = pa.ipc.open_file(source).read_all()
-        found["columns"] = [{"name": f.name, "type": str(f.type)} for f in answer.schema]
+        outcome.columns = [AnswerColumn(name=f.name, type=str(f.type)) for f in answer.schema]
         shown = answer.slice(0, _SHOWN_ROWS).to_pylist()
-        found["rows"] = [
+        outcome.rows = [
             [None if value is None else str(value) for value in row.values()] for row in shown
         ]
-    return found
+    return outcome

@@ -9,14 +9,20 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from ivrell.core.comparison.model import Comparison, KnobValue
+from ivrell.core.comparison.model import Comparison
 from ivrell.core.errors import BadInput
+from ivrell.core.former import with_words_of_now
+from ivrell.core.records.points import Point, Value
+from ivrell.core.records.wire import RunLimits
+from ivrell.core.results.folder import PLAN as PLAN_FILE
+from ivrell.core.results.folder import Kept
 from ivrell.core.trial.background import QUIET, loads_in
 
 MOST_POINTS = 1_000
 LIMIT_SECONDS = 120.0
 LIMIT_MEMORY = 4 * 2**30
-SHORTEST_S = 0.05
+FORMER_WORDS = {"kept": "calls_per_process", "shortest_s": "min_sample_s"}
+"""Fields of a plan as earlier versions called them; their plans are still read."""
 
 
 class Limits(BaseModel):
@@ -37,6 +43,10 @@ class Limits(BaseModel):
     written_bytes: Annotated[int, Field(gt=0, le=2**50)] = 8 * 2**30
     processes: Annotated[int, Field(ge=1, le=10_000)] = 256
     prepare_seconds: Annotated[float, Field(gt=0)] = 300.0
+
+    def for_run(self) -> RunLimits:
+        """The same for the runner."""
+        return RunLimits(**self.model_dump())
 
 
 class Until(BaseModel):
@@ -75,8 +85,8 @@ class Plan(BaseModel):
     every library; None leaves the choice to each) and ``background`` (a load beside the
     runs); several values of one are compared like a knob's. ``cores`` pins runs to so many.
 
-    ``kept`` runs one behind the other in one process, the first told apart from the others;
-    ``shortest_s`` repeats calls within a run until it lasts so long (0: one call a run).
+    ``calls_per_process`` calls follow one another in one process, the first told apart from the
+    others; ``min_sample_s`` repeats calls within a run until it lasts so long (0: one call a run).
     ``sandbox`` is "auto" (where it works) or "off".
     """
 
@@ -86,19 +96,24 @@ class Plan(BaseModel):
     until: Until | None = None
     warm_ups: Annotated[int, Field(ge=0, le=100)] = 1
     lanes: list[str] | None = None
-    knobs: dict[str, Annotated[list[KnobValue], Field(min_length=1)]] = {}
+    knobs: dict[str, Annotated[list[Value], Field(min_length=1)]] = {}
     cache: Annotated[list[Literal["warm", "cold"]], Field(min_length=1)] = ["warm"]
     threads: Annotated[list[Annotated[int, Field(ge=1, le=1024)] | None], Field(min_length=1)] = [
         None
     ]
     background: Annotated[list[str], Field(min_length=1)] = [QUIET]
     cores: Annotated[int, Field(ge=1)] | None = None
-    kept: Annotated[int, Field(ge=1, le=1000)] = 1
-    shortest_s: Annotated[float, Field(ge=0, le=60)] = 0.0
+    calls_per_process: Annotated[int, Field(ge=1, le=1000)] = 1
+    min_sample_s: Annotated[float, Field(ge=0, le=60)] = 0.0
     sandbox: Literal["auto", "off"] = "auto"
     limits: Limits = Limits()
     order_seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
     own_files: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _former_words(cls, given: Any) -> Any:
+        return with_words_of_now(given, FORMER_WORDS)
 
     @field_validator("background")
     @classmethod
@@ -127,11 +142,11 @@ class Plan(BaseModel):
         if not ids:
             raise BadInput(
                 "There is no approach to run.",
-                cure="Write one on the step Approaches, or tick a lane.",
+                hint="Write one on the step Approaches, or tick a lane.",
             )
         return ids
 
-    def points(self, comparison: Comparison) -> list[dict[str, Any]]:
+    def points(self, comparison: Comparison) -> list[Point]:
         """Every choice of knob values and of conditions, in the order of the file.
 
         A condition stands in a point where it is not its usual one, or has several values.
@@ -150,7 +165,7 @@ class Plan(BaseModel):
             raise BadInput(
                 f'"{name}" is a knob here and a condition of trials.',
                 where=f"knobs.{name}",
-                cure="Give the knob another name.",
+                hint="Give the knob another name.",
             )
         given = [self.knobs.get(knob) or values[:1] for knob, values in comparison.knobs.items()]
         count = prod(map(len, (*given, *varied.values())))
@@ -159,13 +174,17 @@ class Plan(BaseModel):
                 f"These knobs and conditions make {count:,} points; a trial has at most "
                 f"{MOST_POINTS:,}.",
                 where="knobs",
-                cure="Take fewer values of some of them.",
+                hint="Take fewer values of some of them.",
             )
         return [
             {**point, **dict(zip(varied, chosen, strict=True))}
             for point in comparison.points(self.knobs)
             for chosen in product(*varied.values())
         ]
+
+
+PLAN = Kept(PLAN_FILE, Plan)
+"""A trial's plan in its result folder."""
 
 
 @dataclass(frozen=True)
@@ -175,7 +194,7 @@ class PlannedRun:
 
     number: int
     approach: str
-    point: dict[str, Any]
+    point: Point
     round: int
     position: int
     memory_alone: bool = False

@@ -76,23 +76,23 @@ def timed(
     return elapsed, answer
 
 
-def renewed_calls(first_s: float, shortest_s: float) -> int:
-    """How many calls last ``shortest_s`` seconds together where each finds its tables anew, so
+def renewed_calls(first_s: float, min_sample_s: float) -> int:
+    """How many calls last ``min_sample_s`` seconds together where each finds its tables anew, so
     that none is much quicker than the first."""
-    return min(max(2, math.ceil(_MARGIN * shortest_s / max(first_s, 1e-8))), MOST_RENEWED)
+    return min(max(2, math.ceil(_MARGIN * min_sample_s / max(first_s, 1e-8))), MOST_RENEWED)
 
 
-def calibrated(task: Task, first_s: float, shortest_s: float) -> int:
-    """How many repeats last at least ``shortest_s`` seconds, found by trying.
+def calibrated(task: Task, first_s: float, min_sample_s: float) -> int:
+    """How many repeats last at least ``min_sample_s`` seconds, found by trying.
 
     ``first_s`` is what the first call took; it may be much slower than later ones, so ever
     more are tried until they last long enough.
     """
     stages = Stages()
     repeats, took = 1, first_s
-    while took < shortest_s and repeats < MOST_REPEATS:
+    while took < min_sample_s and repeats < MOST_REPEATS:
         each = max(took / repeats, 1e-8)
-        wanted = math.ceil(_MARGIN * shortest_s / each)
+        wanted = math.ceil(_MARGIN * min_sample_s / each)
         # At most tenfold at a time: the estimate of a very short call is poor.
         repeats = min(max(wanted, 2), 10 * repeats, MOST_REPEATS)
         took, _ = timed(task, stages, repeats)

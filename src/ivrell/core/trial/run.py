@@ -1,32 +1,44 @@
-"""One run from start to end: the worker started, watched, measured, and its tree reaped.
+"""One run from start to end: its worker watched, measured, and its tree reaped.
 
 Standard library only: this is part of the runner, whose size weighs on every worker's memory
 figures.
 """
 
-import ctypes
-import json
-import mmap
 import os
 import select
 import signal
-import subprocess
 import sys
 import time
 from collections.abc import Callable
-from pathlib import Path
-from typing import Any
 
-from ivrell.core.contain.sandbox import SAYS, Sandbox, give, held_in_memory
 from ivrell.core.measure import proc, proportional
-from ivrell.core.measure.curve import Curve
-from ivrell.core.measure.group import RunGroup
 from ivrell.core.measure.proc import Cpu
-from ivrell.core.measure.reading import Reading, Tree
-from ivrell.core.trial.bounds import Bounds, left_bytes, set_hard_limits, tree_memory
-from ivrell.core.trial.hearsay import GARBLED, heard_from
+from ivrell.core.measure.reading import Tree
+from ivrell.core.records.wire import (
+    DONE,
+    FAILED,
+    LIMIT,
+    STOPPED,
+    Counted,
+    Export,
+    Failure,
+    LimitReached,
+    Progress,
+    Ready,
+    Restore,
+    RunEnd,
+    RunSpec,
+    Stopped,
+    TimedPart,
+    WorkerSays,
+)
+from ivrell.core.trial.bounds import Bounds, left_bytes
+from ivrell.core.trial.hearsay import Garbled, heard_from
 from ivrell.core.trial.output import Output
-from ivrell.core.trial.stages import BOARD_BYTES, shown_stage
+from ivrell.core.trial.run_end import spoke_out_of_turn, sudden_end, with_last_lines
+from ivrell.core.trial.sampling import Sampler
+from ivrell.core.trial.spawn import spawn
+from ivrell.core.trial.stages import shown_stage
 from ivrell.core.trial.words import GONE, Words
 
 SAMPLE_S = 0.025
@@ -34,115 +46,55 @@ _SAMPLING_SHARE = 0.012
 _LONGEST_GAP_S = 0.25
 _PROGRESS_S = 0.4
 _MEMORY_LOOK_S = 0.008
-_PRINTED_LINES = 12
-_PRINTED_CHARACTERS = 2000
-_PR_SET_PDEATHSIG = 1
-_WORKER = Path(__file__).with_name("worker.py")
 _GRACE_S = 5.0
-_HELD_BYTES = 1 << 20
 
-
-def prctl(option: int, value: int) -> None:
-    """Set a property of this process; see prctl(2)."""
-    if ctypes.CDLL(None, use_errno=True).prctl(option, value, 0, 0, 0):
-        raise OSError(ctypes.get_errno(), "prctl")
+PREPARING, RUNNING, EXPORT = "preparing", "running", "result export"
 
 
 class Run:
-    """One run: starts the worker, watches it, reaps its tree.
+    """One run: watches its worker, says what it may do next, reaps its tree.
 
     Args:
-        spec: ``run`` (number), ``interpreter``, ``environment``, ``limits``, ``cores`` (to be
-            pinned to, or None), ``sandbox`` (its settings, or None), ``job`` (for the worker),
-            ``memory_alone`` (whether the run is there for its memory only: looked at often and
-            closely, whatever time that costs it).
-        tell: called with the name of an event and its fields.
+        spec: what to do.
+        tell: hears of its progress, and of its wish for tables put back.
         besides: processes of Ivrell's own that are not the run's.
     """
 
     def __init__(
-        self, spec: dict[str, Any], tell: Callable[..., None], besides: set[int] | None = None
+        self,
+        spec: RunSpec,
+        tell: Callable[[Progress | Restore], None],
+        besides: set[int] | None = None,
     ) -> None:
         self.spec = spec
-        self.limits = spec["limits"]
-        self.folder = Path(spec["job"]["folder"])
         self.tell = tell
         self.output = Output()
-        self.curve = Curve()
         self.exit_status: int | None = None
-        self.parts: list[dict[str, Any]] = []
+        self.parts: list[TimedPart] = []
         self.start_s: float | None = None
-        self.handed: dict[str, Any] | None = None
-        self.failed: dict[str, Any] | None = None
-        self.limit: dict[str, Any] | None = None
+        self.export: Export | None = None
+        self.failure: Failure | None = None
+        self.limit: LimitReached | None = None
         self.asked_to_stop = False
-        self.phase = "preparing"
-        self.most_threads = 0
-        self.memory_alone = bool(spec.get("memory_alone"))
-        self._closely_at = 0.0
+        self.phase = PREPARING
         self._besides = besides or set()
-        self._reading: Reading | None = None
         self._elapsed_at_least: float | None = None
-        self._memory = self._sampled_peak = self._server_peak = 0
-        self._cpu = 0.0
-        self._processes = 1
-        self._single = True
         self._reaped_orphans = 0
         self._partial = b""
         self._client: int | None = None
 
     def start(self) -> None:
-        """Start the worker, in its group, within its hard limits, in its sandbox."""
-        (self.folder / "tmp").mkdir(parents=True, exist_ok=True)
-        job_path = self.folder / ".job.json"
-        job_path.write_text(json.dumps(self.spec["job"]))
-        board_fd = os.memfd_create("ivrell-stage")
-        os.ftruncate(board_fd, BOARD_BYTES)
-        self.board = mmap.mmap(board_fd, BOARD_BYTES)
-        self.events, events_end = os.pipe()
-        words_end, self.words = os.pipe()
-        self.printed, printed_end = os.pipe()
-        name = f"ivrell-{os.getpid()}-{self.spec['run']}"
-        self.group = RunGroup.make(name, self.limits["processes"])
-        ends = (events_end, words_end, board_fd)
-        command = [self.spec["interpreter"], "-u", str(_WORKER), str(job_path), *map(str, ends)]
-        if sandbox := self.spec.get("sandbox"):
-            give(self.folder)
-            command = Sandbox(self.folder, **sandbox).around(command)
-        self.started_at = self._phase_at = time.monotonic()
-        self._bounds = Bounds(self.limits, self.folder, self.started_at)
-        process = subprocess.Popen(
-            command,
-            stdin=subprocess.DEVNULL,
-            stdout=printed_end,
-            stderr=printed_end,
-            cwd=self.folder,
-            env=self.spec["environment"],
-            pass_fds=ends,
-            start_new_session=True,
-            preexec_fn=self._enter,
-        )
-        self._child = process.pid
-        self.tree = Tree(os.getpid(), process.pid, self.group, self._besides)
-        self.tree.server = self.spec.get("server")
-        # Reaped here by wait4 alone, so that its usage is not lost to Popen.
-        process.returncode = 0
-        for fd in (events_end, words_end, printed_end, board_fd):
-            os.close(fd)
-
-    def _enter(self) -> None:
-        """In the child, before the worker is loaded."""
-        prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
-        if self.spec.get("cores"):
-            os.sched_setaffinity(0, self.spec["cores"])
-        if self.group:
-            self.group.join()
-        set_hard_limits(self.limits)()
+        """Start the worker."""
+        self._phase_at = time.monotonic()
+        self._bounds = Bounds(self.spec.limits, self.spec.order.job.folder, self._phase_at)
+        self._worker = spawn(self.spec)
+        tree = Tree(os.getpid(), self._worker.child, self._worker.group, self._besides)
+        tree.server = self.spec.server
+        self._sampler = Sampler(tree, memory_alone=self.spec.memory_alone)
 
     def watch(self, words: Words) -> None:
         """See the run through to its end; ``words`` come from the conductor."""
-        self._cores = proc.core_times()
-        open_fds = {self.events, self.printed}
+        open_fds = {self._worker.events, self._worker.printed}
         self._next_sample = self._next_look = self._next_progress = 0.0
         while self.exit_status is None:
             patience = 0.0 if words.waiting else self._patience()
@@ -150,15 +102,12 @@ class Run:
             for fd in open_fds & set(ready):
                 self._read(fd, open_fds)
             if words.waiting or words.fd in ready:
-                self._hear_conductor(words.for_run(self.spec["run"]))
+                self._hear_conductor(words.for_run(self.spec.run))
             self._look()
             self._reap()
         self.end_tree()
         self._drain(open_fds)
-        for fd in (self.events, self.printed, self.words):
-            os.close(fd)
-        if self.group:
-            self.group.remove()
+        self._worker.close()
 
     def _hear_conductor(self, word: str) -> None:
         if word in ("stop", GONE):
@@ -168,85 +117,59 @@ class Run:
             sys.exit("the conductor is gone")
         if word == "restored":
             self._phase_at = time.monotonic()
-            self._say(word)
+            self._worker.say(word)
 
     def _patience(self) -> float:
         """Seconds until something must be looked at."""
         next_due = self._next_look
-        if self.phase == "running":
+        if self.phase == RUNNING:
             next_due = min(next_due, self._next_sample)
         return max(0.0, min(0.1, next_due - time.monotonic()))
 
     def _look(self) -> None:
         """Sample, tell progress, and see whether a limit is reached."""
         now = time.monotonic()
-        if self.phase == "running" and now >= self._next_sample:
+        sampler = self._sampler
+        if self.phase == RUNNING and now >= self._next_sample:
             self._sample(now)
             # The more processes the dearer a sample: then there are fewer of them.
             cost = time.monotonic() - now
             gap = min(max(SAMPLE_S, cost / _SAMPLING_SHARE), _LONGEST_GAP_S)
-            self._next_sample = now + (cost + _MEMORY_LOOK_S if self.memory_alone else gap)
+            self._next_sample = now + (cost + _MEMORY_LOOK_S if self.spec.memory_alone else gap)
             if now >= self._next_progress:
                 self._next_progress = now + _PROGRESS_S
                 self._tell_progress(now)
         elif now >= self._next_look:
-            children = self.tree.children()
-            self._processes = 1 + len(children)
-            self._memory = tree_memory(self.tree.worker, children)
+            sampler.glance()
         else:
             return
-        self._look_closely(now)
-        if self.spec.get("sandbox") and self.start_s is not None:
-            self._memory += self._unmapped()
-        self._next_look = now + min(SAMPLE_S, self._bounds.next_look(self._memory))
-        found = self._bounds.reached(
-            self.phase, now - self._phase_at, self.output.size, self._memory, self._cpu,
-            self._processes,
+        sampler.look_closely(now, self.spec.limits.memory_bytes)
+        if self.spec.walls and self.start_s is not None:
+            sampler.add_unmapped()
+        self._next_look = now + min(SAMPLE_S, self._bounds.next_look(sampler.memory))
+        limit = self._bounds.reached(
+            self.phase, now - self._phase_at, self.output.size, sampler.memory, sampler.cpu,
+            sampler.processes,
         )  # fmt: skip
-        if not found and self._processes >= self.limits["processes"] and self._refused():
-            found = ("processes", self.limits["processes"])
-        if found and not self.limit:
-            self.limit = {"kind": found[0], "value": found[1]}
-            if self.phase == "running":
+        allowed = self.spec.limits.processes
+        if not limit and sampler.processes >= allowed and self._refused():
+            limit = LimitReached("processes", allowed)
+        if limit and not self.limit:
+            self.limit = limit
+            if self.phase == RUNNING:
                 self._elapsed_at_least = now - self._phase_at
             self.end_tree()
 
-    def _unmapped(self) -> int:
-        """Bytes of files in the run's places of memory, besides those that its processes map,
-        which count with them."""
-        held = held_in_memory(self.tree.worker)
-        if held < _HELD_BYTES:
-            return 0
-        states = map(proc.status, (self.tree.worker, *self.tree.children()))
-        return max(0, held - sum(state.shared for state in states if state))
-
-    def _look_closely(self, now: float) -> None:
-        """Before a tree is held to have reached its memory limit: pages that its processes share
-        count once only. Such a look takes milliseconds, so it is not taken at every turn."""
-        limit = self.limits["memory_bytes"]
-        if self._memory <= limit or self._processes <= 1:
-            return
-        if now < self._closely_at:
-            self._memory = min(self._memory, limit)
-            return
-        began = time.monotonic()
-        pids = [self.tree.worker, *self.tree.children()]
-        self._memory = sum(map(proportional.proportional, pids))
-        if self.tree.server is not None and self._reading:
-            self._memory += max(0, self.tree.server_memory() - self._reading.server_memory)
-        # The nearer it is to the limit the sooner another look, a twentieth of the time at most.
-        self._closely_at = now + max(20 * (time.monotonic() - began), 0.05)
-
     def _refused(self) -> bool:
         """Whether the kernel itself refused the run another process."""
-        return self.group is not None and self.group.refused() > 0
+        return self._worker.group is not None and self._worker.group.refused() > 0
 
     def _read(self, fd: int, open_fds: set[int]) -> None:
         """Take what stands in one of the worker's pipes, or note that it is closed."""
         data = os.read(fd, 65536)
         if not data:
             open_fds.discard(fd)
-        elif fd == self.printed:
+        elif fd == self._worker.printed:
             self.output.add(data)
         else:
             self._hear_worker(data)
@@ -254,170 +177,133 @@ class Run:
     def _hear_worker(self, data: bytes) -> None:
         *lines, self._partial = (self._partial + data).split(b"\n")
         for line in lines:
-            event = heard_from(line)
-            kind = event.pop("event", "")
-            if kind == GARBLED or not self._in_turn(kind):
-                self._not_of_ours(event.get("what", f'"{kind}" while {self.phase}'))
+            says = heard_from(line)
+            if says is None:
+                continue
+            if isinstance(says, Garbled):
+                self._not_of_ours(says.what)
                 return
-            if kind == "ready":
-                self._go(event)
-            elif kind == "stopped":
-                self._stopped(event)
-            elif kind == "counted":
-                self.parts[-1] |= event
-            elif kind == "restore":
-                self.tell("restore")
-            elif kind == "handed":
-                self.handed = event
-            elif kind == "failed":
-                self.failed = event
+            if not self._in_turn(says):
+                self._not_of_ours(f'"{type(says).__name__.lower()}" while {self.phase}')
+                return
+            self._take(says)
 
-    def _in_turn(self, kind: str) -> bool:
+    def _in_turn(self, says: WorkerSays) -> bool:
         """Whether a worker would tell this now."""
-        if kind == "ready":
-            return self.phase == "preparing"
-        if kind == "stopped":
-            return self.phase == "running"
-        if kind == "restore" and not self.spec.get("restores"):
+        if isinstance(says, Ready):
+            return self.phase == PREPARING
+        if isinstance(says, Stopped):
+            return self.phase == RUNNING
+        if isinstance(says, Restore) and not self.spec.restores:
             return False
-        return bool(self.parts) if kind in ("counted", "restore", "handed") else True
+        return bool(self.parts) if isinstance(says, Counted | Restore | Export) else True
+
+    def _take(self, says: WorkerSays) -> None:
+        if isinstance(says, Ready):
+            self._go(says)
+        elif isinstance(says, Stopped):
+            self._stopped(says)
+        elif isinstance(says, Counted):
+            self.parts[-1].counters = dict(says.counters)
+            self.parts[-1].unknown = dict(says.unknown)
+            self.parts[-1].remote = says.remote
+        elif isinstance(says, Restore):
+            self.tell(says)
+        elif isinstance(says, Export):
+            self.export = says
+        else:
+            self.failure = says
 
     def _not_of_ours(self, what: str) -> None:
         """End a run whose code spoke in its worker's place: its figures would be none."""
-        self.failed = {
-            "kind": "told what is not so",
-            "message": f"Something in the run told Ivrell {what}, which its worker does not tell.",
-            "line": None,
-            "trace": "",
-            "part": self.phase,
-        }
+        self.failure = spoke_out_of_turn(what, self.phase)
         self.parts.clear()
-        self.handed = None
+        self.export = None
         self.end_tree()
 
     def _enter_phase(self, phase: str) -> None:
         self.phase = phase
         self._phase_at = time.monotonic()
 
-    def _go(self, event: dict[str, Any]) -> None:
+    def _go(self, ready: Ready) -> None:
         if self.start_s is None:
-            self.start_s = event["start_s"]
-            self.tree.worker, self.tree.shell = _worker_below(self._child)
-            if event.get("engine"):
-                self._measure_engine(event["engine"])
+            self.start_s = ready.start_s
+            tree = self._sampler.tree
+            tree.worker, tree.shell = _worker_below(self._worker.child)
+            if ready.engine:
+                self._measure_engine(ready.engine)
         self._reap()
-        self._single, self._reaped_orphans = True, 0
-        self._sampled_peak = self._server_peak = 0
-        self._reading = Reading(self.tree)
-        self._start_closely = 0
-        if self.memory_alone:
-            pids = [self.tree.worker, *self.tree.children()]
-            self._start_closely = proportional.sum_of(pids, self.tree.group)
-        self._enter_phase("running")
+        self._reaped_orphans = 0
+        self._sampler.begin()
+        self._enter_phase(RUNNING)
         # Nothing is told at the start: whoever listens would work beside the run.
         self._next_sample = self._phase_at + SAMPLE_S
         self._next_progress = self._phase_at + _PROGRESS_S
-        self._say("go")
+        self._worker.say("go")
 
     def _measure_engine(self, name: str) -> None:
         """Let the child that does the work stand for the run, and the client that drives it stand
         apart. Their control group holds both, so it is not asked."""
-        client = self.tree.worker
+        tree = self._sampler.tree
+        client = tree.worker
         below = [pid for pid in proc.descendants(client) if _called(pid) == name]
         if below:
             besides = self._besides | {client}
-            self.tree = Tree(os.getpid(), below[0], None, besides, self.tree.shell)
+            self._sampler.tree = Tree(os.getpid(), below[0], None, besides, tree.shell)
             self._client = client
 
-    def _stopped(self, event: dict[str, Any]) -> None:
-        assert self._reading
-        at_end = proc.status(self.tree.worker)
+    def _stopped(self, says: Stopped) -> None:
+        sampler = self._sampler
+        at_end = proc.status(sampler.tree.worker)
         self._sample(time.monotonic())
         self._reap()
-        used = event.pop("used")
-        set_up = Cpu(**event.pop("set_up"))
-        by_worker = Cpu(used["user"], used["system"]) - set_up
+        set_up = Cpu(says.set_up.user, says.set_up.system)
+        by_worker = Cpu(says.used.user, says.used.system) - set_up
+        by_client: float | None = None
         if self._client is not None:
-            event["client_cpu_s"] = by_worker.total
-            by_worker = proc.cpu_of(self.tree.worker) - self._reading.worker_cpu
-        if used.pop("faults_of_children") or self._reaped_orphans:
-            self._single = False
-        figures = self._reading.finish(
-            by_worker,
-            event["elapsed_s"],
-            at_end,
-            self._single,
-            self._server_peak,
-            set_up,
+            by_client = by_worker.total
+            by_worker = proc.cpu_of(sampler.tree.worker) - sampler.reading.worker_cpu
+        single = sampler.single and not says.used.faults_of_children and not self._reaped_orphans
+        figures = sampler.reading.finish(
+            by_worker, says.elapsed_s, at_end, single, sampler.server_peak, set_up
         )
-        if self.memory_alone:
-            figures |= {
-                # Nothing holds no memory: where nothing is seen, nothing may be looked at.
-                "start_memory_bytes": self._start_closely or None,
-                "peak_memory_bytes": self._sampled_peak + self._server_peak
-                if self._sampled_peak
-                else None,
-                "memory_method": proportional.METHOD,
-            }
-        if self._client is not None and figures.get("others_cpu_s") is not None:
+        if self.spec.memory_alone:
+            # Nothing holds no memory: where nothing is seen, nothing may be looked at.
+            seen = sampler.peak > 0
+            figures.start_memory_bytes = sampler.start_closely or None
+            figures.peak_memory_bytes = sampler.peak + sampler.server_peak if seen else None
+            figures.memory_method = proportional.METHOD
+        if by_client is not None and figures.others_cpu_s is not None:
             # The client that drives the engine is no stranger.
-            figures["others_cpu_s"] = max(0.0, figures["others_cpu_s"] - event["client_cpu_s"])
-        self.parts.append({**event, **figures, "page_faults": int(used["faults"]),
-                           "several_processes": not self._single})  # fmt: skip
-        if event["more"]:
-            self._enter_phase("preparing")
-            self._say("on")
+            figures.others_cpu_s = max(0.0, figures.others_cpu_s - by_client)
+        figures.client_cpu_s = by_client
+        figures.page_faults = int(says.used.faults)
+        self.parts.append(
+            TimedPart(
+                says.elapsed_s, says.repeats, says.joined, not single, says.stages, says.spans,
+                figures,
+            )
+        )  # fmt: skip
+        if says.more:
+            self._enter_phase(PREPARING)
+            self._worker.say("on")
         else:
-            self._enter_phase("handing over")
-            self._say("hand over")
-
-    def _say(self, word: str) -> None:
-        try:
-            os.write(self.words, word.encode() + b"\n")
-        except BrokenPipeError:
-            # It closed its end; that it gives no answer will be told by its end.
-            pass
+            self._enter_phase(EXPORT)
+            self._worker.say("hand over")
 
     def _sample(self, now: float) -> None:
-        """Add a point to the curve."""
-        assert self._reading
-        used = self.tree.reaped.total - self._reading.reaped.total
-        used += proc.cpu_of(self.tree.worker).total - self._reading.worker_cpu.total
-        children = self.tree.children()
-        for pid in children:
-            used += proc.cpu_of(pid).total
-            used -= self._reading.before.get(pid, Cpu()).total
-        self._processes = 1 + len(children)
-        self._memory, threads = self.tree.memory(children)
-        if self.memory_alone:
-            self._memory = proportional.sum_of([self.tree.worker, *children], self.tree.group)
-        self._sampled_peak = max(self._sampled_peak, self._memory)
-        if self.tree.server is not None:
-            used += (self.tree.server_cpu() - self._reading.server_cpu).total
-            by_server = self.tree.server_memory() - self._reading.server_memory
-            self._server_peak = max(self._server_peak, by_server)
-            self._memory += max(0, by_server)
-        if children:
-            self._single = False
-        self.most_threads = max(self.most_threads, threads)
-        self._cpu = max(0.0, used)
-        if not self.parts:
-            self.curve.add(now - self._phase_at, self._cpu, self._memory)
+        self._sampler.sample(now - self._phase_at, drawn=not self.parts)
 
     def _tell_progress(self, now: float) -> None:
-        before, self._cores = self._cores, proc.core_times()
-        cores = [
-            round((b1 - b0) / (a1 - a0), 3) if a1 > a0 else 0.0
-            for (b0, a0), (b1, a1) in zip(before, self._cores, strict=True)
-        ]
-        assert self._reading
+        sampler = self._sampler
         self.tell(
-            "progress",
-            elapsed_s=round(now - self._phase_at, 3),
-            cpu_s=round(self._cpu, 3),
-            memory_bytes=self._memory - self._reading.start_memory,
-            stage=shown_stage(self.board),
-            cores=cores,
+            Progress(
+                round(now - self._phase_at, 3),
+                round(sampler.cpu, 3),
+                sampler.memory - sampler.reading.start_memory,
+                shown_stage(self._worker.board),
+                sampler.busy(),
+            )
         )
 
     def _reap(self) -> None:
@@ -428,18 +314,19 @@ class Run:
                 return
             if pid == 0:
                 return
-            if pid == self._child:
+            if pid == self._worker.child:
                 self.exit_status = os.waitstatus_to_exitcode(status)
             elif pid not in self._besides:
                 self._reaped_orphans += 1
-                self.tree.reaped = self.tree.reaped + Cpu(usage.ru_utime, usage.ru_stime)
+                tree = self._sampler.tree
+                tree.reaped = tree.reaped + Cpu(usage.ru_utime, usage.ru_stime)
 
     def end_tree(self) -> None:
         """Kill everything the run started, whatever group or session it moved to."""
         deadline = time.monotonic() + _GRACE_S
         while time.monotonic() < deadline:
-            if self.group:
-                self.group.kill()
+            if self._worker.group:
+                self._worker.group.kill()
             living = set(proc.descendants(os.getpid())) - self._besides
             for pid in living:
                 try:
@@ -460,67 +347,37 @@ class Run:
             for fd in ready:
                 self._read(fd, open_fds)
 
-    def result(self) -> dict[str, Any]:
+    def end(self) -> RunEnd:
         """The run as it is told and journalled."""
-        state = "done"
+        state = DONE
         if self.asked_to_stop:
-            state = "stopped"
+            state = STOPPED
         elif self.limit:
-            state = "limit"
-        elif self.failed or self.handed is None:
-            state = "failed"
-            self.failed = self.failed or self._sudden_end()
-        return {
-            "state": state,
-            "start_s": self.start_s,
-            "parts": self.parts,
-            "elapsed_at_least_s": self._elapsed_at_least,
-            "most_threads": self.most_threads or None,
-            "handed": self.handed,
-            "failed": self._failure() if state == "failed" else None,
-            "limit": self.limit,
-            "left_bytes": left_bytes(self.folder),
-            "curve": self.curve.finished(),
-            "output": self.output.text(),
-            "output_bytes": self.output.size,
-        }
-
-    def _failure(self) -> dict[str, Any]:
-        """What failed, with the last lines that were printed: why a child failed may stand
-        there alone."""
-        assert self.failed
-        lines = self.output.text().rstrip().splitlines()[-_PRINTED_LINES:]
-        return {**self.failed, "printed": "\n".join(lines)[-_PRINTED_CHARACTERS:]}
-
-    def _sudden_end(self) -> dict[str, Any]:
-        code = self.exit_status or 0
-        said = self.output.text().strip()
-        if self.spec.get("sandbox") and self.start_s is None and said.startswith(SAYS):
-            return {
-                "kind": "sandbox failed",
-                "message": f"The sandbox could not start the run: {said.splitlines()[0]}. The "
-                "approach itself was not reached. Run ./ivrell machine to see whether the "
-                "sandbox works here; --no-sandbox runs without it.",
-                "line": None,
-                "trace": "",
-                "part": self.phase,
-            }
-        if self.spec.get("sandbox") and code > 128:
-            # A sandbox tells the signal that ended its process as a shell does.
-            code = 128 - code
-        how = f"exit status {code}" if code >= 0 else f"signal {signal.Signals(-code).name}"
-        cure = (
-            "It was killed, perhaps by the system for want of memory."
-            if code == -signal.SIGKILL
-            else "It may have called exit, or crashed in compiled code; see what it printed."
+            state = LIMIT
+        elif self.failure or self.export is None:
+            state = FAILED
+        output = self.output.text()
+        failure = None
+        if state == FAILED:
+            failure = self.failure or sudden_end(
+                self.exit_status or 0, self.phase, output, sandboxed=bool(self.spec.walls),
+                begun=self.start_s is not None,
+            )  # fmt: skip
+            failure = with_last_lines(failure, output)
+        return RunEnd(
+            state,
+            self.start_s,
+            self.parts,
+            self._elapsed_at_least,
+            self._sampler.most_threads or None,
+            self.export,
+            failure,
+            self.limit,
+            left_bytes(self.spec.order.job.folder),
+            self._sampler.curve.finished(),
+            output,
+            self.output.size,
         )
-        return {
-            "kind": "ended early",
-            "message": f"The process ended while {self.phase} ({how}), without an answer. {cure}",
-            "line": None,
-            "trace": "",
-            "part": self.phase,
-        }
 
 
 def _called(pid: int) -> str:

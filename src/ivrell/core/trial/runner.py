@@ -15,14 +15,17 @@ import resource
 import signal
 import sys
 import time
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 sys.path.append(str(Path(__file__).resolve().parents[3]))
 
 from ivrell.core.measure.group import sweep
+from ivrell.core.records.wire import Progress, Restore, RunSpec
 from ivrell.core.trial.background import QUIET, Background
-from ivrell.core.trial.run import Run, prctl
+from ivrell.core.trial.run import Run
+from ivrell.core.trial.spawn import prctl
 from ivrell.core.trial.words import Words
 
 _PR_SET_CHILD_SUBREAPER = 36
@@ -37,8 +40,8 @@ def main(journal_path: str) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     journal = Path(journal_path).open("a", encoding="utf-8")  # noqa: SIM115 - open for life
 
-    def tell(event: str, **fields: Any) -> None:
-        line = json.dumps({"event": event, **fields}, ensure_ascii=False)
+    def tell(event: str, run: int, **fields: Any) -> None:
+        line = json.dumps({"event": event, "run": run, **fields}, ensure_ascii=False)
         if event != "progress":
             journal.write(line + "\n")
             journal.flush()
@@ -48,24 +51,23 @@ def main(journal_path: str) -> None:
 
     words = Words(sys.stdin.fileno())
     while line := words.next():
-        spec = json.loads(line)
-        if "job" not in spec:
+        given = json.loads(line)
+        if "order" not in given:
             # A word for a run that has ended meanwhile.
             continue
-        number = spec["run"]
-        tell("started", run=number, approach=spec["job"]["approach"]["id"])
-        load = spec.get("background") or QUIET
-        with Background(load, Path(spec["job"]["folder"]).parent) as background:
-            if load != QUIET:
+        spec = RunSpec.from_json(given)
+        tell("started", spec.run, approach=spec.order.job.approach["id"])
+        with Background(spec.background, spec.order.job.folder.parent) as background:
+            if spec.background != QUIET:
                 time.sleep(_LOAD_SETTLES_S)
-            run = Run(
-                spec,
-                lambda event, n=number, **fields: tell(event, run=n, **fields),
-                background.pids,
-            )
+
+            def tell_of(says: Progress | Restore, number: int = spec.run) -> None:
+                tell(type(says).__name__.lower(), number, **vars(says))
+
+            run = Run(spec, tell_of, background.pids)
             run.start()
             run.watch(words)
-        tell("ended", run=number, **run.result())
+        tell("ended", spec.run, **asdict(run.end()))
 
 
 if __name__ == "__main__":

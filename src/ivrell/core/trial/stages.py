@@ -10,6 +10,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
+from ivrell.core.records.wire import Span, StageTime
+
 BOARD_BYTES = 4096
 _NAME_BYTES = 120
 _SLOT = struct.Struct(f"<QH{_NAME_BYTES}s")
@@ -44,7 +46,7 @@ class Stages:
         self._open: list[list[float]] = []
         self._names: list[str] = []
         self._entries = 0
-        self.spans: list[dict[str, float | str]] = []
+        self.spans: list[Span] = []
         self.began = 0.0
 
     @contextmanager
@@ -70,9 +72,7 @@ class Stages:
                 self._open[-1][0] += end - start
                 self._open[-1][1] += used
             if len(self.spans) < _MOST_SPANS:
-                self.spans.append(
-                    {"name": name, "start_s": start - self.began, "end_s": end - self.began}
-                )
+                self.spans.append(Span(name, start - self.began, end - self.began))
 
     def _show(self) -> None:
         if self._board is not None:
@@ -80,15 +80,10 @@ class Stages:
             shown = self._names[-1].encode("utf-8", "replace")[:_NAME_BYTES] if self._names else b""
             _SLOT.pack_into(self._board, 0, self._entries, len(shown), shown)
 
-    def records(self) -> list[dict[str, float | str | int]]:
-        """One record a name, in order of first end: elapsed and CPU seconds, times entered."""
+    def records(self) -> list[StageTime]:
+        """One record a name, in order of first end."""
         return [
-            {
-                "name": name,
-                "elapsed_s": max(0.0, total.elapsed),
-                "cpu_s": max(0.0, total.cpu),
-                "times": total.times,
-            }
+            StageTime(name, max(0.0, total.elapsed), max(0.0, total.cpu), total.times)
             for name, total in self._totals.items()
         ]
 

@@ -23,9 +23,27 @@ if TYPE_CHECKING:
 _STARTED = time.perf_counter()
 sys.path.append(str(Path(__file__).resolve().parents[3]))
 
-from ivrell.core.engines.plain import PLAIN, leave_plain, plain_columns  # noqa: E402
+from ivrell.core.engines.plain import PLAIN, Size, leave_plain, plain_columns  # noqa: E402
 from ivrell.core.engines.python_task import PythonTask  # noqa: E402
-from ivrell.core.tasks.task import ARROW, ApproachFailed, Job, Stage, Task  # noqa: E402
+from ivrell.core.records.wire import (  # noqa: E402
+    EXPLAINED,
+    RUN,
+    Calls,
+    Counted,
+    Export,
+    Failure,
+    Job,
+    Order,
+    Ready,
+    Restore,
+    SetUpUse,
+    StatementPlan,
+    Stopped,
+    Used,
+    WorkerSays,
+    as_event,
+)
+from ivrell.core.tasks.task import ARROW, ApproachFailed, Stage, Task  # noqa: E402
 from ivrell.core.trial.repeats import (  # noqa: E402
     SetUps,
     calibrated,
@@ -43,9 +61,8 @@ class _Line:
         self._events = events
         self._words = os.fdopen(words, "r")
 
-    def tell(self, event: str, **fields: Any) -> None:
-        line = json.dumps({"event": event, **fields}) + "\n"
-        os.write(self._events, line.encode())
+    def tell(self, says: WorkerSays) -> None:
+        os.write(self._events, json.dumps(as_event(says)).encode() + b"\n")
 
     def wait_for(self, word: str) -> None:
         said = self._words.readline().strip()
@@ -54,31 +71,33 @@ class _Line:
 
     def restore(self) -> None:
         """Have the tables on a server put back to what they were."""
-        self.tell("restore")
+        self.tell(Restore())
         self.wait_for("restored")
 
 
-def _usage() -> dict[str, float]:
+def _usage() -> Used:
     own = resource.getrusage(resource.RUSAGE_SELF)
     waited = resource.getrusage(resource.RUSAGE_CHILDREN)
-    return {
-        "user": own.ru_utime + waited.ru_utime,
-        "system": own.ru_stime + waited.ru_stime,
-        "faults": own.ru_minflt + own.ru_majflt + waited.ru_minflt + waited.ru_majflt,
+    return Used(
+        own.ru_utime + waited.ru_utime,
+        own.ru_stime + waited.ru_stime,
+        own.ru_minflt + own.ru_majflt + waited.ru_minflt + waited.ru_majflt,
         # Any process takes some: so it is known whether there were children.
-        "faults_of_children": waited.ru_minflt + waited.ru_majflt,
-    }
+        waited.ru_minflt + waited.ru_majflt,
+    )
+
+
+def _between(before: Used, after: Used) -> Used:
+    return Used(
+        after.user - before.user,
+        after.system - before.system,
+        after.faults - before.faults,
+        after.faults_of_children - before.faults_of_children,
+    )
 
 
 def _failed(line: _Line, error: ApproachFailed, part: str) -> None:
-    line.tell(
-        "failed",
-        kind=error.kind,
-        message=error.message[:4000],
-        line=error.line,
-        trace=error.trace,
-        part=part,
-    )
+    line.tell(Failure(error.kind, error.message[:4000], error.line, error.trace, part))
 
 
 class _Parts:
@@ -86,36 +105,36 @@ class _Parts:
     and a second of many repeats when one call is too short to be measured. Calls that need
     their tables anew are a part each."""
 
-    def __init__(self, line: _Line, task: Task, board: mmap.mmap, wanted: dict[str, Any]):
+    def __init__(self, line: _Line, task: Task, board: mmap.mmap, calls: Calls):
         self._line = line
         self._task = task
         self._board = board
-        self._kept = wanted.get("kept", 1)
-        self._shortest_s = wanted.get("shortest_s", 0.0)
+        self._calls = calls.per_process
+        self._min_sample_s = calls.min_sample_s
         # Found by the lane's first run at a point; the same for all that follow it.
-        self._repeats = wanted.get("repeats")
+        self._repeats = calls.repeats
         self.answer: object = None
         self.repeats = 1
 
     def run(self) -> None:
         """Run all parts. Raises ApproachFailed of the first that fails."""
-        elapsed = self._part(1, more=lambda took: self._kept > 1 or self._again(took))
+        elapsed = self._part(1, more=lambda took: self._calls > 1 or self._again(took))
         if self._task.renews:
             self._run_renewed(elapsed)
             return
         repeats = self._repeats or 1
         if self._repeats is None and self._again(elapsed):
-            repeats = calibrated(self._task, elapsed, self._shortest_s)
-        left = max(self._kept - 1, 1 if repeats > 1 else 0)
+            repeats = calibrated(self._task, elapsed, self._min_sample_s)
+        left = max(self._calls - 1, 1 if repeats > 1 else 0)
         for number in range(left, 0, -1):
             self._part(repeats, more=lambda took, number=number: number > 1)
 
     def _run_renewed(self, first_s: float) -> None:
         """The calls after the first, each on tables and in a session as the first found them."""
-        joined = self._kept == 1
-        left = self._kept - 1
+        joined = self._calls == 1
+        left = self._calls - 1
         if joined and self._again(first_s):
-            left = int(self._repeats or renewed_calls(first_s, self._shortest_s))
+            left = int(self._repeats or renewed_calls(first_s, self._min_sample_s))
         for number in range(left, 0, -1):
             self._task.renew(self._line.restore)
             self._part(1, more=lambda took, number=number: number > 1, joined=joined)
@@ -126,7 +145,7 @@ class _Parts:
         """Whether one call is too short, as the first run said or as this one finds."""
         if self._repeats is not None:
             return int(self._repeats) > 1
-        return bool(first_s < self._shortest_s)
+        return bool(first_s < self._min_sample_s)
 
     def _part(self, repeats: int, more: Any, joined: bool = False) -> float:
         """One timed part; ``joined`` ones stand for repeats of one call together."""
@@ -138,11 +157,7 @@ class _Parts:
             self._task.before_each()
         set_ups = SetUps()
         sys.stdout.flush()
-        self._line.tell(
-            "ready",
-            start_s=time.perf_counter() - _STARTED,
-            engine=self._task.engine_process(),
-        )
+        self._line.tell(Ready(time.perf_counter() - _STARTED, self._task.engine_process()))
         self._line.wait_for("go")
         before = _usage()
         stages.began = time.perf_counter()
@@ -154,15 +169,16 @@ class _Parts:
         after = _usage()
         goes_on = failure is None and more(elapsed)
         self._line.tell(
-            "stopped",
-            elapsed_s=elapsed,
-            repeats=repeats,
-            used={key: after[key] - before[key] for key in after},
-            set_up={"user": set_ups.user, "system": set_ups.system},
-            stages=stages.records(),
-            spans=stages.spans,
-            more=goes_on,
-            joined=joined,
+            Stopped(
+                elapsed,
+                repeats,
+                _between(before, after),
+                SetUpUse(set_ups.user, set_ups.system),
+                stages.records(),
+                stages.spans,
+                more=goes_on,
+                joined=joined,
+            )
         )
         self._line.wait_for("on" if goes_on else "hand over")
         if failure:
@@ -174,45 +190,29 @@ class _Parts:
         """Tell what the engine counted of the part, before anything else makes it work on."""
         counted = self._task.counted()
         over = 1 if self._task.sets_up_each else repeats
-        self._line.tell(
-            "counted",
-            counters={name: value / over for name, value in counted.values.items()},
-            unknown=dict(counted.unknown),
-        )
+        counters = {name: value / over for name, value in counted.counters.items()}
+        self._line.tell(Counted(counters, dict(counted.unknown), counted.remote))
 
 
 def main(job_path: str, events: int, words: int, board_fd: int) -> int:
     """Run the job; returns the process's exit status."""
     line = _Line(events, words)
-    given = json.loads(Path(job_path).read_text())
-    job = Job(
-        given["approach"],
-        given["tables"],
-        given["form"],
-        given["knobs"],
-        Path(given["folder"]),
-        given.get("threads"),
-        given.get("database", {}),
-        given.get("service", ""),
-        given.get("styles", {}),
-        given.get("shapes", {}),
-    )
+    order = Order.from_json(json.loads(Path(job_path).read_text()))
+    job = order.job
     part = "preparing"
     try:
         task = _prepared(job)
-        mode = given.get("mode", "run")
-        if mode != "run":
-            task = Explained(task) if mode == "explained" else Left(task)
+        if order.mode != RUN:
+            task = Explained(task) if order.mode == EXPLAINED else Left(task)
         use_threads(job.threads)
         part = "running"
-        parts = _Parts(line, task, mmap.mmap(board_fd, BOARD_BYTES), given)
+        parts = _Parts(line, task, mmap.mmap(board_fd, BOARD_BYTES), order.calls)
         parts.run()
-        part = "handing over"
+        part = "result export"
         threads = {**threads_told(), **task.threads()}
-        handed = _hand_over(task, parts.answer, job.folder)
-        if isinstance(task, Explained):
-            handed["plans"] = task.plans
-        line.tell("handed", **handed, threads=threads)
+        size = _hand_over(task, parts.answer, job.folder)
+        plans = task.plans if isinstance(task, Explained) else []
+        line.tell(Export(size.rows, size.columns, size.bytes, threads, plans))
         task.close()
     except ApproachFailed as error:
         _failed(line, error, part)
@@ -226,7 +226,7 @@ class Explained(Task):
 
     def __init__(self, task: Task) -> None:
         self._task = task
-        self.plans: list[dict[str, Any]] = []
+        self.plans: list[StatementPlan] = []
 
     def before_each(self) -> None:
         self._task.before_each()
@@ -266,7 +266,7 @@ def _prepared(job: Job) -> Task:
     return engine_called(job.approach["engine"]).prepare(job)
 
 
-def _hand_over(task: Task, answer: object, folder: Path) -> dict[str, Any]:
+def _hand_over(task: Task, answer: object, folder: Path) -> Size:
     if importlib.util.find_spec("pyarrow") is None:
         return leave_plain(answer, folder / PLAIN)
     as_is = task.hands_over_as_is and "pyarrow" not in sys.modules
@@ -279,7 +279,7 @@ def _hand_over(task: Task, answer: object, folder: Path) -> dict[str, Any]:
     path = str(folder / ARROW)
     with pa.OSFile(path, "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
         writer.write_table(table)
-    return {"rows": table.num_rows, "columns": table.num_columns, "bytes": table.nbytes}
+    return Size(table.num_rows, table.num_columns, table.nbytes)
 
 
 if __name__ == "__main__":

@@ -16,10 +16,10 @@ def subject(text: str, knobs: dict[str, Any] | None = None) -> looking.Subject:
     return looking.Subject(text, knobs or {}, tuple(settings.OWN_FILES))
 
 
-class ComparisonQuerySet(models.QuerySet):
+class ComparisonQuerySet(models.QuerySet["Comparison"]):
     """Comparisons that are there, and making one from a file."""
 
-    def present(self):
+    def present(self) -> "ComparisonQuerySet":
         """Those not deleted."""
         return self.filter(deleted_at=None)
 

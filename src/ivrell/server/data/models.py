@@ -1,22 +1,24 @@
 """Making data ahead of a trial: what was asked for, how far it is, what came of it."""
 
-from typing import Any
-
 from django.db import models, transaction
 from django.utils import timezone
 
+from ivrell.core.records.trouble import Trouble
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.data.shapes import MakeRequest
 
 
-class MakingQuerySet(models.QuerySet):
+class MakingQuerySet(models.QuerySet["Making"]):
     """Asking for data."""
 
-    def launch(self, comparison: Comparison, wanted: dict[str, Any]) -> "Making":
+    def launch(self, comparison: Comparison, wanted: MakeRequest) -> "Making":
         """Record what is wanted of the comparison as it is now, and put it into the queue."""
         from ivrell.server.data.tasks import make_data
 
         with transaction.atomic():
-            making = self.create(comparison=comparison, text=comparison.text, wanted=wanted)
+            making = self.create(
+                comparison=comparison, text=comparison.text, wanted=wanted.model_dump(mode="json")
+            )
             make_data.defer(making_id=making.pk)
         return making
 
@@ -51,9 +53,15 @@ class Making(models.Model):
     def __str__(self) -> str:
         return f"data {self.pk} of {self.comparison}"
 
-    def finish(self, state: str, message: dict[str, str] | None = None) -> None:
+    @property
+    def request(self) -> MakeRequest:
+        """What was asked for."""
+        return MakeRequest.model_validate(self.wanted)
+
+    def finish(self, state: str, message: Trouble | None = None) -> None:
         """Set the end state and keep all that came of it."""
-        self.state, self.message, self.finished_at = state, message, timezone.now()
+        self.message = message and message.model_dump()
+        self.state, self.finished_at = state, timezone.now()
         self.save()
 
 

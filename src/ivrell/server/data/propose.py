@@ -12,11 +12,22 @@ from rest_framework.views import APIView
 from ivrell.core.comparison import edit
 from ivrell.core.errors import BadInput
 from ivrell.core.scratch import own_folder
-from ivrell.server.comparisons import serializers as shapes
+from ivrell.server.comparisons import shapes
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.starting import new_comparison
 from ivrell.server.data.models import Sample
 from ivrell.server.looks import SAMPLES
+from ivrell.server.replies import reply
+
+_SAMPLES = {
+    "type": "object",
+    "description": "Sample files to shape a recipe like.",
+    "properties": {
+        "files": {"type": "array", "items": {"type": "string", "format": "binary"}},
+        "allow": {"type": "string"},
+    },
+    "required": ["files"],
+}
 
 
 class ProposeView(APIView):
@@ -25,8 +36,8 @@ class ProposeView(APIView):
     parser_classes = [MultiPartParser]
 
     @extend_schema(
-        request={"multipart/form-data": shapes.SamplesSerializer},
-        responses={201: shapes.ComparisonSerializer},
+        request={"multipart/form-data": _SAMPLES},
+        responses={201: shapes.ComparisonShape},
         operation_id="comparisons_propose_create",
     )
     def post(self, request: Request) -> Response:
@@ -39,7 +50,7 @@ class ProposeView(APIView):
 
         files = request.FILES.getlist("files")
         if not files:
-            raise BadInput("No file was sent.", cure="Choose csv or parquet files.")
+            raise BadInput("No file was sent.", hint="Choose csv or parquet files.")
         with own_folder() as folder:
             samples = {}
             for file in files:
@@ -69,5 +80,4 @@ class ProposeView(APIView):
                 for name, found in columns.items()
             ],
         )
-        shown = shapes.ComparisonSerializer(record).data
-        return Response(shown, status=status.HTTP_201_CREATED)
+        return reply(shapes.ComparisonShape.of(record), status.HTTP_201_CREATED)

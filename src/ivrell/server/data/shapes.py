@@ -1,18 +1,22 @@
 """What the API takes and gives of data."""
 
 import datetime
-from typing import Any, Literal
+from typing import Any
 
 from pydantic import BaseModel
 
 from ivrell.core.recipe.edit import Edit
+from ivrell.core.records.data import MadeTable
+from ivrell.core.records.points import Value
+from ivrell.core.records.run import TrialState
+from ivrell.core.records.trouble import Trouble
 
 
 class Written(BaseModel):
     """A recipe being written (the stored one when absent), at some knob values."""
 
     data_text: str | None = None
-    knobs: dict[str, Any] = {}
+    knobs: dict[str, Value] = {}
 
 
 class LookRequest(Written):
@@ -155,7 +159,7 @@ class MakeRequest(BaseModel):
 
     forms: list[str] = []
     tables: list[str] | None = None
-    knobs: dict[str, Any] = {}
+    knobs: dict[str, Value] = {}
     profile: bool = False
 
 
@@ -170,29 +174,11 @@ class MakingProgress(BaseModel):
     seconds_left: float | None
 
 
-class MadeTable(BaseModel):
-    """A table in a form that was made."""
-
-    table: str
-    form: str
-    rows: int
-    size_bytes: int | None
-    seconds: float
-
-
-class Trouble(BaseModel):
-    """What went wrong."""
-
-    what: str
-    where: str
-    cure: str
-
-
 class MakingShape(BaseModel):
     """Data being made, or made."""
 
     id: int
-    state: Literal["waiting", "running", "done", "stopped", "failed"]
+    state: TrialState
     forms: list[str]
     profile: bool
     progress: MakingProgress | None

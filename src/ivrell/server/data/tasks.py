@@ -3,8 +3,6 @@
 import logging
 import platform
 import time
-from dataclasses import asdict
-from typing import Any
 
 from django.conf import settings
 from procrastinate.contrib.django import app
@@ -19,8 +17,10 @@ from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.preview import whole_profile
 from ivrell.core.recipe.store import DataStore
+from ivrell.core.records.trouble import Trouble
 from ivrell.server.comparisons.models import subject
 from ivrell.server.data.models import Making
+from ivrell.server.data.shapes import MakingProgress
 from ivrell.server.queue import MACHINE_LOCK, QUEUE
 
 log = logging.getLogger("ivrell.data")
@@ -44,14 +44,14 @@ class _Watched:
         self._told = now
         taken, since = now - self._began, rows - self._first
         rate = since / taken if taken > 0 and since else None
-        self.making.progress = {
-            "table": table,
-            "form": form,
-            "rows": rows,
-            "total": total,
-            "rows_per_second": rate,
-            "seconds_left": (total - rows) / rate if rate else None,
-        }
+        self.making.progress = MakingProgress(
+            table=table,
+            form=form,
+            rows=rows,
+            total=total,
+            rows_per_second=rate,
+            seconds_left=(total - rows) / rate if rate else None,
+        ).model_dump()
         self.making.save(update_fields=["progress"])
 
     def stopped(self) -> bool:
@@ -73,7 +73,7 @@ def make_data(making_id: int) -> None:
     making.state = Making.State.RUNNING
     making.save(update_fields=["state"])
     try:
-        recipe = looking.resolved(subject(making.text, making.wanted.get("knobs", {})))
+        recipe = looking.resolved(subject(making.text, making.request.knobs))
         with in_use(settings.IVRELL_DATA / "made"), in_use(settings.IVRELL_DATA / "loaded"):
             _make(making, recipe, _Watched(making))
         _trim()
@@ -81,22 +81,24 @@ def make_data(making_id: int) -> None:
     except Stopped:
         making.finish(Making.State.STOPPED)
     except BadInput as error:
-        making.finish(Making.State.FAILED, error.as_dict())
+        making.finish(Making.State.FAILED, Trouble.of(error))
     except Exception:
         reference = referred(log, "%s ended with an error of Ivrell's own", making)
         making.finish(
             Making.State.FAILED,
-            {"what": "Making the data ended with an error inside Ivrell.", "where": "",
-             "cure": f"The worker's log has the details under {reference}. Try it again."},
-        )  # fmt: skip
+            Trouble(
+                what="Making the data ended with an error inside Ivrell.",
+                hint=f"The worker's log has the details under {reference}. Try it again.",
+            ),
+        )
         raise
 
 
 def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:
-    wanted: dict[str, Any] = making.wanted
-    tables = wanted.get("tables") or list(recipe.tables)
+    wanted = making.request
+    tables = wanted.tables or list(recipe.tables)
     store = DataStore(settings.IVRELL_DATA / "made")
-    for form in wanted.get("forms", []):
+    for form in wanted.forms:
         if form in DATABASES:
             _load(making, recipe, form, watched)
             continue
@@ -105,9 +107,9 @@ def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:
                 recipe, table, form,
                 workers=settings.CORES, progress=watched.progress, stopped=watched.stopped,
             )  # fmt: skip
-            making.made = [*making.made, asdict(made)]
+            making.made = [*making.made, made.record().model_dump(mode="json")]
             making.save(update_fields=["made"])
-    if wanted.get("profile"):
+    if wanted.profile:
         generator = Generator(recipe)
         for table in tables:
             making.profiles[table] = whole_profile(
@@ -130,7 +132,5 @@ def _load(making: Making, recipe: Recipe, engine: str, watched: _Watched) -> Non
         )
     finally:
         databases.stop()
-    making.made = [
-        *making.made,
-        *({"form": engine, **asdict(table)} for table in loaded.tables),
-    ]
+    tables = [table.model_dump(mode="json") for table in loaded.records()]
+    making.made = [*making.made, *tables]

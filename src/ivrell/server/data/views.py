@@ -24,6 +24,7 @@ from ivrell.server.data import shapes
 from ivrell.server.data.models import Making
 from ivrell.server.looks import LOOKS
 from ivrell.server.permissions import ReadOrOwn
+from ivrell.server.replies import reply
 
 
 def _present(comparison: int) -> Comparison:
@@ -34,7 +35,8 @@ def _check_own(request: Request, given: shapes.Written, text: str) -> None:
     """A recipe that somebody sends may name files of the machine: only owners send another than
     the one that is kept. Raises PermissionDenied."""
     other = given.data_text is not None and given.data_text != edit.data_text(text)
-    if (other or getattr(given, "edits", [])) and not request.user.is_staff:
+    edits = isinstance(given, shapes.LookRequest) and given.edits
+    if (other or edits) and not request.user.is_staff:
         raise PermissionDenied(ReadOrOwn.message)
 
 
@@ -57,7 +59,7 @@ class LookView(APIView):
         """The tables of a recipe as they will be, with its text after some changes."""
         given = asked(shapes.LookRequest, request)
         look = LOOKS.ask(looking.look, _written(request, comparison, given), given.edits)
-        return Response(shapes.Look.model_validate(look, from_attributes=True).model_dump())
+        return reply(shapes.Look.model_validate(look, from_attributes=True))
 
 
 class RowsView(APIView):
@@ -71,7 +73,7 @@ class RowsView(APIView):
         given = asked(shapes.RowsRequest, request)
         seen = _written(request, comparison, given)
         first, rows = LOOKS.ask(looking.some_rows, seen, given.table, given.first, given.count)
-        return Response(shapes.Rows(first=first, rows=rows).model_dump())
+        return reply(shapes.Rows(first=first, rows=rows))
 
 
 class CostsView(APIView):
@@ -93,7 +95,7 @@ class CostsView(APIView):
             )
             for table, costs in groupby(found, attrgetter("table"))
         ]
-        return Response(shapes.Costs(tables=tables, databases=list(DATABASES)).model_dump())
+        return reply(shapes.Costs(tables=tables, databases=list(DATABASES)))
 
 
 class KindsView(APIView):
@@ -103,15 +105,15 @@ class KindsView(APIView):
     def get(self, request: Request) -> Response:
         """Every kind of column and what can be set of it."""
         kinds = [{"kind": kind, "settings": settings_of(kind)} for kind in KINDS]
-        return Response(shapes.Kinds(kinds=kinds).model_dump())
+        return reply(shapes.Kinds(kinds=kinds))
 
 
-def _shown(making: Making | None) -> Response:
+def _shown(making: Making | None, code: int = status.HTTP_200_OK) -> Response:
     newest = making and shapes.MakingShape(
         id=making.pk,
         state=making.state,
-        forms=making.wanted.get("forms", []),
-        profile=bool(making.wanted.get("profile")),
+        forms=making.request.forms,
+        profile=making.request.profile,
         progress=making.progress or None,
         made=making.made,
         profiles=making.profiles,
@@ -119,7 +121,7 @@ def _shown(making: Making | None) -> Response:
         stop_asked=making.stop_asked,
         created_at=making.created_at,
     )
-    return Response(shapes.Makings(newest=newest).model_dump(mode="json"))
+    return reply(shapes.Makings(newest=newest), code)
 
 
 class MakingView(APIView):
@@ -144,10 +146,8 @@ class MakingView(APIView):
         for table in given.tables or []:
             if table not in record.data.data.tables:
                 raise BadInput(f'There is no table "{table}".')
-        making = Making.objects.launch(record, given.model_dump())
-        response = _shown(making)
-        response.status_code = status.HTTP_201_CREATED
-        return response
+        making = Making.objects.launch(record, given)
+        return _shown(making, status.HTTP_201_CREATED)
 
     @extend_schema(request=None, responses={200: shapes.Makings}, operation_id="stop_making")
     def delete(self, request: Request, comparison: int) -> Response:
@@ -174,4 +174,4 @@ class SampleView(APIView):
             return Response(status=status.HTTP_204_NO_CONTENT)
         changed_since = edit.data_text(record.text) != sample.recipe_text
         shape = shapes.SampleShape(columns=sample.columns, recipe_changed=changed_since)
-        return Response(shape.model_dump())
+        return reply(shape)

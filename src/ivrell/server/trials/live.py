@@ -5,18 +5,18 @@ events that it has not sent. A stream that was cut goes on from ``Last-Event-ID`
 """
 
 import asyncio
-import json
 import logging
 from collections import defaultdict
 from collections.abc import AsyncIterator
-from functools import partial
 
 import psycopg
 from asgiref.sync import sync_to_async
 from django.conf import settings
 from django.db import connections
-from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.http import HttpRequest, JsonResponse, StreamingHttpResponse
+from django.http.response import HttpResponseBase
 
+from ivrell.core.records.trouble import Trouble
 from ivrell.server.trials.models import CHANNEL, Event, Trial
 
 log = logging.getLogger("ivrell.live")
@@ -47,7 +47,7 @@ class Hub:
             del self._waiting[trial]
 
     async def _listen(self) -> None:
-        db = settings.DATABASES["default"]
+        db = {name: str(value) for name, value in settings.DATABASES["default"].items()}
         while True:
             try:
                 async with await psycopg.AsyncConnection.connect(
@@ -79,7 +79,6 @@ hub = Hub()
 
 # A stream may be open for hours: between two looks it must hold no connection of the records,
 # of which there are some tens. A request's own thread would keep one until its end.
-@partial(sync_to_async, thread_sensitive=False)
 def _signed_in(request: HttpRequest) -> bool:
     try:
         return request.user.is_authenticated
@@ -87,7 +86,6 @@ def _signed_in(request: HttpRequest) -> bool:
         connections.close_all()
 
 
-@partial(sync_to_async, thread_sensitive=False)
 def _after(trial: int, last: int) -> tuple[list[Event], bool]:
     """Events after one, and whether the trial can bring any more."""
     try:
@@ -104,11 +102,10 @@ async def _stream(trial: int, last: int) -> AsyncIterator[bytes]:
     try:
         while True:
             flag.clear()
-            events, ended = await _after(trial, last)
+            events, ended = await sync_to_async(_after, thread_sensitive=False)(trial, last)
             for event in events:
                 last = event.pk
-                body = json.dumps({"kind": event.kind, **event.fields})
-                yield f"id: {event.pk}\ndata: {body}\n\n".encode()
+                yield f"id: {event.pk}\ndata: {event.live.model_dump_json()}\n\n".encode()
             if len(events) == _BATCH:
                 continue
             if ended:
@@ -122,10 +119,10 @@ async def _stream(trial: int, last: int) -> AsyncIterator[bytes]:
         hub.leave(trial, flag)
 
 
-async def events(request: HttpRequest, trial: int) -> HttpResponse:
+async def events(request: HttpRequest, trial: int) -> HttpResponseBase:
     """Stream the events of a trial until it has ended."""
-    if not await _signed_in(request):
-        return JsonResponse({"what": "Sign in first.", "where": "", "cure": ""}, status=401)
+    if not await sync_to_async(_signed_in, thread_sensitive=False)(request):
+        return JsonResponse(Trouble(what="Sign in first.").model_dump(), status=401)
     given = request.headers.get("Last-Event-ID", "0")
     last = int(given) if given.isdigit() else 0
     return StreamingHttpResponse(

@@ -1,7 +1,7 @@
 """Trials, their runs, and the events that are shown while they go on."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from django.conf import settings
 from django.db import connection, models, transaction
@@ -10,8 +10,14 @@ from django.utils import timezone
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
-from ivrell.core.comparison.points import expected_name, point_name
 from ivrell.core.errors import BadInput
+from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.events import LiveEvent, TrialEnded, live_event
+from ivrell.core.records.findings import Findings, TrialFindings
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.points import Point, expected_name, point_name
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.trouble import Trouble
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, ordered_runs
 from ivrell.server.comparisons.models import Comparison, subject
@@ -23,7 +29,7 @@ if TYPE_CHECKING:
 CHANNEL = "ivrell_events"
 
 
-class TrialQuerySet(models.QuerySet):
+class TrialQuerySet(models.QuerySet["Trial"]):
     """Launching trials and finding those that matter now."""
 
     def launch(self, comparison: Comparison, plan: Plan) -> "Trial":
@@ -41,13 +47,13 @@ class TrialQuerySet(models.QuerySet):
             trial = self.create(
                 comparison=comparison,
                 text=comparison.text,
-                plan=plan.model_dump(),
+                plan=plan.model_dump(mode="json"),
                 planned_runs=runs,
             )
             conduct_trial.defer(trial_id=trial.pk)
         return trial
 
-    def under_way(self):
+    def under_way(self) -> "TrialQuerySet":
         """Waiting or running, the oldest first."""
         return self.filter(state__in=[Trial.State.WAITING, Trial.State.RUNNING]).order_by("id")
 
@@ -106,22 +112,48 @@ class Trial(models.Model):
         return parse(self.text)
 
     @property
-    def points(self) -> list[dict[str, Any]]:
-        """The choices of knob values that it runs at."""
-        return Plan.model_validate(self.plan).points(self.read)
+    def plan_of(self) -> Plan:
+        """What it is to do."""
+        return Plan.model_validate(self.plan)
 
-    def findings(self, point: dict[str, Any] | None = None) -> dict[str, Any]:
+    @property
+    def points(self) -> list[Point]:
+        """The choices of knob values that it runs at."""
+        return self.plan_of.points(self.read)
+
+    @property
+    def machine_of(self) -> Machine:
+        """The machine as it was when it began."""
+        return Machine.model_validate(self.machine)
+
+    def agreement_at(self, point: Point) -> dict[str, Agreement]:
+        """Agreement of each lane at a point, by lane id; none until the trial has ended."""
+        kept = self.agreement.get(point_name(point), {})
+        return {lane: Agreement.model_validate(one) for lane, one in kept.items() if one}
+
+    def keep_agreement(self, found: TrialFindings) -> None:
+        """Take over the agreement of each lane by point, as findings hold it."""
+        self.agreement = {
+            point_name(point.point): {
+                lane.id: lane.agreement.model_dump(mode="json")
+                for lane in point.lanes
+                if lane.agreement
+            }
+            for point in found.points
+        }
+
+    def findings(self, point: Point | None = None) -> Findings:
         """Findings at a point (the first when absent), from the runs there are so far."""
         point = self.points[0] if point is None else point
         return findings(
             self.read,
-            [run.record for run in self.runs.order_by("number")],
-            self.agreement.get(point_name(point), {}),
-            self.machine or {"cores": "?"},
+            [run.run_record for run in self.runs.order_by("number")],
+            self.agreement_at(point),
+            self.machine_of,
             point,
         )
 
-    def keep_expected(self, lane: str, point: dict[str, Any]) -> str:
+    def keep_expected(self, lane: str, point: Point) -> str:
         """Keep a lane's answer at a point among the own files; its name with knobs in braces.
 
         Raises BadInput where the lane has no answer there.
@@ -131,8 +163,8 @@ class Trial(models.Model):
 
         from ivrell.core.agreement.record import Answers
 
-        found = self.agreement.get(point_name(point), {}).get(lane, {})
-        prints = found.get("fingerprints") or {}
+        judged = self.agreement_at(point).get(lane)
+        prints = judged.fingerprints if judged else {}
         if not prints:
             raise BadInput(f"{lane} gave no answer here.", where="lane")
         usual = max(prints, key=lambda print_: prints[print_])
@@ -144,17 +176,18 @@ class Trial(models.Model):
         parquet.write_table(answers.table(lane, usual), folder / expected_name(pattern, point))
         return pattern
 
-    def tell(self, kind: str, fields: dict[str, Any]) -> None:
+    def tell(self, event: LiveEvent) -> None:
         """Keep an event and wake those who watch."""
+        fields = event.model_dump(mode="json", exclude={"kind"})
         with transaction.atomic():
-            Event.objects.create(trial=self, kind=kind, fields=fields)
+            Event.objects.create(trial=self, kind=event.kind, fields=fields)
             with connection.cursor() as cursor:
                 cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, str(self.pk)])
 
     def keep_conclusion(self) -> None:
         """Put the conclusion of the first point into words anew, from runs and agreement."""
         if self.runs.exists():
-            self.conclusion = self.findings()["conclusion"]
+            self.conclusion = self.findings().conclusion
             self.save(update_fields=["conclusion"])
 
     @property
@@ -162,16 +195,17 @@ class Trial(models.Model):
         """Runs that there are, memory runs aside: they are planned by no one."""
         return self.runs.count() - self.runs.filter(record__memory_run=True).count()
 
-    def finish(self, state: str, message: dict[str, str] | None = None) -> None:
+    def finish(self, state: str, message: Trouble | None = None) -> None:
         """Set the end state, keep the conclusion, and drop events nobody needs any more."""
-        self.state, self.message, self.finished_at = state, message, timezone.now()
+        self.message = message and message.model_dump()
+        self.state, self.finished_at = state, timezone.now()
         self.keep_conclusion()
         # At once: who sees the state has the event that tells of it.
         with transaction.atomic():
             # Not what the page may be changing meanwhile: stops, lanes dropped.
             self.save(update_fields=["state", "message", "finished_at", "agreement"])
             self.events.filter(kind__in=["progress", "data"]).delete()
-            self.tell("ended", {"state": state})
+            self.tell(TrialEnded(state=state))
 
 
 class Run(models.Model):
@@ -193,6 +227,11 @@ class Run(models.Model):
     def __str__(self) -> str:
         return f"run {self.number} of trial {self.trial_id}"
 
+    @property
+    def run_record(self) -> RunRecord:
+        """The run as its folder holds it."""
+        return RunRecord.model_validate(self.record)
+
 
 class Event(models.Model):
     """Something that happened in a trial, for the page that watches it."""
@@ -206,6 +245,11 @@ class Event(models.Model):
 
     def __str__(self) -> str:
         return f"{self.kind} of trial {self.trial_id}"
+
+    @property
+    def live(self) -> LiveEvent:
+        """The event as those who watch hear it."""
+        return live_event(self.kind, self.fields)
 
 
 class Try(models.Model):
@@ -241,3 +285,7 @@ class Try(models.Model):
 
     def __str__(self) -> str:
         return f"try {self.pk} of {self.lane} in {self.comparison}"
+
+    def fail(self, message: Trouble) -> None:
+        """Take on that it came to nothing, and why."""
+        self.state, self.message = self.State.FAILED, message.model_dump()

@@ -4,17 +4,16 @@ import datetime
 import logging
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from django.conf import settings
 from django.core.management.color import no_style
 from django.db import connection, transaction
 
 from ivrell.core.comparison.file import parse
-from ivrell.core.comparison.points import point_name
 from ivrell.core.errors import BadInput
-from ivrell.core.results.folder import DATA, FINDINGS, MACHINE, PLAN, ResultFolder
-from ivrell.core.trial.plan import Plan, ordered_runs
+from ivrell.core.records.machine import Machine
+from ivrell.core.results.folder import DATA, FINDINGS, MACHINE, ResultFolder
+from ivrell.core.trial.plan import PLAN, ordered_runs
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials.models import Run, Trial
 
@@ -59,21 +58,21 @@ def reindex() -> Reindexed:
 def _taken_up(number: int, kept: ResultFolder) -> int:
     """Make one trial's record from its folder; how many runs it has."""
     text = kept.comparison_text
-    plan = Plan.model_validate(kept.read_json(PLAN))
+    plan = kept.read(PLAN)
     data = parse(text)
-    found: dict[str, Any] = kept.read_json(FINDINGS) if kept.has_ended else {}
+    found = kept.read(FINDINGS) if kept.has_ended else None
     trial = Trial.objects.filter(pk=number).first() or Trial(
         pk=number, comparison=_comparison(data.name, text)
     )
-    trial.text, trial.plan = text, plan.model_dump()
+    trial.text, trial.plan = text, plan.model_dump(mode="json")
     trial.planned_runs = sum(1 for _ in ordered_runs(data, plan))
-    trial.state = found.get("ended", Trial.State.STOPPED)
-    trial.machine = _there(kept, MACHINE, {})
-    trial.data = _there(kept, DATA, [])
-    trial.agreement = {
-        point_name(point["point"]): {lane["id"]: lane["agreement"] for lane in point["lanes"]}
-        for point in found.get("points", [])
-    }
+    trial.state = found.ended if found else Trial.State.STOPPED
+    machine = kept.read(MACHINE) if kept.has(MACHINE) else Machine()
+    tables = kept.read(DATA) if kept.has(DATA) else []
+    trial.machine = machine.model_dump(mode="json")
+    trial.data = [table.model_dump(mode="json") for table in tables]
+    if found:
+        trial.keep_agreement(found)
     began, ended = _times(kept.path)
     trial.started_at, trial.finished_at = trial.started_at or began, trial.finished_at or ended
     trial.save()
@@ -82,11 +81,11 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
     Run.objects.bulk_create(
         Run(
             trial=trial,
-            number=run["run"],
-            approach=run["approach"],
-            state=run["state"],
-            record=run,
-            curve=kept.curve(run["run"]),
+            number=run.run,
+            approach=run.approach,
+            state=run.state,
+            record=run.model_dump(mode="json"),
+            curve=kept.curve(run.run),
         )
         for run in runs
     )
@@ -97,10 +96,6 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
 def _comparison(name: str, text: str) -> Comparison:
     present = Comparison.objects.present().filter(name=name)
     return present.first() or Comparison.objects.from_text(text)
-
-
-def _there(kept: ResultFolder, name: str, else_: Any) -> Any:
-    return kept.read_json(name) if (kept.path / name).exists() else else_
 
 
 def _times(folder: Path) -> tuple[datetime.datetime, datetime.datetime]:

@@ -1,115 +1,105 @@
 """What the API takes and gives of trials."""
 
-from typing import Any, Literal
+import datetime
+from typing import Literal, TypeVar
 
-from pydantic import BaseModel, Field
-from rest_framework import serializers
+from pydantic import BaseModel, Field, ValidationError
 
-from ivrell.core.report.shape import Call, Failure, Findings
-from ivrell.server.trials.models import Trial
+from ivrell.core.records.data import MadeTable
+from ivrell.core.records.events import LiveEvent
+from ivrell.core.records.findings import Findings
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.points import Point
+from ivrell.core.records.run import RunRecord, RunState, TrialState
+from ivrell.core.records.tries import (
+    AnswerColumn,
+    InterruptionOutcome,
+    InterruptionVerdict,
+    TryOutcome,
+    TryState,
+)
+from ivrell.core.records.trouble import Trouble
+from ivrell.core.records.wire import Failure, StageTime, StatementPlan
+from ivrell.core.report.words import limit_told
+from ivrell.core.trial.plan import Plan
+from ivrell.server.trials.models import Run, Trial, Try
 
 
-class TrialLineSerializer(serializers.ModelSerializer):
+class TrialLine(BaseModel):
     """A trial in a list."""
 
-    done_runs = serializers.IntegerField(read_only=True)
-    comparison_name = serializers.CharField(source="comparison.name", read_only=True)
+    id: int
+    comparison: int
+    comparison_name: str
+    state: TrialState
+    conclusion: str
+    planned_runs: int
+    done_runs: int
+    created_at: datetime.datetime
+    started_at: datetime.datetime | None
+    finished_at: datetime.datetime | None
+    stop_asked: bool
 
-    class Meta:
-        model = Trial
-        fields = [
-            "id", "comparison", "comparison_name", "state", "conclusion", "planned_runs",
-            "done_runs", "created_at", "started_at", "finished_at", "stop_asked",
-        ]  # fmt: skip
-
-
-class LimitsSerializer(serializers.Serializer):
-    """Bounds of one run: seconds, bytes and processes."""
-
-    seconds = serializers.FloatField()
-    memory_bytes = serializers.IntegerField()
-    cpu_seconds = serializers.FloatField(required=False, allow_null=True)
-    written_bytes = serializers.IntegerField(required=False)
-    processes = serializers.IntegerField(required=False)
+    @classmethod
+    def of(cls, trial: Trial) -> "TrialLine":
+        """A record as a line."""
+        return cls.model_validate(_fields(trial))
 
 
-class UntilSerializer(serializers.Serializer):
-    """Rounds that end by how sure they are."""
-
-    narrower_than = serializers.FloatField()
-    at_least = serializers.IntegerField()
-    at_most = serializers.IntegerField()
-    minutes = serializers.FloatField()
-
-
-class PlanSerializer(serializers.Serializer):
-    """A plan; what is absent takes its usual value."""
-
-    rounds = serializers.IntegerField(required=False, min_value=1, max_value=1000)
-    until = UntilSerializer(required=False, allow_null=True)
-    warm_ups = serializers.IntegerField(required=False, min_value=0, max_value=100)
-    cache = serializers.ListField(child=serializers.CharField(), required=False)
-    threads = serializers.ListField(child=serializers.IntegerField(allow_null=True), required=False)
-    cores = serializers.IntegerField(required=False, allow_null=True)
-    background = serializers.ListField(child=serializers.CharField(), required=False)
-    kept = serializers.IntegerField(required=False)
-    shortest_s = serializers.FloatField(required=False)
-    sandbox = serializers.CharField(required=False)
-    lanes = serializers.ListField(child=serializers.CharField(), required=False, allow_null=True)
-    knobs = serializers.DictField(child=serializers.ListField(), required=False)
-    limits = LimitsSerializer(required=False)
-    order_seed = serializers.IntegerField(required=False, min_value=0)
+def _fields(trial: Trial) -> dict[str, object]:
+    return {
+        "id": trial.pk,
+        "comparison": trial.comparison_id,
+        "comparison_name": trial.comparison.name,
+        "state": trial.state,
+        "conclusion": trial.conclusion,
+        "planned_runs": trial.planned_runs,
+        "done_runs": trial.done_runs,
+        "created_at": trial.created_at,
+        "started_at": trial.started_at,
+        "finished_at": trial.finished_at,
+        "stop_asked": trial.stop_asked,
+    }
 
 
-class MadeSerializer(serializers.Serializer):
-    """A table in a form as it was made for a trial."""
+class TrialShape(TrialLine):
+    """A trial in full, without its runs: ``ahead`` are the trials that go before it, ``dropped``
+    the lanes that somebody took out, ``lanes`` the exact code that each lane ran, by its id."""
 
-    table = serializers.CharField()
-    form = serializers.CharField()
-    rows = serializers.IntegerField()
-    size_bytes = serializers.IntegerField(allow_null=True)
-    seconds = serializers.FloatField()
-    fingerprint = serializers.CharField()
-    bytes_hash = serializers.CharField()
+    plan: Plan
+    machine: Machine
+    data: list[MadeTable]
+    message: Trouble | None
+    points: list[Point]
+    ahead: int
+    lanes: dict[str, str]
+    dropped: list[str]
 
-
-class TrialSerializer(TrialLineSerializer):
-    """A trial in full, without its runs."""
-
-    plan = PlanSerializer()
-    machine = serializers.DictField()
-    data = MadeSerializer(many=True)
-    message = serializers.DictField(child=serializers.CharField(), allow_null=True)
-    dropped = serializers.ListField(child=serializers.CharField(), read_only=True)
-    points = serializers.ListField(child=serializers.DictField())
-    ahead = serializers.SerializerMethodField()
-    lanes = serializers.SerializerMethodField()
-
-    class Meta(TrialLineSerializer.Meta):
-        fields = [
-            *TrialLineSerializer.Meta.fields, "plan", "machine", "data", "message", "points",
-            "ahead", "lanes", "dropped",
-        ]  # fmt: skip
-
-    def get_ahead(self, trial: Trial) -> int:
-        """How many trials go before it."""
-        return Trial.objects.under_way().filter(id__lt=trial.pk).count()
-
-    def get_lanes(self, trial: Trial) -> dict[str, str]:
-        """The exact code that each lane ran, by lane id."""
-        return {approach.id: approach.text() for approach in trial.read.approach}
+    @classmethod
+    def of(cls, trial: Trial) -> "TrialShape":
+        """A record in full."""
+        return cls.model_validate(
+            {
+                **_fields(trial),
+                "plan": trial.plan_of,
+                "machine": trial.machine_of,
+                "data": trial.data,
+                "message": trial.message,
+                "points": trial.points,
+                "ahead": Trial.objects.under_way().filter(id__lt=trial.pk).count(),
+                "lanes": {approach.id: approach.text() for approach in trial.read.approach},
+                "dropped": trial.dropped,
+            }
+        )
 
 
-class StageSpan(BaseModel):
-    """A stage of one run."""
+class Events(BaseModel):
+    """What happened in a trial so far, in order; the live view hears the same as it comes."""
 
-    name: str
-    elapsed_s: float
-    cpu_s: float
-    times: int
+    events: list[LiveEvent]
 
 
-class Sample(BaseModel):
+class CurveSample(BaseModel):
     """CPU used and memory held at a time since the start of the timed part."""
 
     t_s: float
@@ -117,134 +107,25 @@ class Sample(BaseModel):
     memory_bytes: int
 
 
-class Span(BaseModel):
-    """When a stage was in one run, in seconds since its start."""
+class RunShape(RunRecord):
+    """One run in full, with its curve and the exact code."""
 
-    name: str
-    start_s: float
-    end_s: float
-
-
-class RunShape(BaseModel):
-    """One run in full; times in seconds, sizes in bytes."""
-
-    run: int
-    approach: str
-    engine: str
-    point: dict[str, Any]
-    round: int
-    position: int
-    warm_up: bool
-    memory_run: bool = False
-    several_processes: bool = False
-    state: str
-    elapsed_s: float | None
-    elapsed_at_least_s: float | None
-    cpu_user_s: float | None
-    cpu_system_s: float | None
-    peak_memory_bytes: int | None
-    start_memory_bytes: int | None
-    server_cpu_s: float | None = None
-    server_memory_bytes: int | None = None
-    memory_method: str | None
-    cpu_method: str | None = None
-    read_bytes: float | None
-    written_bytes: float | None
-    start_s: float | None
-    page_faults: float | None
-    context_switches: float | None
-    core_wait_s: float | None
-    held_up_s: float | None = None
-    others_cpu_s: float | None = None
-    pressure: dict[str, float] | None = None
-    inner_repeats: int = 1
-    first_elapsed_s: float | None = None
-    calls: list[Call] = []
-    threads: dict[str, int] = {}
-    most_threads: int | None = None
-    cores: int | None = None
-    cache: dict[str, Any] | None = None
-    tables_s: float | None = None
-    sandboxed: bool = False
-    stages: list[StageSpan]
-    spans: list[Span]
-    counters: dict[str, float]
-    answer_rows: int | None
-    answer_bytes: int | None
-    answer_fingerprint: str | None
-    left_bytes: int | None
-    limit: dict[str, Any] | None
-    error: Failure | None
-    output: str
-    output_bytes: int
-    not_measured: dict[str, str]
-    curve: list[Sample]
+    curve: list[CurveSample]
     code: str
 
+    @classmethod
+    def of(cls, run: Run) -> "RunShape":
+        """A record in full."""
+        curve = [CurveSample(t_s=t, cpu_s=cpu, memory_bytes=memory) for t, cpu, memory in run.curve]
+        code = run.trial.read.lane(run.approach).text()
+        return cls(curve=curve, code=code, **dict(run.run_record))
 
-class TrialFindings(Findings):
-    """Findings with the trial they come from."""
+
+class PointFindings(Findings):
+    """Findings at a point with the trial they come from."""
 
     trial: int
-    state: str
-
-
-class EngineLine(BaseModel):
-    """An engine on this machine."""
-
-    name: str
-    language: str
-    installed: bool
-    versions: dict[str, str]
-    cure: str
-
-
-class Now(BaseModel):
-    """Who is signed in, and what the machine is doing: ``timing`` says that something may be
-    timed now, which is better not disturbed, ``noise`` that its noise is measured or will be."""
-
-    user: str
-    may_run: bool
-    trial: int | None
-    comparison: int | None
-    comparison_name: str | None
-    waiting: int
-    worker: bool
-    timing: bool
-    noise: bool
-
-
-class EngineList(BaseModel):
-    """All engines that Ivrell knows."""
-
-    engines: list[EngineLine]
-
-
-class KeptData(BaseModel):
-    """Made data of one fingerprint; ``used_at`` in seconds since 1970."""
-
-    fingerprint: str
-    tables: list[str]
-    size_bytes: int
-    used_at: float
-
-
-class LoadedData(BaseModel):
-    """Tables loaded into an engine's database."""
-
-    engine: str
-    tables: list[str]
-    rows: int
-    indexes: list[str]
-    size_bytes: int
-
-
-class MadeData(BaseModel):
-    """All made data that is kept, and the limit that it is trimmed to."""
-
-    limit_bytes: int
-    kept: list[KeptData]
-    loaded: list[LoadedData]
+    state: TrialState
 
 
 class TryRequest(BaseModel):
@@ -254,13 +135,6 @@ class TryRequest(BaseModel):
     rows: int = 1000
     kind: Literal["try", "explained", "interrupted"] = "try"
     share: float = Field(default=0.5, gt=0, lt=1)
-
-
-class AnswerColumn(BaseModel):
-    """A column of an answer."""
-
-    name: str
-    type: str
 
 
 class LaneAsked(BaseModel):
@@ -273,28 +147,22 @@ class AnswerAsked(BaseModel):
     """A lane's answer at a point."""
 
     lane: str
-    point: dict[str, Any]
+    point: Point
 
 
-class PlanStep(BaseModel):
-    """A step of a plan and those that feed it; see the core's Step."""
-
-    what: str
-    detail: str
-    rows: float | None
-    expected_rows: float | None
-    own_s: float | None
-    loops: int | None
-    blocks: dict[str, int]
-    steps: list["PlanStep"]
+Outcome = TypeVar("Outcome", TryOutcome, InterruptionOutcome)
 
 
-class StatementPlan(BaseModel):
-    """A statement and how it was carried out, None where engines do not tell."""
-
-    text: str
-    line: int
-    plan: PlanStep | None
+def _kept(attempt: Try, shape: type[Outcome]) -> tuple[Outcome | None, Trouble | None]:
+    """What came of a try, and the message that goes with it."""
+    message = attempt.message and Trouble.model_validate(attempt.message)
+    if not attempt.found:
+        return None, message
+    try:
+        return shape.model_validate(attempt.found), message
+    except ValidationError:
+        what = "What an earlier version kept of this cannot be read."
+        return None, Trouble(what=what, where=attempt.lane, hint="Try it again.")
 
 
 class ExplainedShape(BaseModel):
@@ -302,10 +170,23 @@ class ExplainedShape(BaseModel):
 
     id: int
     rows_asked: int
-    state: str
-    message: dict[str, str] | None
+    state: TryState
+    message: Trouble | None
     error: Failure | None
     plans: list[StatementPlan]
+
+    @classmethod
+    def of(cls, attempt: Try) -> "ExplainedShape":
+        """A record of that kind."""
+        outcome, message = _kept(attempt, TryOutcome)
+        return cls(
+            id=attempt.pk,
+            rows_asked=attempt.rows,
+            state=attempt.state,
+            message=message,
+            error=outcome.run.error if outcome and outcome.run else None,
+            plans=outcome.plans if outcome else [],
+        )
 
 
 class InterruptionShape(BaseModel):
@@ -318,15 +199,39 @@ class InterruptionShape(BaseModel):
     id: int
     rows_asked: int
     share: float
-    state: str
-    message: dict[str, str] | None
-    verdict: str
-    words: str
-    left: dict[str, int]
-    whole: dict[str, int]
-    left_bytes: int | None
-    usual_s: float | None
-    reasons: list[str]
+    state: TryState
+    message: Trouble | None
+    verdict: InterruptionVerdict | Literal[""] = ""
+    words: str = ""
+    left: dict[str, int] = {}
+    whole: dict[str, int] = {}
+    left_bytes: int | None = None
+    usual_s: float | None = None
+    reasons: list[str] = []
+
+    @classmethod
+    def of(cls, attempt: Try) -> "InterruptionShape":
+        """A record of that kind."""
+        outcome, message = _kept(attempt, InterruptionOutcome)
+        shape = cls(
+            id=attempt.pk,
+            rows_asked=attempt.rows,
+            share=attempt.share,
+            state=attempt.state,
+            message=message,
+        )
+        if outcome is None:
+            return shape
+        told = {
+            "verdict": outcome.verdict,
+            "words": outcome.words,
+            "left": outcome.left,
+            "whole": outcome.whole,
+            "left_bytes": outcome.left_bytes,
+            "usual_s": outcome.runs.usual.elapsed_s,
+            "reasons": outcome.agreement.reasons if outcome.agreement else [],
+        }
+        return shape.model_copy(update=told)
 
 
 class TryShape(BaseModel):
@@ -335,21 +240,45 @@ class TryShape(BaseModel):
     id: int
     lane: str
     rows_asked: int
-    state: str
-    message: dict[str, str] | None
-    point: dict[str, Any]
-    run_state: str | None
-    elapsed_s: float | None
-    cpu_s: float | None
-    peak_memory_bytes: int | None
-    stages: list[StageSpan]
-    error: Failure | None
-    told: str
-    output: str
-    answer_rows: int | None
-    counters: dict[str, float]
-    columns: list[AnswerColumn]
-    rows: list[list[str | None]]
+    state: TryState
+    message: Trouble | None
+    point: Point = {}
+    run_state: RunState | None = None
+    elapsed_s: float | None = None
+    cpu_s: float | None = None
+    peak_memory_bytes: int | None = None
+    stages: list[StageTime] = []
+    error: Failure | None = None
+    trouble: str = ""
+    output: str = ""
+    answer_rows: int | None = None
+    counters: dict[str, float] = {}
+    columns: list[AnswerColumn] = []
+    rows: list[list[str | None]] = []
+
+    @classmethod
+    def of(cls, attempt: Try) -> "TryShape":
+        """A record of that kind."""
+        outcome, message = _kept(attempt, TryOutcome)
+        shape = cls(
+            id=attempt.pk,
+            lane=attempt.lane,
+            rows_asked=attempt.rows,
+            state=attempt.state,
+            message=message,
+        )
+        if outcome is None:
+            return shape
+        shape.point, shape.columns, shape.rows = outcome.point, outcome.columns, outcome.rows
+        if run := outcome.run:
+            shape.run_state = run.state
+            shape.elapsed_s, shape.cpu_s = run.elapsed_s, run.cpu_s
+            shape.peak_memory_bytes = run.peak_above_start_bytes
+            shape.stages, shape.counters = run.stages, run.counters
+            shape.error, shape.output = run.error, run.output
+            shape.trouble = limit_told(run.limit) if run.limit else ""
+            shape.answer_rows = run.answer_rows
+        return shape
 
 
 class Tries(BaseModel):
@@ -358,51 +287,3 @@ class Tries(BaseModel):
     newest: TryShape | None = None
     explained: ExplainedShape | None = None
     interrupted: InterruptionShape | None = None
-
-
-class RuntimeShape(BaseModel):
-    """Another interpreter of this machine; ``problem`` says why it cannot be used."""
-
-    name: str
-    interpreter: str
-    implementation: str
-    version: str
-    packages: dict[str, str]
-    problem: str
-
-
-class RuntimeList(BaseModel):
-    """All interpreters registered here."""
-
-    runtimes: list[RuntimeShape]
-
-
-class ServerShape(BaseModel):
-    """A PostgreSQL server of the user's own; ``seen`` says whether what it uses can be measured,
-    ``problem`` why it cannot be used. Its address is told without a password."""
-
-    name: str
-    address: str
-    version: str
-    seen: bool
-    problem: str
-
-
-class ServerList(BaseModel):
-    """All servers registered here."""
-
-    servers: list[ServerShape]
-
-
-class NewServer(BaseModel):
-    """A server to register, by its connection string."""
-
-    name: str
-    address: str
-
-
-class NewRuntime(BaseModel):
-    """An interpreter to register."""
-
-    name: str
-    interpreter: str

@@ -10,18 +10,29 @@ import os
 import platform
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from django.conf import settings
 from django.db import InterfaceError, OperationalError
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from ivrell.core.comparison.points import point_name
 from ivrell.core.errors import BadInput
 from ivrell.core.logs import referred
+from ivrell.core.records.events import (
+    DataMade,
+    DataProgress,
+    Judged,
+    MachineSeen,
+    RunEnded,
+    TrialEnded,
+    TrialEvent,
+    TrialStarted,
+)
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
+from ivrell.core.records.trouble import Trouble
 from ivrell.core.scratch import own_folder
-from ivrell.core.trial.plan import Plan
 from ivrell.server.parts import FOR_NOW
 from ivrell.server.queue import MACHINE_LOCK, QUEUE
 from ivrell.server.trials.models import Run, Trial, Try
@@ -43,22 +54,22 @@ class Conductor:
         self._asked_at = 0.0
         self._told_data_at = 0.0
 
-    def listen(self, kind: str, fields: dict[str, Any]) -> None:
-        if kind == "machine":
-            self.trial.machine = fields
+    def listen(self, event: TrialEvent) -> None:
+        if isinstance(event, MachineSeen):
+            self.trial.machine = event.machine.model_dump(mode="json")
             self.trial.save(update_fields=["machine"])
-        elif kind == "data made":
-            self.trial.data = fields["tables"]
+        elif isinstance(event, DataMade):
+            self.trial.data = [table.model_dump(mode="json") for table in event.tables]
             self.trial.save(update_fields=["data"])
-            self.trial.tell("data made", {})
-        elif kind == "data":
-            if fields["rows"] < fields["total"] and not self._due():
-                return
-            self.trial.tell("data", fields)
-        elif kind == "run ended":
-            self._keep_run(fields)
-        elif kind in ("run started", "progress", "lane out"):
-            self.trial.tell(kind, fields)
+            self.trial.tell(DataMade())
+        elif isinstance(event, DataProgress):
+            if event.rows >= event.total or self._due():
+                self.trial.tell(event)
+        elif isinstance(event, RunEnded):
+            self.keep_run(event.record)
+            self.trial.tell(event.short)
+        elif not isinstance(event, TrialEnded):
+            self.trial.tell(event)
 
     def _due(self) -> bool:
         if time.monotonic() - self._told_data_at < _TELL_DATA_EVERY_S:
@@ -66,21 +77,18 @@ class Conductor:
         self._told_data_at = time.monotonic()
         return True
 
-    def _keep_run(self, record: dict[str, Any]) -> None:
+    def keep_run(self, run: RunRecord) -> None:
+        """Bring a run into the records."""
         Run.objects.update_or_create(
             trial=self.trial,
-            number=record["run"],
+            number=run.run,
             defaults={
-                "approach": record["approach"],
-                "state": record["state"],
-                "record": record,
-                "curve": self.trial.results.curve(record["run"]),
+                "approach": run.approach,
+                "state": run.state,
+                "record": run.model_dump(mode="json"),
+                "curve": self.trial.results.curve(run.run),
             },
         )
-        keep = ("run", "approach", "point", "round", "warm_up", "state", "elapsed_s",
-                "cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes",
-                "limit", "error", "memory_run")  # fmt: skip
-        self.trial.tell("run ended", {key: record[key] for key in keep})
 
     def _ask(self) -> None:
         if time.monotonic() - self._asked_at >= _ASK_EVERY_S:
@@ -114,12 +122,12 @@ def conduct_trial(trial_id: int) -> None:
     trial.state = Trial.State.RUNNING
     trial.started_at = trial.started_at or timezone.now()
     trial.save(update_fields=["state", "started_at"])
-    trial.tell("started", {})
+    trial.tell(TrialStarted())
     conductor = Conductor(trial)
     try:
         core = CoreTrial(
             trial.text,
-            Plan.model_validate(trial.plan),
+            trial.plan_of,
             trial.folder,
             _store(),
             listen=conductor.listen,
@@ -127,13 +135,13 @@ def conduct_trial(trial_id: int) -> None:
         )
         found = core.conduct()
         for run in core.runs:
-            if not trial.runs.filter(number=run["run"]).exists():
-                conductor.listen("run ended", run)
-        trial.agreement = _agreement(found)
-        trial.finish(found["ended"])
+            if not trial.runs.filter(number=run.run).exists():
+                conductor.listen(RunEnded(record=run))
+        trial.keep_agreement(found)
+        trial.finish(found.ended)
         _trim(core)
     except BadInput as error:
-        trial.finish(Trial.State.FAILED, error.as_dict())
+        trial.finish(Trial.State.FAILED, Trouble.of(error))
     except (OperationalError, InterfaceError):
         # The records are away. Another worker goes on from the folder once they are back.
         log.exception("trial %s cannot be recorded for now", trial_id)
@@ -146,27 +154,26 @@ def conduct_trial(trial_id: int) -> None:
         reference = referred(log, "trial %s ended with an error of Ivrell's own", trial_id)
         trial.finish(
             Trial.State.FAILED,
-            {
-                "what": "The trial ended with an error inside Ivrell; its runs so far are kept.",
-                "where": "",
-                "cure": f"The worker's log has the details under {reference}. Run it again.",
-            },
+            Trouble(
+                what="The trial ended with an error inside Ivrell; its runs so far are kept.",
+                hint=f"The worker's log has the details under {reference}. Run it again.",
+            ),
         )
         raise
 
 
-def _told_by_system(error: OSError, reference: str) -> dict[str, str]:
+def _told_by_system(error: OSError, reference: str) -> Trouble:
     """What of the system's kept a trial from going on, such as a disk that is full."""
     full = error.errno in (errno.ENOSPC, errno.EDQUOT)
-    return BadInput(
-        "The disk is full; the runs so far are kept."
+    return Trouble(
+        what="The disk is full; the runs so far are kept."
         if full
         else f"The system refused: {error.strerror or error}; the runs so far are kept.",
         where=str(error.filename or settings.IVRELL_DATA),
-        cure="Make room: made data can be removed on the machine page. Then run it again."
+        hint="Make room: made data can be removed on the machine page. Then run it again."
         if full
         else f"The worker's log has the details under {reference}. Run it again.",
-    ).as_dict()
+    )
 
 
 def _store() -> "DataStore":
@@ -186,37 +193,20 @@ def _trim(core: "CoreTrial") -> None:
         core.databases.stop()
 
 
-def _agreement(found: dict[str, Any]) -> dict[str, Any]:
-    """Agreement of each lane by point, as findings hold it."""
-    return {
-        point_name(point["point"]): {lane["id"]: lane["agreement"] for lane in point["lanes"]}
-        for point in found["points"]
-    }
-
-
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="judge_trial")
 def judge_trial(trial_id: int, reference: str) -> None:
     """Hold a trial's kept answers against another lane's; not while something is measured."""
     from ivrell.core.trial.conduct import Trial as CoreTrial
 
     trial = Trial.objects.get(pk=trial_id)
-    plan = Plan.model_validate(trial.plan)
-    core = CoreTrial(trial.text, plan, trial.folder, _store())
-    trial.agreement = _agreement(core.judge_again(reference))
+    core = CoreTrial(trial.text, trial.plan_of, trial.folder, _store())
+    trial.keep_agreement(core.judge_again(reference))
     trial.save(update_fields=["agreement"])
     trial.keep_conclusion()
-    trial.tell("judged", {"reference": reference})
+    trial.tell(Judged(reference=reference))
 
 
-@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="measure_noise")
-def measure_noise(folder: str) -> None:
-    """Run equals against each other, while nothing else of Ivrell's runs here."""
-    from ivrell.core.trial import against_itself
-
-    against_itself.measure_noise(Path(folder))
-
-
-def _tried(attempt: Try, folder: Path, store: "DataStore") -> dict[str, Any]:
+def _tried(attempt: Try, folder: Path, store: "DataStore") -> TryOutcome | InterruptionOutcome:
     from ivrell.core.trial.interrupted import interrupted
     from ivrell.core.trial.once import try_once
 
@@ -235,20 +225,20 @@ def try_lane(try_id: int) -> None:
     store = _store()
     try:
         with own_folder() as folder:
-            attempt.found = _tried(attempt, folder, store)
+            attempt.found = _tried(attempt, folder, store).model_dump(mode="json")
         attempt.state = Try.State.DONE
     except BadInput as error:
-        attempt.state, attempt.message = Try.State.FAILED, error.as_dict()
+        attempt.fail(Trouble.of(error))
     except OSError as error:
-        told = _told_by_system(error, referred(log, "try %s", try_id))
-        attempt.state, attempt.message = Try.State.FAILED, told
+        attempt.fail(_told_by_system(error, referred(log, "try %s", try_id)))
     except Exception:
         reference = referred(log, "try %s ended with an error of Ivrell's own", try_id)
-        attempt.state = Try.State.FAILED
-        attempt.message = {
-            "what": "The try ended with an error inside Ivrell.", "where": "",
-            "cure": f"The worker's log has the details under {reference}.",
-        }  # fmt: skip
+        attempt.fail(
+            Trouble(
+                what="The try ended with an error inside Ivrell.",
+                hint=f"The worker's log has the details under {reference}.",
+            )
+        )
         raise
     finally:
         attempt.save()

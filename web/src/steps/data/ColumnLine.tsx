@@ -146,7 +146,7 @@ export function ColumnLine({ table, column, place, editing }: Props) {
         )}
         {problem && (
           <span className="small bad column-problem" role="alert">
-            {problem.what} {problem.cure}
+            {problem.what} {problem.hint}
           </span>
         )}
       </span>

@@ -126,7 +126,7 @@ export function TableCard({ table, costs, editing }: Props) {
       )}
       {onTable && (
         <div className="small bad" role="alert">
-          {onTable.what} {onTable.cure}
+          {onTable.what} {onTable.hint}
         </div>
       )}
       <div className="small quiet forms" title="size on disk, and time to make it on one core">

@@ -33,19 +33,19 @@ def columns_of(text: str, schemas: dict[str, pa.Schema], where: str) -> Columns:
         raise BadInput(
             f'"{text}" does not name columns of a table.',
             where=where,
-            cure='Write it as "passages(lock)" or "passages(lock, passed_at)".',
+            hint='Write it as "passages(lock)" or "passages(lock, passed_at)".',
         )
     table, names = found[1], tuple(name.strip() for name in found[2].split(","))
     if table not in schemas:
         raise BadInput(
-            f'There is no table "{table}".', where=where, cure=f"Tables: {', '.join(schemas)}."
+            f'There is no table "{table}".', where=where, hint=f"Tables: {', '.join(schemas)}."
         )
     for name in names:
         if name not in schemas[table].names:
             raise BadInput(
                 f'Table {table} has no column "{name}".',
                 where=where,
-                cure=f"Its columns: {', '.join(schemas[table].names)}.",
+                hint=f"Its columns: {', '.join(schemas[table].names)}.",
             )
     return Columns(table, names)
 
@@ -58,6 +58,7 @@ class Loader:
     """
 
     engine: ClassVar[str]
+    on_server: ClassVar[bool] = False
     types: ClassVar[dict[str, str]]
 
     def __init__(self, place: Path) -> None:

@@ -1,7 +1,6 @@
 """Which store a lane's tables are loaded in: the private one, or one on a server of the user's."""
 
 from pathlib import Path
-from typing import Any
 
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.servers import OwnServer, Servers
@@ -20,10 +19,9 @@ class Databases:
         self._registry = registry
         self._stores: dict[str, DatabaseStore] = {}
 
-    def of(self, approach: Any) -> DatabaseStore:
-        """The store that an approach's tables are loaded in. Raises BadInput for a server that
-        is not registered or cannot be reached."""
-        name = getattr(approach, "at", "") or ""
+    def at(self, name: str) -> DatabaseStore:
+        """The store on the registered server of that name, "" standing for the private one. Raises
+        BadInput for a server that is not registered or cannot be reached."""
         if name not in self._stores:
             if name:
                 server = Servers(self._registry).get(name)

@@ -21,6 +21,7 @@ class PostgresLoader(Loader):
     """
 
     engine = "postgres"
+    on_server = True
     types = {
         "boolean": "boolean", "integer": "bigint", "float": "double precision", "date": "date",
         "timestamp": "timestamp", "text": "text",

@@ -11,18 +11,20 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-import psycopg
 import pyarrow as pa
 
 from ivrell.core.cluster import Cluster
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import alone, not_in_use
-from ivrell.core.measure.cache import evict, warm
 from ivrell.core.recipe.databases import DATABASES, Loader, roles
 from ivrell.core.recipe.databases.base import Columns, columns_of
+from ivrell.core.recipe.databases.homes import FileHome, Home, ServerHome
 from ivrell.core.recipe.generate import Generator
+from ivrell.core.recipe.keeping import Entry, Keeping
 from ivrell.core.recipe.making import Progress
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
+from ivrell.core.records.data import MadeTable
+from ivrell.core.records.wire import DatabasePlace
 from ivrell.core.servers import OwnServer
 
 CLUSTER_SETTINGS = {
@@ -68,31 +70,41 @@ class Loaded:
     size_bytes: int
     index_seconds: float
 
-    def as_made(self) -> list[dict[str, Any]]:
-        """The tables as made data is told: one dict a table."""
+    def records(self) -> list[MadeTable]:
+        """The tables as made data is told."""
         return [
-            {
-                "form": self.engine,
-                "paths": [self.place],
-                "fingerprint": self.fingerprint,
-                "bytes_hash": "",
-                "index_seconds": self.index_seconds,
-                "keys": self.keys,
-                "indexes": self.indexes,
+            MadeTable(
                 **asdict(table),
-            }
+                form=self.engine,
+                paths=[self.place],
+                fingerprint=self.fingerprint,
+                index_seconds=self.index_seconds,
+                keys=self.keys,
+                indexes=self.indexes,
+            )
             for table in self.tables
         ]
 
 
-class DatabaseStore:
+class DatabaseStore(Keeping):
     """A folder of loaded databases; PostgreSQL's stand in a private cluster in it, or on a server
     that is ``given``."""
 
     def __init__(self, root: Path, given: OwnServer | None = None) -> None:
-        self.root = root
+        super().__init__(root)
         self.given = given
         self._cluster: Cluster | None = None
+
+    def _home(self, engine: str) -> Home:
+        """Where databases of an engine live. Raises BadInput for one that has none."""
+        if engine not in DATABASES:
+            raise BadInput(
+                f'There is no database of an engine "{engine}".',
+                hint=f"Engines that tables can be loaded into: {', '.join(DATABASES)}.",
+            )
+        if DATABASES[engine].on_server:
+            return ServerHome(self.cluster, self.root / "cluster", CLUSTER_SETTINGS)
+        return FileHome(engine, self.root)
 
     @property
     def cluster(self) -> Cluster | OwnServer:
@@ -109,7 +121,7 @@ class DatabaseStore:
         cluster = Cluster(self.root / "cluster", private=True)
         cluster.start(CLUSTER_SETTINGS)
         passwords = {role: cluster.password_of(role) for role in (roles.READER, roles.WRITER)}
-        roles.ensure(cluster.address("postgres"), passwords)
+        roles.ensure(cluster.maintenance, passwords)
         return cluster
 
     def revive(self) -> bool:
@@ -175,8 +187,9 @@ class DatabaseStore:
         stopped: Callable[[], bool] | None,
     ) -> Loaded:
         schemas = {table: generator.schema(table) for table in recipe.tables}
-        final = self._place(engine, fingerprint)
-        loader = self._loader(engine, final.with_name(f"{final.name}_half"))
+        home = self._home(engine)
+        place = home.place(fingerprint)
+        loader = home.loader(place)
         try:
             seconds = {
                 table: self._load(loader, generator, table, schemas[table], progress, stopped)
@@ -192,13 +205,13 @@ class DatabaseStore:
             index_seconds = time.monotonic() - began
             sizes = loader.sizes(list(recipe.tables))
             total = loader.total()
-            loader.finish(final)
+            loader.finish(Path(place))
         except BaseException:
             loader.discard()
             raise
         loaded = Loaded(
             engine,
-            str(final) if engine != "postgres" else final.name,
+            place,
             fingerprint,
             list(keys),
             list(indexes),
@@ -213,24 +226,6 @@ class DatabaseStore:
         temporary.write_text(json.dumps(asdict(loaded)))
         temporary.replace(record)
         return loaded
-
-    def _place(self, engine: str, fingerprint: str) -> Path:
-        if engine == "postgres":
-            return Path(f"ivrell_{fingerprint[:24]}")
-        return self.root / f"{fingerprint[:24]}.{engine}"
-
-    def _loader(self, engine: str, place: Path) -> Loader:
-        if engine not in DATABASES:
-            raise BadInput(
-                f'There is no database of an engine "{engine}".',
-                cure=f"Engines that tables can be loaded into: {', '.join(DATABASES)}.",
-            )
-        if engine != "postgres":
-            place.unlink(missing_ok=True)
-            return DATABASES[engine](place)
-        make: Any = DATABASES[engine]
-        loader: Loader = make(place, self.cluster.address("postgres"), with_roles=not self.given)
-        return loader
 
     def _load(
         self,
@@ -266,137 +261,50 @@ class DatabaseStore:
             raise BadInput(
                 f"{key.table}({', '.join(key.names)}) cannot be a key: {said}.",
                 where="keys",
-                cure="Take columns whose values are unique, and never null.",
+                hint="Take columns whose values are unique, and never null.",
             ) from error
 
     def _known(self, record: Path) -> Loaded | None:
         """What a record tells of, when the database is still there."""
         try:
-            told = json.loads(record.read_text())
-            loaded = Loaded(**{**told, "tables": [LoadedTable(**t) for t in told["tables"]]})
+            loaded = _loaded(json.loads(record.read_text()))
         except (OSError, ValueError, TypeError, KeyError):
             return None
-        if loaded.engine != "postgres":
-            whole = Path(loaded.place).exists()
-        else:
-            whole = loaded.place in self.cluster.databases()
-        return loaded if whole else None
+        return loaded if self._home(loaded.engine).holds(loaded.place) else None
 
     def for_run(
         self, loaded: Loaded, number: int, folder: Path, writes: bool, cache: str
-    ) -> dict[str, str]:
+    ) -> DatabasePlace:
         """Where one run finds the tables: the loaded ones, or a copy of its own where it
-        writes; see Job.database. They are brought into the asked state of the cache.
+        writes. They are brought into the asked state of the cache."""
+        home = self._home(loaded.engine)
+        return home.for_run(loaded.place, number, folder, writes=writes, cache=cache)
 
-        ``name`` stands beside the address of a server's database.
-        """
-        database = self._for_run(loaded, number, folder, writes)
-        self._set_cache(database, loaded, cache)
-        if "name" in database:
-            # Asked last: a server that was restarted listens elsewhere.
-            role = roles.WRITER if writes else roles.READER
-            database["address"] = self.cluster.socket_address(database["name"], role)
-        return database
-
-    def restore(self, loaded: Loaded, database: Mapping[str, str]) -> None:
+    def restore(self, loaded: Loaded, database: DatabasePlace) -> None:
         """Put a run's own tables on a server back to what they were, and into its buffers."""
-        self._copy(loaded, database["name"])
-        self._set_cache(database, loaded, "warm")
+        self._home(loaded.engine).restore(loaded.place, database)
 
-    def _copy(self, loaded: Loaded, name: str) -> None:
-        self._serve(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
-        self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{loaded.place}"')
-        if not self.given:
-            roles.admit(self.cluster.address("postgres"), name, roles.WRITER)
-
-    def _for_run(self, loaded: Loaded, number: int, folder: Path, writes: bool) -> dict[str, str]:
-        if loaded.engine == "postgres":
-            name = loaded.place
-            if writes:
-                name = f"{loaded.place[:40]}_run{number}"
-                self._copy(loaded, name)
-            return {"name": name, **({"shared": "yes"} if self.given else {})}
-        if not writes:
-            return {"place": loaded.place}
-        copy = folder / f".job-{Path(loaded.place).name}"
-        shutil.copyfile(loaded.place, copy)
-        return {"place": str(copy), "pristine": loaded.place}
-
-    def after_run(self, database: Mapping[str, str], writes: bool) -> None:
+    def after_run(self, loaded: Loaded, database: DatabasePlace, writes: bool) -> None:
         """Remove the copy that a run on the server had."""
-        if writes and "name" in database:
-            self._serve(f'DROP DATABASE IF EXISTS "{database["name"]}" WITH (FORCE)')
+        self._home(loaded.engine).after_run(database, writes=writes)
 
-    def _set_cache(self, database: Mapping[str, str], loaded: Loaded, state: str) -> None:
-        """Bring a run's tables into the engine's buffers and the page cache, or out of both.
-
-        A server is restarted to empty its buffers.
-        """
-        if loaded.engine != "postgres":
-            (evict if state == "cold" else warm)(Path(database["place"]))
-            return
-        if state == "cold":
-            if self.given:
-                raise BadInput(
-                    "The buffers of a server of your own are not emptied: that would restart it.",
-                    where="cache",
-                    cure="Leave the cache warm, or let the lane use the private server.",
-                )
-            assert self._cluster
-            self._cluster.restart(self._evict, CLUSTER_SETTINGS)
-            return
-        with psycopg.connect(self.cluster.address(database["name"]), autocommit=True) as db:
-            try:
-                db.execute("CREATE EXTENSION IF NOT EXISTS pg_prewarm")
-            except psycopg.Error:
-                # A server of the user's own need not have it; a warm-up round does as much.
-                return
-            db.execute(
-                "SELECT pg_prewarm(c.oid) FROM pg_class c JOIN pg_namespace n "
-                "ON n.oid = c.relnamespace WHERE n.nspname = 'public' AND c.relkind IN ('r', 'i')"
-            )
-
-    def _evict(self) -> None:
-        for path in (self.root / "cluster" / "base").rglob("*"):
-            if path.is_file():
-                evict(path)
-
-    def _serve(self, sql: str) -> None:
-        with psycopg.connect(self.cluster.address("postgres"), autocommit=True) as server:
-            server.execute(sql)
+    def _records(self) -> Iterator[tuple[Path, Loaded]]:
+        for record in sorted(self.root.glob("*-*.json")):
+            yield record, _loaded(json.loads(record.read_text()))
 
     def kept(self) -> list[Loaded]:
         """Everything loaded that a record tells of."""
-        found = []
-        for record in sorted(self.root.glob("*-*.json")):
-            told = json.loads(record.read_text())
-            tables = [LoadedTable(**table) for table in told["tables"]]
-            found.append(Loaded(**{**told, "tables": tables}))
-        return found
+        return [loaded for _, loaded in self._records()]
 
-    def trim(self, limit_bytes: int) -> int:
-        """Remove what was loaded longest ago until no more than the limit is left.
+    def entries(self) -> list[Entry]:
+        return [
+            Entry(loaded.size_bytes, record.stat().st_mtime, partial(self._remove, record, loaded))
+            for record, loaded in self._records()
+        ]
 
-        Returns the bytes removed. Raises BadInput where something uses them.
-        """
-        with not_in_use(self.root):
-            return self._trim(limit_bytes)
-
-    def _trim(self, limit_bytes: int) -> int:
-        records = sorted(self.root.glob("*-*.json"), key=lambda path: path.stat().st_mtime)
-        sizes = {path: int(json.loads(path.read_text())["size_bytes"]) for path in records}
-        left, removed = sum(sizes.values()), 0
-        for record in records:
-            if left - removed <= limit_bytes:
-                break
-            told = json.loads(record.read_text())
-            if told["engine"] == "postgres":
-                self._serve(f'DROP DATABASE IF EXISTS "{told["place"]}" WITH (FORCE)')
-            else:
-                Path(told["place"]).unlink(missing_ok=True)
-            record.unlink()
-            removed += sizes[record]
-        return removed
+    def _remove(self, record: Path, loaded: Loaded) -> None:
+        self._home(loaded.engine).remove(loaded.place)
+        record.unlink()
 
     def clear(self) -> int:
         """Remove all loaded databases, and the cluster with them. Returns the bytes freed. Raises
@@ -411,6 +319,10 @@ class DatabaseStore:
         return freed
 
 
+def _loaded(told: Mapping[str, Any]) -> Loaded:
+    return Loaded(**{**told, "tables": [LoadedTable(**table) for table in told["tables"]]})
+
+
 def _fingerprint(recipe: Recipe, engine: str, keys: Sequence[str], indexes: Sequence[str]) -> str:
     told: dict[str, Any] = {
         "engine": engine,
@@ -418,7 +330,6 @@ def _fingerprint(recipe: Recipe, engine: str, keys: Sequence[str], indexes: Sequ
         "keys": list(keys),
         "indexes": list(indexes),
     }
-    if engine == "postgres":
-        # Loaded before there were roles, tables would be nobody's to read.
-        told["roles"] = 1
+    if engine in DATABASES and DATABASES[engine].on_server:
+        told["roles"] = ServerHome.shape
     return hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()

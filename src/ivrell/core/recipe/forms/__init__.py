@@ -20,7 +20,7 @@ FORMS = {form.suffix: form for form in _ALL}
 def form_called(name: str) -> Form:
     """The form of that word. Raises BadInput when there is none."""
     if name not in FORMS:
-        raise BadInput(f'There is no form "{name}".', cure=f"Forms here: {', '.join(FORMS)}.")
+        raise BadInput(f'There is no form "{name}".', hint=f"Forms here: {', '.join(FORMS)}.")
     return FORMS[name]
 
 

@@ -43,7 +43,7 @@ def _padded(name: str, column: pa.Array, width: int) -> pa.Array:
             f"A value of {name} has {longest} characters and its field in a fixed-width line has "
             f"{width}.",
             where=name,
-            cure="Take another form, or bound the column's values.",
+            hint="Take another form, or bound the column's values.",
         )
     if pc.any(pc.match_substring_regex(text, "[\r\n]")).as_py():
         raise BadInput(

@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from ivrell.core.recipe.kinds.base import NAME, Block, KeysOf, Kind, Name, Share, Value
+from ivrell.core.recipe.kinds.base import NAME, Block, KeysOf, Kind, Name, Share
 from ivrell.core.recipe.kinds.category import Category
 from ivrell.core.recipe.kinds.code import Code
 from ivrell.core.recipe.kinds.derived import Derived
@@ -42,4 +42,4 @@ KINDS: dict[str, type[Kind]] = {
     )
 }  # fmt: skip
 
-__all__ = ["KINDS", "NAME", "Block", "Column", "KeysOf", "Kind", "Name", "Share", "Value"]
+__all__ = ["KINDS", "NAME", "Block", "Column", "KeysOf", "Kind", "Name", "Share"]

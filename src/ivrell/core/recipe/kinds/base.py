@@ -7,18 +7,10 @@ from typing import Annotated, Any, Literal, Self
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
-from pydantic import (
-    BaseModel,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    StrictBool,
-    StrictFloat,
-    StrictInt,
-    StrictStr,
-)
+from pydantic import BaseModel, ConfigDict, Field
 
 from ivrell.core.recipe.scatter import scatter
+from ivrell.core.records.points import LONGEST_TEXT, Value
 
 NAME = r"^[A-Za-z_][A-Za-z0-9_]{0,62}$"
 Name = Annotated[str, Field(pattern=NAME)]
@@ -29,9 +21,6 @@ Share = Annotated[float, Field(ge=0.0, lt=1.0)]
 
 Whole = Annotated[int, Field(ge=-(2**63), lt=2**63)]
 """A whole number that a column of int64 can hold."""
-
-LONGEST_TEXT = 2_000
-"""Characters of one value at the most: a block holds 131,072 of them."""
 
 FURTHEST = 1e200
 Finite = Annotated[float, Field(ge=-FURTHEST, le=FURTHEST)]
@@ -89,22 +78,6 @@ class Block:
 
 Place = Literal["first", "middle", "last", "absent"]
 KnobPlace = Annotated[str, Field(pattern=r"^\{[A-Za-z_]\w*\}$")]
-
-
-def _held(value: object) -> object:
-    if type(value) is int and not -(2**63) <= value < 2**63:
-        raise ValueError("a whole number lies between -2^63 and 2^63")
-    return value
-
-
-Value = Annotated[
-    StrictBool
-    | StrictInt
-    | Annotated[StrictFloat, Field(allow_inf_nan=False)]
-    | Annotated[StrictStr, Field(pattern=r"^[^\x00]*$", max_length=LONGEST_TEXT)],
-    BeforeValidator(_held),
-]
-"""One value of a column: text, a number, or true or false."""
 
 
 class Needle(BaseModel):

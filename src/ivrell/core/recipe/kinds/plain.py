@@ -6,7 +6,8 @@ import numpy as np
 import pyarrow as pa
 from pydantic import Field
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, Value
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
+from ivrell.core.records.points import Value
 
 
 class Boolean(Kind):

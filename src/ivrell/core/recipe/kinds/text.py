@@ -12,8 +12,9 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import LONGEST_TEXT, Block, KeysOf, Kind, PlainText
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText
 from ivrell.core.recipe.scatter import LARGEST, scatter
+from ivrell.core.records.points import LONGEST_TEXT
 
 _PIECE = re.compile(r"\[([^\]]+)\]|([^\[\]{}])")
 _REPEAT = re.compile(r"\{([0-9]{1,3})\}")

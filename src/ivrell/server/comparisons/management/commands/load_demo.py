@@ -2,8 +2,9 @@
 
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
-from django.core.management.base import BaseCommand
+from django.core.management.base import BaseCommand, CommandParser
 from django.utils import timezone
 
 from ivrell.core.comparison.file import read_text
@@ -20,10 +21,10 @@ def _place(path: Path) -> tuple[int, str]:
 class Command(BaseCommand):
     help = "Load each comparison file of a folder once; deleted ones do not come back."
 
-    def add_arguments(self, parser) -> None:
+    def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("folder", type=Path)
 
-    def handle(self, *args, **options) -> None:
+    def handle(self, *args: Any, **options: Any) -> None:
         now = timezone.now()
         for place, path in enumerate(sorted(options["folder"].glob("*.toml"), key=_place)):
             if not Comparison.objects.filter(demo=path.stem).exists():

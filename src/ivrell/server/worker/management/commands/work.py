@@ -2,14 +2,17 @@
 
 import asyncio
 import logging
+from collections.abc import Callable
 from typing import Any
 
 import procrastinate
-from django.core.management.base import BaseCommand
+from django.core.management.base import BaseCommand, CommandParser
+from django.db.models import QuerySet
 from procrastinate import jobs
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
 
+from ivrell.core.records.trouble import Trouble
 from ivrell.server.data.models import Making
 from ivrell.server.data.tasks import make_data
 from ivrell.server.queue import QUEUE
@@ -37,15 +40,18 @@ def sweep(*, died: bool = True) -> None:
     for task, arguments in asyncio.run(_queued_again(died)):
         _give_up(task, arguments)
     waiting = _waiting()
-    for model, task, name, states in (
-        (Trial, conduct_trial, "trial_id", [Trial.State.WAITING, Trial.State.RUNNING]),
-        (Making, make_data, "making_id", [Making.State.WAITING, Making.State.RUNNING]),
-        (Try, try_lane, "try_id", [Try.State.WAITING]),
-    ):
-        for record in model.objects.filter(state__in=states).order_by("pk"):
+    makings = Making.objects.filter(state__in=[Making.State.WAITING, Making.State.RUNNING])
+    tries = Try.objects.filter(state=Try.State.WAITING)
+    under_way: tuple[tuple[QuerySet[Any], Callable[[int], object], str], ...] = (
+        (Trial.objects.under_way(), lambda pk: conduct_trial.defer(trial_id=pk), "trial_id"),
+        (makings, lambda pk: make_data.defer(making_id=pk), "making_id"),
+        (tries, lambda pk: try_lane.defer(try_id=pk), "try_id"),
+    )
+    for records, go_on, name in under_way:
+        for record in records.order_by("pk"):
             if (name, record.pk) not in waiting:
                 log.info("%s was cut off and goes on", record)
-                task.defer(**{name: record.pk})
+                go_on(record.pk)
 
 
 async def _queued_again(died: bool) -> list[tuple[str, dict[str, Any]]]:
@@ -75,31 +81,34 @@ def _waiting() -> set[tuple[str, int]]:
 
 def _give_up(task: str, arguments: dict[str, Any]) -> None:
     """Tell with the record that its job ended the worker each time."""
-    message = {
-        "what": f"It ended the worker that did it, {MOST_ATTEMPTS} times.", "where": "",
-        "cure": "The worker's log has the details.",
-    }  # fmt: skip
+    message = Trouble(
+        what=f"It ended the worker that did it, {MOST_ATTEMPTS} times.",
+        hint="The worker's log has the details.",
+    )
     log.error("%s %s is given up: it ended the worker each time", task, arguments)
     if "trial_id" in arguments and task == conduct_trial.name:
         Trial.objects.get(pk=arguments["trial_id"]).finish(Trial.State.FAILED, message)
     elif "making_id" in arguments:
         Making.objects.get(pk=arguments["making_id"]).finish(Making.State.FAILED, message)
     elif "try_id" in arguments:
-        Try.objects.filter(pk=arguments["try_id"]).update(state=Try.State.FAILED, message=message)
+        attempt = Try.objects.get(pk=arguments["try_id"])
+        attempt.fail(message)
+        attempt.save()
 
 
 def _worker_app() -> procrastinate.App:
     """The queue with the connection that a worker needs."""
-    return app.with_connector(app.connector.get_worker_connector())
+    connector: Any = app.connector
+    return app.with_connector(connector.get_worker_connector())
 
 
 class Command(BaseCommand):
     help = "Conduct trials, one at a time."
 
-    def add_arguments(self, parser) -> None:
+    def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--after-death", action="store_true", help="the one before was killed")
 
-    def handle(self, *args, **options) -> None:
+    def handle(self, *args: Any, **options: Any) -> None:
         sweep(died=options["after_death"])
 
         async def work() -> None:

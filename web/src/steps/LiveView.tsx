@@ -1,4 +1,4 @@
-/** The race: a lane is a row of rounds filling up, the running one drawn as it goes. */
+/** The live view: a lane is a row of rounds filling up, the running one drawn as it goes. */
 import { useMutation } from "@tanstack/react-query";
 import { Button, Tooltip } from "antd";
 import { Link } from "react-router";
@@ -9,9 +9,9 @@ import { bytes, figures, plural, pointWords, seconds, trimmed } from "../ui/unit
 import { RunCurve } from "./RunCurve";
 import { type Ended, type LiveTrial, type Running, useLive } from "./useLive";
 
-export function Race({ comparison, trial }: { comparison: Comparison; trial: Trial }) {
+export function LiveView({ comparison, trial }: { comparison: Comparison; trial: Trial }) {
   const view = useView();
-  const race = useLive(trial.id, comparison.id);
+  const live = useLive(trial.id, comparison.id);
   const at = { params: { path: { id: trial.id } } };
   const stopAll = useMutation({
     mutationFn: () => taken(api.POST("/api/trials/{id}/stop/", at)),
@@ -20,7 +20,7 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
     mutationFn: (number: number) =>
       taken(
         api.POST("/api/trials/{id}/runs/{number}/stop/", {
-          params: { path: { id: trial.id, number: String(number) } },
+          params: { path: { id: trial.id, number } },
         }),
       ),
   });
@@ -32,35 +32,35 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
         }),
       ),
   });
-  const going = (trial.state === "running" || trial.state === "waiting") && !race.over;
+  const going = (trial.state === "running" || trial.state === "waiting") && !live.over;
   const ids = trial.plan.lanes ?? Object.keys(trial.lanes);
   const shown =
     trial.points.find((point) => JSON.stringify(point) === view.point) ??
-    race.running?.point ??
+    live.running?.point ??
     trial.points[0] ??
     {};
   const here = (point: Record<string, unknown>) => pointWords(point) === pointWords(shown);
-  const columns = shownRounds(trial, race);
-  const ended = race.ended.filter((run) => here(run.point));
+  const columns = shownRounds(trial, live);
+  const ended = live.ended.filter((run) => here(run.point));
   const longest = Math.max(
     0,
     ...ended.map((run) => run.elapsed_s ?? 0),
-    race.running?.elapsed ?? 0,
+    live.running?.elapsed ?? 0,
   );
   return (
-    <section className="race" data-testid="race" data-state={trial.state}>
-      <div className="row race-head">
+    <section className="live" data-testid="live" data-state={trial.state}>
+      <div className="row live-head">
         <h2>Trial {trial.id}</h2>
-        <span className="quiet grow cut" data-testid="race-state">
-          {stateWords(trial, race.ended.length, race.over)}
+        <span className="quiet grow cut" data-testid="live-state">
+          {stateWords(trial, live.ended.length, live.over)}
           {trial.points.length > 1 && `, ${pointWords(shown)}`}
           {roundsWords(trial, columns)}
         </span>
         {going ? (
           <>
-            <TimeLeft trial={trial} ended={race.ended} seen={race.seen} />
-            {race.running && (
-              <Button size="small" onClick={() => stopRun.mutate(race.running?.run ?? 0)}>
+            <TimeLeft trial={trial} ended={live.ended} seen={live.seen} />
+            {live.running && (
+              <Button size="small" onClick={() => stopRun.mutate(live.running?.run ?? 0)}>
                 Stop this run
               </Button>
             )}
@@ -83,23 +83,23 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
       {trial.message && (
         <div className="trouble" role="alert">
           {trial.message.where && <div className="where">{trial.message.where}</div>}
-          {trial.message.what} {trial.message.cure}
+          {trial.message.what} {trial.message.hint}
         </div>
       )}
-      {race.making && going && (
+      {live.making && going && (
         <div className="making">
           <span>
-            Making {race.making.table} as {race.making.form}
+            Making {live.making.table} as {live.making.form}
           </span>
-          <progress max={race.making.total} value={race.making.rows} />
+          <progress max={live.making.total} value={live.making.rows} />
           <span className="quiet">
-            {figures((100 * race.making.rows) / race.making.total, 2)} % of{" "}
-            {plural(race.making.total, "row")}
+            {figures((100 * live.making.rows) / live.making.total, 2)} % of{" "}
+            {plural(live.making.total, "row")}
           </span>
         </div>
       )}
       <div
-        className="race-grid"
+        className="live-grid"
         style={{
           gridTemplateColumns: `minmax(150px, 220px) repeat(${columns.length}, minmax(46px, 92px)) 28px`,
         }}
@@ -115,7 +115,7 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
           const lane = comparison.lanes.find((l) => l.id === id);
           const place = comparison.marks[id] ?? 0;
           return [
-            <div key={id} className="race-lane" data-testid={`race-${id}`}>
+            <div key={id} className="live-lane" data-testid={`live-${id}`}>
               <Glyph place={place} />
               <span className="cut" title={lane?.name ?? id}>
                 {lane?.name ?? id}
@@ -128,17 +128,17 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
                 longest={longest}
                 ended={ended.find((run) => run.approach === id && run.round === round)}
                 running={
-                  race.running?.approach === id &&
-                  race.running.round === round &&
-                  !race.running.memory_alone &&
+                  live.running?.approach === id &&
+                  live.running.round === round &&
+                  !live.running.memory_run &&
                   going
-                    ? race.running
+                    ? live.running
                     : undefined
                 }
               />
             )),
             <span key={`${id} drop`}>
-              {going && !trial.dropped.includes(id) && !race.out.has(id) && (
+              {going && !trial.dropped.includes(id) && !live.out.has(id) && (
                 <Tooltip title="Run this lane no more">
                   <button
                     className="text faint"
@@ -156,9 +156,9 @@ export function Race({ comparison, trial }: { comparison: Comparison; trial: Tri
       {going && (
         <Now
           comparison={comparison}
-          running={race.running}
-          cores={race.cores}
-          shadows={race.shadows}
+          running={live.running}
+          cores={live.cores}
+          shadows={live.shadows}
         />
       )}
       <Failures comparison={comparison} ended={ended} />
@@ -174,9 +174,9 @@ function mostRounds(trial: Trial): number {
 }
 
 /** The rounds there is room for: all of them, or the last ones up to that under way. */
-function shownRounds(trial: Trial, race: LiveTrial): number[] {
+function shownRounds(trial: Trial, live: LiveTrial): number[] {
   const first = 1 - (trial.plan.warm_ups ?? 1);
-  const seen = Math.max(first, ...race.ended.map((run) => run.round), race.running?.round ?? first);
+  const seen = Math.max(first, ...live.ended.map((run) => run.round), live.running?.round ?? first);
   const usual = trial.plan.until?.at_least ?? trial.plan.rounds ?? 5;
   const last = Math.min(mostRounds(trial), Math.max(seen, usual));
   const from = Math.max(
@@ -270,7 +270,7 @@ function Now({ comparison, running, cores, shadows }: NowProps) {
               <strong className="cut">{lane?.name}</strong>
             </div>
             <div className="quiet">
-              {running.memory_alone
+              {running.memory_run
                 ? "a run for its memory alone"
                 : running.warm_up
                   ? "warm-up"

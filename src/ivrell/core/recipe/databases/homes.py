@@ -1,0 +1,180 @@
+"""Where loaded tables live: in a file, or on a server; what a run finds of them there."""
+
+import shutil
+from abc import ABC, abstractmethod
+from dataclasses import replace
+from pathlib import Path
+
+import psycopg
+
+from ivrell.core.cluster import Cluster
+from ivrell.core.errors import BadInput
+from ivrell.core.measure.cache import evict, warm
+from ivrell.core.recipe.databases import DATABASES, roles
+from ivrell.core.recipe.databases.base import Loader
+from ivrell.core.recipe.databases.postgres import PostgresLoader
+from ivrell.core.records.wire import DatabasePlace
+from ivrell.core.servers import OwnServer
+
+Server = Cluster | OwnServer
+
+
+class Home(ABC):
+    """Where the databases of one engine live."""
+
+    @abstractmethod
+    def place(self, fingerprint: str) -> str:
+        """Where the database of a fingerprint is to be."""
+
+    @abstractmethod
+    def loader(self, place: str) -> Loader:
+        """What makes a database there, beside its final place at first."""
+
+    @abstractmethod
+    def holds(self, place: str) -> bool:
+        """Whether a database is there."""
+
+    @abstractmethod
+    def remove(self, place: str) -> None:
+        """Remove the database there."""
+
+    @abstractmethod
+    def for_run(
+        self, place: str, number: int, folder: Path, *, writes: bool, cache: str
+    ) -> DatabasePlace:
+        """Where the run of that number finds the tables: the loaded ones, or a copy of its own
+        where it writes, brought into the asked state of the cache."""
+
+    @abstractmethod
+    def restore(self, place: str, database: DatabasePlace) -> None:
+        """Put a run's own tables back to what they were."""
+
+    @abstractmethod
+    def after_run(self, database: DatabasePlace, *, writes: bool) -> None:
+        """Remove the copy that a run had."""
+
+
+class FileHome(Home):
+    """Databases that are files, which go with the folder that they lie in."""
+
+    def __init__(self, engine: str, folder: Path) -> None:
+        self._engine = engine
+        self._folder = folder
+
+    def place(self, fingerprint: str) -> str:
+        return str(self._folder / f"{fingerprint[:24]}.{self._engine}")
+
+    def loader(self, place: str) -> Loader:
+        half = Path(f"{place}_half")
+        half.unlink(missing_ok=True)
+        return DATABASES[self._engine](half)
+
+    def holds(self, place: str) -> bool:
+        return Path(place).exists()
+
+    def remove(self, place: str) -> None:
+        Path(place).unlink(missing_ok=True)
+
+    def for_run(
+        self, place: str, number: int, folder: Path, *, writes: bool, cache: str
+    ) -> DatabasePlace:
+        database = DatabasePlace(file=place)
+        if writes:
+            copy = folder / f".job-{Path(place).name}"
+            shutil.copyfile(place, copy)
+            database = DatabasePlace(file=str(copy), pristine=place)
+        (evict if cache == "cold" else warm)(Path(database.file))
+        return database
+
+    def restore(self, place: str, database: DatabasePlace) -> None:
+        """A run puts its file back itself."""
+
+    def after_run(self, database: DatabasePlace, *, writes: bool) -> None:
+        """The copy goes with the run's folder."""
+
+
+class ServerHome(Home):
+    """Databases on a PostgreSQL server: the private cluster, or one of the user's own."""
+
+    # Raised where databases that were loaded before are of no use any more: before there were
+    # roles tables would be nobody's to read.
+    shape = 1
+
+    def __init__(self, server: Server, folder: Path, settings: dict[str, str]) -> None:
+        self._server = server
+        self._folder = folder
+        self._settings = settings
+
+    @property
+    def _own(self) -> bool:
+        return isinstance(self._server, OwnServer)
+
+    def place(self, fingerprint: str) -> str:
+        return f"ivrell_{fingerprint[:24]}"
+
+    def loader(self, place: str) -> Loader:
+        half, address = Path(f"{place}_half"), self._server.maintenance
+        return PostgresLoader(half, address, with_roles=not self._own)
+
+    def holds(self, place: str) -> bool:
+        return place in self._server.databases()
+
+    def remove(self, place: str) -> None:
+        self._serve(f'DROP DATABASE IF EXISTS "{place}" WITH (FORCE)')
+
+    def for_run(
+        self, place: str, number: int, folder: Path, *, writes: bool, cache: str
+    ) -> DatabasePlace:
+        database = DatabasePlace(name=place, shared=self._own)
+        if writes:
+            database = replace(database, name=f"{place[:40]}_run{number}")
+            self._copy(place, database.name)
+        self._set_cache(database.name, cache)
+        # Asked last: a server that was restarted listens elsewhere.
+        role = roles.WRITER if writes else roles.READER
+        return replace(database, address=self._server.socket_address(database.name, role))
+
+    def restore(self, place: str, database: DatabasePlace) -> None:
+        self._copy(place, database.name)
+        self._set_cache(database.name, "warm")
+
+    def after_run(self, database: DatabasePlace, *, writes: bool) -> None:
+        if writes:
+            self.remove(database.name)
+
+    def _copy(self, place: str, name: str) -> None:
+        self.remove(name)
+        self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{place}"')
+        if not self._own:
+            roles.admit(self._server.maintenance, name, roles.WRITER)
+
+    def _set_cache(self, name: str, state: str) -> None:
+        """Bring tables into the server's buffers, or out of them, for which it is restarted."""
+        if state == "cold":
+            if not isinstance(self._server, Cluster):
+                raise BadInput(
+                    "The buffers of a server of your own are not emptied: that would restart it.",
+                    where="cache",
+                    hint="Leave the cache warm, or let the lane use the private server.",
+                )
+            self._server.restart(self._evict, self._settings)
+            return
+        with psycopg.connect(self._server.address(name), autocommit=True) as db:
+            try:
+                db.execute("CREATE EXTENSION IF NOT EXISTS pg_prewarm")
+            except psycopg.Error:
+                # A server of the user's own need not have it; a warm-up round does as much.
+                return
+            db.execute(
+                "SELECT pg_prewarm(c.oid) FROM pg_class c JOIN pg_namespace n "
+                "ON n.oid = c.relnamespace WHERE n.nspname = 'public' AND c.relkind IN ('r', 'i')"
+            )
+
+    def _evict(self) -> None:
+        for path in (self._folder / "base").rglob("*"):
+            if path.is_file():
+                evict(path)
+
+    def _serve(self, sql: str) -> None:
+        with psycopg.connect(self._server.maintenance, autocommit=True) as server:
+            server.execute(sql)

@@ -1,0 +1,200 @@
+"""What the runs of a trial say: findings.json, the API, the page, the report."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from pydantic import BaseModel, model_validator
+
+from ivrell.core.former import with_words_of_now
+from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.points import Point
+from ivrell.core.records.run import Call, RunState
+from ivrell.core.records.wire import Failure
+
+LaneState = Literal["done", "failed", "limit", "stopped", "warm-up only"]
+RatioVerdict = Literal["faster", "slower", "cannot tell apart"]
+Unit = Literal["seconds", "bytes", "count", "cores", "share"]
+Better = Literal["lower", "higher", "neither"]
+
+_FORMER_WORDS = {"told": "trouble", "core_wait_share": "run_queue_wait_share"}
+
+
+@dataclass(frozen=True)
+class Summary:
+    """What a set of repeated measurements says.
+
+    ``low`` and ``high`` bound the median with probability ``level`` (below 0.95 when there
+    are too few values for that; null for a single one).
+    """
+
+    count: int
+    median: float
+    quartile_1: float
+    quartile_3: float
+    smallest: float
+    largest: float
+    low: float | None
+    high: float | None
+    level: float | None
+
+
+@dataclass(frozen=True)
+class Ratio:
+    """Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
+    with fewer than two rounds. ``floor`` is the factor that the machine's own noise reaches,
+    null where it was never measured. ``bound`` says that one of the two did not finish: the
+    other is "at least" or "at most" so many times faster."""
+
+    value: float
+    low: float | None
+    high: float | None
+    rounds: int
+    verdict: RatioVerdict
+    floor: float | None = None
+    bound: Literal["at least", "at most"] | None = None
+
+
+class Caution(BaseModel, frozen=True):
+    """Something that weakens a result: ``word`` names it in short, ``lane`` is the lane it is
+    about or null for all, ``hint`` says what to do."""
+
+    word: str
+    reason: str
+    hint: str
+    lane: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _former_words(cls, given: Any) -> Any:
+        return with_words_of_now(given, {"cure": "hint"})
+
+
+@dataclass(frozen=True)
+class Measured:
+    """A measure over the counted runs of a lane: their median, smallest and largest, how many
+    they are, and the median as a part of the baseline's (None where there is none)."""
+
+    median: float
+    smallest: float
+    largest: float
+    count: int
+    of_baseline: float | None = None
+
+
+@dataclass(frozen=True)
+class MeasureRow:
+    """A measure with its values by lane id; lanes that do not tell it are not among them."""
+
+    key: str
+    label: str
+    unit: Unit
+    better: Better
+    how: str
+    lanes: dict[str, Measured]
+
+
+class Dot(BaseModel):
+    """One run as it is drawn; times in seconds, memory in bytes."""
+
+    run: int
+    round: int
+    warm_up: bool
+    state: RunState
+    counted: bool
+    elapsed_s: float | None
+    at_least_s: float | None
+    cpu_user_s: float | None
+    cpu_system_s: float | None
+    peak_above_start_bytes: int | None
+
+
+class StageMedian(BaseModel):
+    """Median of a stage over the counted runs; the part outside all stages has no name."""
+
+    name: str | None
+    elapsed_s: float
+    cpu_s: float | None
+
+
+class LaneFindings(BaseModel):
+    """One lane at one point; ``trouble`` is what kept it from its end, in words, or empty."""
+
+    id: str
+    name: str
+    engine: str
+    input: str
+    parent: str | None = None
+    baseline: bool
+    state: LaneState
+    trouble: str = ""
+    code_lines: int
+    answer_rows: int | None = None
+    start: float | None = None
+    elapsed: Summary | None = None
+    cpu_user: Summary | None = None
+    cpu_system: Summary | None = None
+    cpu_total: Summary | None = None
+    cores_busy: float | None = None
+    run_queue_wait_share: float | None = None
+    others_busy: float | None = None
+    inner_repeats: float | None = None
+    first_call: float | None = None
+    cached_share: float | None = None
+    most_threads: float | None = None
+    calls: list[Call] = []
+    peak_memory: Summary | None = None
+    peak_memory_absolute: Summary | None = None
+    memory_run: int | None = None
+    memory_method: str | None = None
+    counters: dict[str, float] = {}
+    left_bytes: float | None = None
+    answer_bytes: float | None = None
+    tables_s: float | None = None
+    failure: Failure | None = None
+    ratio: Ratio | None = None
+    stages: list[StageMedian] = []
+    agreement: Agreement | None = None
+    runs: list[Dot] = []
+
+    @model_validator(mode="before")
+    @classmethod
+    def _former_words(cls, given: Any) -> Any:
+        return with_words_of_now(given, _FORMER_WORDS) if isinstance(given, Mapping) else given
+
+    @property
+    def trusted(self) -> bool:
+        """Whether it may be ranked: it was measured and its answer is the right one."""
+        agrees = self.agreement is None or self.agreement.agrees
+        return self.elapsed is not None and self.state == "done" and agrees
+
+
+class Findings(BaseModel):
+    """What the runs at one point say: lanes in the file's order; ``ranking`` of their ids, quickest
+    first, those that disagree or did not finish last."""
+
+    point: Point
+    conclusion: str = ""
+    ranking: list[str]
+    cautions: list[Caution]
+    lanes: list[LaneFindings]
+    measures: list[MeasureRow] = []
+
+    def lane(self, id_: str) -> LaneFindings:
+        """The lane of that id. Raises KeyError where it did not run here."""
+        for lane in self.lanes:
+            if lane.id == id_:
+                return lane
+        raise KeyError(id_)
+
+    @property
+    def ranked(self) -> list[LaneFindings]:
+        """The lanes in the order of the ranking."""
+        return [self.lane(id_) for id_ in self.ranking]
+
+
+class TrialFindings(BaseModel):
+    """What a whole trial says, point by point: findings.json."""
+
+    ended: Literal["done", "stopped"]
+    points: list[Findings]

@@ -1,0 +1,77 @@
+"""What machine a trial ran on: machine.json, the API."""
+
+from pydantic import BaseModel, field_validator
+
+
+class Noise(BaseModel):
+    """The machine's own noise as it was last measured: ``logs`` are logarithms of ratios between
+    two lanes that are the same, one a round; ``elapsed_s`` the median of one of them."""
+
+    taken_at: str = ""
+    load: list[float] = []
+    busy_cores: float | None = None
+    rounds: int = 0
+    elapsed_s: float | None = None
+    logs: list[float]
+
+
+class SandboxState(BaseModel):
+    """Whether runs can be sandboxed here, and why not."""
+
+    works: bool
+    why_not: str | None = None
+
+
+class Methods(BaseModel):
+    """How CPU time and memory are measured here."""
+
+    cpu: str = ""
+    memory: str = ""
+
+
+class InstalledEngine(BaseModel):
+    """An engine as it was found: whether it can be used, and the versions of what it needs."""
+
+    installed: bool
+    versions: dict[str, str]
+
+
+class UsedRuntime(BaseModel):
+    """Another interpreter that runs of the trial used."""
+
+    implementation: str
+    version: str
+    interpreter: str
+    packages: dict[str, str]
+
+
+class Machine(BaseModel):
+    """The machine as it was; sizes in bytes, ``load`` the kernel's run-queue averages over 1, 5 and
+    15 minutes, ``pressure`` the share of the last 10 s in which something waited for a core,
+    memory or disk, in percent. What an earlier version did not tell has no value."""
+
+    host: str = ""
+    taken_at: str = ""
+    processor: str = ""
+    architecture: str = ""
+    cores: int | None = None
+    memory_bytes: int = 0
+    free_memory_bytes: int = 0
+    free_disk_bytes: int = 0
+    kernel: str = ""
+    system: str = ""
+    python: str = ""
+    load: list[float] = []
+    busy_cores: float | None = None
+    noise: Noise | None = None
+    sandbox: SandboxState = SandboxState(works=False)
+    pressure: dict[str, float] | None = None
+    engines: dict[str, InstalledEngine] = {}
+    ivrell: str = ""
+    methods: Methods = Methods()
+    runtimes: dict[str, UsedRuntime] = {}
+
+    @field_validator("runtimes", mode="before")
+    @classmethod
+    def _told_as_text_before(cls, given: dict[str, object]) -> dict[str, object]:
+        return {name: told for name, told in given.items() if not isinstance(told, str)}

@@ -1,0 +1,135 @@
+"""The run record: a line of runs.jsonl, of an earlier version's too."""
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+from pydantic import BaseModel, model_validator
+
+from ivrell.core.former import with_words_of_now
+from ivrell.core.records.points import Point
+from ivrell.core.records.wire import Failure, LimitReached, Span, StageTime, StatementPlan
+
+RunState = Literal["done", "failed", "limit", "stopped"]
+TrialState = Literal["waiting", "running", "done", "stopped", "failed"]
+
+_FORMER_WORDS = {"core_wait_s": "run_queue_wait_s"}
+_FORMER_PARTS = {"handing over": "result export"}
+
+
+class Call(BaseModel):
+    """One call of a process that stayed for several; seconds per repeat, and what the engine
+    counted of it."""
+
+    elapsed_s: float
+    cpu_s: float | None
+    repeats: int
+    counters: dict[str, float] = {}
+
+
+class CacheState(BaseModel):
+    """State of the page cache that a plan asked for, and the share of the inputs that was in it
+    when the run began; None where that cannot be seen."""
+
+    asked: str
+    share: float | None
+
+
+class RunRecord(BaseModel):
+    """One run; times in seconds, sizes in bytes.
+
+    Figures that were not measured are None, with the reason in ``not_measured``. ``memory_run``
+    is one that was looked at so closely that its times count for nothing. ``scope`` says which
+    processes its CPU time and memory are those of. ``spent_s`` are seconds
+    of its trial until its end.
+    """
+
+    run: int
+    approach: str
+    engine: str
+    point: Point
+    round: int
+    position: int
+    warm_up: bool
+    memory_run: bool = False
+    state: RunState
+    elapsed_s: float | None = None
+    elapsed_at_least_s: float | None = None
+    cpu_user_s: float | None = None
+    cpu_system_s: float | None = None
+    peak_memory_bytes: int | None = None
+    start_memory_bytes: int | None = None
+    server_cpu_s: float | None = None
+    server_memory_bytes: int | None = None
+    memory_method: str | None = None
+    cpu_method: str | None = None
+    read_bytes: float | None = None
+    written_bytes: float | None = None
+    start_s: float | None = None
+    page_faults: float | None = None
+    context_switches: float | None = None
+    run_queue_wait_s: float | None = None
+    held_up_s: float | None = None
+    others_cpu_s: float | None = None
+    pressure: dict[str, float] | None = None
+    inner_repeats: int = 1
+    first_elapsed_s: float | None = None
+    calls: list[Call] = []
+    stages: list[StageTime] = []
+    spans: list[Span] = []
+    threads: dict[str, int] = {}
+    most_threads: int | None = None
+    several_processes: bool = False
+    counters: dict[str, float] = {}
+    answer_rows: int | None = None
+    answer_bytes: int | None = None
+    answer_fingerprint: str | None = None
+    left_bytes: int | None = None
+    tables_s: float | None = None
+    cache: CacheState | None = None
+    sandboxed: bool = False
+    scope: str = ""
+    cores: int | None = None
+    limit: LimitReached | None = None
+    error: Failure | None = None
+    output: str = ""
+    output_bytes: int = 0
+    not_measured: dict[str, str] = {}
+    plans: list[StatementPlan] = []
+    spent_s: float | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _former_words(cls, given: Any) -> Any:
+        if not isinstance(given, Mapping):
+            return given
+        now = dict(with_words_of_now(given, _FORMER_WORDS))
+        if isinstance(limit := now.get("limit"), Mapping):
+            now["limit"] = {**limit, "kind": _FORMER_PARTS.get(limit["kind"], limit["kind"])}
+        if isinstance(error := now.get("error"), Mapping):
+            now["error"] = {**error, "part": _FORMER_PARTS.get(error["part"], error["part"])}
+        return now
+
+    @property
+    def counted(self) -> bool:
+        """Whether its figures count: it came to its end and is neither a warm-up nor a memory
+        run."""
+        return self.state == "done" and not self.warm_up and not self.memory_run
+
+    @property
+    def cpu_s(self) -> float | None:
+        """CPU time, user and system."""
+        if self.cpu_user_s is None or self.cpu_system_s is None:
+            return None
+        return self.cpu_user_s + self.cpu_system_s
+
+    @property
+    def peak_above_start_bytes(self) -> int | None:
+        """Bytes held at the most, beyond what was held when the clock started."""
+        if self.peak_memory_bytes is None or self.start_memory_bytes is None:
+            return None
+        return max(0, self.peak_memory_bytes - self.start_memory_bytes)
+
+    @property
+    def why_in_trouble(self) -> str:
+        """The error's message, or "" where it has none."""
+        return self.error.message if self.error else ""

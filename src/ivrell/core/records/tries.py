@@ -1,0 +1,62 @@
+"""What came of trying a lane on a small size."""
+
+from typing import Literal
+
+from pydantic import BaseModel
+
+from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.points import Point
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.wire import StatementPlan
+
+TryState = Literal["waiting", "done", "failed"]
+
+
+class AnswerColumn(BaseModel):
+    """A column of an answer and its Arrow type."""
+
+    name: str
+    type: str
+
+
+class TryOutcome(BaseModel):
+    """One run of a lane (None where it was stopped before), the first rows of its answer as text,
+    and how its statements were carried out, where that was asked."""
+
+    run: RunRecord | None
+    point: Point
+    columns: list[AnswerColumn] = []
+    rows: list[list[str | None]] = []
+    plans: list[StatementPlan] = []
+
+
+InterruptionVerdict = Literal[
+    "can be started again", "cannot be started again", "was not killed"
+]  # fmt: skip
+
+
+class InterruptionRuns(BaseModel):
+    """The runs of an interruption: the one left alone, the one killed, the one begun anew."""
+
+    usual: RunRecord
+    killed: RunRecord
+    again: RunRecord | None = None
+
+
+class InterruptionOutcome(BaseModel):
+    """What a kill left of a lane, and what came of starting it again on that.
+
+    ``share`` is the part of its usual time after which it was killed, ``words`` a sentence with
+    figures; ``left`` and ``whole`` are rows by bucket, "" where the answer has none;
+    ``left_bytes`` the files in its folder; ``agreement`` that of the second start's answer with
+    the usual one.
+    """
+
+    verdict: InterruptionVerdict
+    words: str
+    share: float
+    runs: InterruptionRuns
+    left: dict[str, int]
+    whole: dict[str, int]
+    left_bytes: int | None
+    agreement: Agreement | None = None

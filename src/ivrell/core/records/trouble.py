@@ -1,0 +1,26 @@
+"""An error that somebody is told of: what, where, and what to do."""
+
+from typing import Any
+
+from pydantic import BaseModel, model_validator
+
+from ivrell.core.errors import BadInput
+from ivrell.core.former import with_words_of_now
+
+
+class Trouble(BaseModel):
+    """What is wrong, where (a place, or empty), and how to fix it."""
+
+    what: str
+    where: str = ""
+    hint: str = ""
+
+    @classmethod
+    def of(cls, error: BadInput) -> "Trouble":
+        """What an error of the user's says."""
+        return cls(what=error.what, where=error.where, hint=error.hint)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _former_words(cls, given: Any) -> Any:
+        return with_words_of_now(given, {"cure": "hint"})

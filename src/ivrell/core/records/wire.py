@@ -1,0 +1,438 @@
+"""What conductor, runner and worker say to each other of one run. Standard library only.
+
+A worker may be another interpreter, from Python 3.9 on.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any, Union
+
+
+@dataclass(frozen=True)
+class DatabasePlace:
+    """Where a run finds loaded tables.
+
+    Attributes:
+        file: a database that is a file; ``pristine`` is the one that it was copied from, where
+            the approach writes.
+        name: of a server's database; ``address`` is its connection string.
+        shared: whether the server has work of others too.
+    """
+
+    file: str = ""
+    pristine: str = ""
+    name: str = ""
+    address: str = ""
+    shared: bool = False
+
+
+@dataclass(frozen=True)
+class Job:
+    """One run as the worker sees it.
+
+    Attributes:
+        approach: fields of the approach, as in the comparison file.
+        tables: path of each table in the form the approach asked for, or paths of its parts.
+        knobs: value of each knob at this point.
+        folder: the run's own working folder.
+        threads: how many threads its libraries may use, or None for their own choice.
+        database: where tables are loaded; None for forms that are files.
+        service: address of the remote service, for approaches that ask one.
+        styles: how each table's csv is written, see CsvStyle; empty for other forms.
+        shapes: of each table its ``rows`` and its Arrow ``schema`` in hexadecimal digits, for
+            engines that lay tables out themselves.
+    """
+
+    approach: Mapping[str, Any]
+    tables: Mapping[str, str | list[str]]
+    form: str
+    knobs: Mapping[str, Any]
+    folder: Path
+    threads: int | None = None
+    database: DatabasePlace | None = None
+    service: str = ""
+    styles: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    shapes: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+
+    @property
+    def loaded(self) -> DatabasePlace:
+        """Where its tables are loaded. Raises ValueError for forms that are files."""
+        if self.database is None:
+            raise ValueError("these tables are files")
+        return self.database
+
+
+@dataclass(frozen=True)
+class Calls:
+    """How often the approach is called in its process.
+
+    Attributes:
+        per_process: calls one behind the other, told apart.
+        min_sample_s: seconds that a sample lasts at least, by repeating a short call.
+        repeats: of a short call, as the lane's first run at its point found them; None where
+            they are yet to be found.
+    """
+
+    per_process: int = 1
+    min_sample_s: float = 0.0
+    repeats: int | None = None
+
+
+RUN, EXPLAINED, LEFT = "run", "explained", "left"
+"""What a run does: the approach; the approach, telling how its engine carries it out; nothing but
+reading what an earlier one left."""
+
+
+@dataclass(frozen=True)
+class Order:
+    """What a worker finds in its job file."""
+
+    job: Job
+    calls: Calls = field(default_factory=Calls)
+    mode: str = RUN
+
+    def as_json(self) -> dict[str, Any]:
+        """As plain data."""
+        database = vars(self.job.database) if self.job.database else None
+        job = {**vars(self.job), "folder": str(self.job.folder), "database": database}
+        return {"job": job, "calls": vars(self.calls), "mode": self.mode}
+
+    @classmethod
+    def from_json(cls, given: Mapping[str, Any]) -> Order:
+        """From what ``as_json`` made."""
+        job = {**given["job"], "folder": Path(given["job"]["folder"])}
+        if job["database"]:
+            job["database"] = DatabasePlace(**job["database"])
+        return cls(Job(**job), Calls(**given["calls"]), given["mode"])
+
+
+@dataclass(frozen=True)
+class RunLimits:
+    """Bounds of one run, see Limits of a plan, whose fields these are."""
+
+    seconds: float
+    cpu_seconds: float | None
+    memory_bytes: int
+    output_bytes: int
+    written_bytes: int
+    processes: int
+    prepare_seconds: float
+
+
+@dataclass(frozen=True)
+class Walls:
+    """What a sandboxed run sees besides its own folder; see Sandbox."""
+
+    ours: list[str]
+    inputs: list[str]
+    hidden: list[str]
+    network: bool
+    beside: int | None
+
+
+@dataclass(frozen=True)
+class RunSpec:
+    """One run as the runner is told it.
+
+    Attributes:
+        run: its number.
+        interpreter: path of the Python that the worker runs in.
+        environment: of the worker, whole.
+        limits: those of the plan, or others.
+        cores: that it is pinned to, or None.
+        background: the load beside it, by name.
+        walls: of its sandbox, or None for none.
+        memory_alone: whether the run is there for its memory only: looked at often and closely,
+            whatever time that costs it.
+        restores: whether it has a copy of its own on a server, to be put back for more calls.
+        server: main process of a server that works for it alone, if there is one.
+        order: for the worker.
+    """
+
+    run: int
+    interpreter: str
+    environment: dict[str, str]
+    limits: RunLimits
+    cores: list[int] | None
+    background: str
+    walls: Walls | None
+    memory_alone: bool
+    restores: bool
+    server: int | None
+    order: Order
+
+    def as_json(self) -> dict[str, Any]:
+        """As plain data."""
+        walls = vars(self.walls) if self.walls else None
+        return {
+            **vars(self), "limits": vars(self.limits), "walls": walls,
+            "order": self.order.as_json(),
+        }  # fmt: skip
+
+    @classmethod
+    def from_json(cls, given: Mapping[str, Any]) -> RunSpec:
+        """From what ``as_json`` made."""
+        walls = Walls(**given["walls"]) if given["walls"] else None
+        parts = {"limits": RunLimits(**given["limits"]), "walls": walls}
+        return cls(**{**given, **parts, "order": Order.from_json(given["order"])})
+
+
+@dataclass(frozen=True)
+class StageTime:
+    """What a stage of one run took, and how often it was gone through."""
+
+    name: str
+    elapsed_s: float
+    cpu_s: float
+    times: int = 1
+
+
+@dataclass(frozen=True)
+class Span:
+    """When a stage was in one run, in seconds since its start."""
+
+    name: str
+    start_s: float
+    end_s: float
+
+
+@dataclass
+class Figures:
+    """What one timed part used: seconds, bytes, counts. None could not be measured."""
+
+    cpu_user_s: float | None = None
+    cpu_system_s: float | None = None
+    cpu_method: str | None = None
+    peak_memory_bytes: int | None = None
+    start_memory_bytes: int | None = None
+    memory_method: str | None = None
+    read_bytes: float | None = None
+    written_bytes: float | None = None
+    page_faults: float | None = None
+    context_switches: float | None = None
+    run_queue_wait_s: float | None = None
+    held_up_s: float | None = None
+    others_cpu_s: float | None = None
+    pressure: dict[str, float] | None = None
+    server_cpu_s: float | None = None
+    server_memory_bytes: int | None = None
+    client_cpu_s: float | None = None
+
+
+@dataclass
+class TimedPart:
+    """One timed part of a run: a call, or ``repeats`` of one. Parts that are ``joined`` stand for
+    repeats of one call together. ``counters`` are what the engine counted of it, ``unknown`` what
+    it could not tell, each with the reason."""
+
+    elapsed_s: float
+    repeats: int
+    joined: bool
+    several_processes: bool
+    stages: list[StageTime]
+    spans: list[Span]
+    figures: Figures
+    counters: dict[str, float] = field(default_factory=dict)
+    unknown: dict[str, str] = field(default_factory=dict)
+    remote: RemoteUse | None = None
+
+
+@dataclass
+class Step:
+    """One step of a plan and the steps that feed it.
+
+    Attributes:
+        what: the engine's own word for it.
+        detail: on what: table, index, condition.
+        rows: rows that it gave, over all its loops; None where the engine did not count.
+        expected_rows: what the engine had expected.
+        own_s: seconds spent in it without the steps that feed it, of all threads together
+            where the engine works in threads; None where it did not time.
+        loops: how often it was gone through.
+        blocks: blocks that it found in buffers, read, and read or wrote as temporary files,
+            those of the steps that feed it included.
+    """
+
+    what: str
+    detail: str = ""
+    rows: float | None = None
+    expected_rows: float | None = None
+    own_s: float | None = None
+    loops: int | None = None
+    blocks: dict[str, int] = field(default_factory=dict)
+    steps: list[Step] = field(default_factory=list)
+
+
+@dataclass
+class StatementPlan:
+    """A statement, the line that it starts on, and how it was carried out; None where engines do
+    not tell."""
+
+    text: str
+    line: int
+    plan: Step | None
+
+
+@dataclass(frozen=True)
+class Export:
+    """The answer as the worker left it: rows, columns, bytes; the threads that libraries say they
+    have; how the engine carried out each statement, where that was asked."""
+
+    rows: int
+    columns: int
+    bytes: int
+    threads: dict[str, int] = field(default_factory=dict)
+    plans: list[StatementPlan] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Failure:
+    """Why a run failed: the kind of error, its message, line and trace, the part of the run that
+    it came in, and the last lines that the run printed."""
+
+    kind: str
+    message: str
+    line: int | None = None
+    trace: str = ""
+    part: str = "running"
+    printed: str = ""
+
+
+@dataclass(frozen=True)
+class LimitReached:
+    """Which limit ended a run, and its value."""
+
+    kind: str
+    value: float
+
+
+DONE, FAILED, LIMIT, STOPPED = "done", "failed", "limit", "stopped"
+"""How a run can end."""
+
+
+@dataclass(frozen=True)
+class RunEnd:
+    """How a run ended, as the runner tells and journals it; ``curve`` holds samples: seconds since
+    the clock started, CPU seconds until then, bytes held."""
+
+    state: str
+    start_s: float | None = None
+    parts: list[TimedPart] = field(default_factory=list)
+    elapsed_at_least_s: float | None = None
+    most_threads: int | None = None
+    export: Export | None = None
+    failure: Failure | None = None
+    limit: LimitReached | None = None
+    left_bytes: int | None = None
+    curve: list[tuple[float, float, int]] = field(default_factory=list)
+    output: str = ""
+    output_bytes: int = 0
+
+
+@dataclass(frozen=True)
+class Progress:
+    """A run as it goes on: seconds, CPU seconds, bytes above its start, the stage that it is in,
+    and how busy each core of the machine is."""
+
+    elapsed_s: float
+    cpu_s: float
+    memory_bytes: int
+    stage: str
+    cores: list[float]
+
+
+@dataclass(frozen=True)
+class Ready:
+    """A worker is ready for its clock: seconds since its process started, and the name of a child
+    process that does the work in its stead, or ""."""
+
+    start_s: float
+    engine: str
+
+
+@dataclass(frozen=True)
+class Used:
+    """What a worker's process and the children that it waited for used: CPU seconds, page faults,
+    and those of the children alone."""
+
+    user: float
+    system: float
+    faults: float
+    faults_of_children: float
+
+
+@dataclass(frozen=True)
+class SetUpUse:
+    """CPU seconds of set-ups between repeated calls, which are no part of them."""
+
+    user: float
+    system: float
+
+
+@dataclass(frozen=True)
+class Stopped:
+    """The clock of a timed part has stopped; ``more`` says that another part follows."""
+
+    elapsed_s: float
+    repeats: int
+    used: Used
+    set_up: SetUpUse
+    stages: list[StageTime]
+    spans: list[Span]
+    more: bool
+    joined: bool
+
+
+@dataclass(frozen=True)
+class RemoteUse:
+    """What processes on other machines report that they used: CPU seconds, and the most bytes that
+    all of them held."""
+
+    cpu_user_s: float
+    cpu_system_s: float
+    peak_memory_bytes: int
+
+
+@dataclass(frozen=True)
+class Counted:
+    """What an engine counted during one call, or several.
+
+    Attributes:
+        counters: figures by plain names.
+        unknown: names of figures that could not be told apart from other work, each with the
+            reason.
+        remote: what remote processes used, where they do part of the work.
+    """
+
+    counters: Mapping[str, float] = field(default_factory=dict)
+    unknown: Mapping[str, str] = field(default_factory=dict)
+    remote: RemoteUse | None = None
+
+
+@dataclass(frozen=True)
+class Restore:
+    """A run asks for its tables on a server to be put back to what they were."""
+
+
+WorkerSays = Union[Ready, Stopped, Counted, Restore, Export, Failure]  # noqa: UP007 - Python 3.9
+"""What a worker tells its runner."""
+
+EVENTS: dict[str, type] = {
+    "ready": Ready,
+    "stopped": Stopped,
+    "counted": Counted,
+    "restore": Restore,
+    "exported": Export,
+    "failed": Failure,
+}
+"""Names of what a worker tells, on the line."""
+
+_NAMES = {kind: name for name, kind in EVENTS.items()}
+
+
+def as_event(says: WorkerSays) -> dict[str, Any]:
+    """What a worker tells, as plain data."""
+    return {"event": _NAMES[type(says)], **asdict(says)}

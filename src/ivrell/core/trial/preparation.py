@@ -1,0 +1,216 @@
+"""What a trial needs before its first run: checked, then made."""
+
+import logging
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import partial
+from pathlib import Path
+from typing import Any, TypeVar
+
+import psycopg
+
+from ivrell.core.agreement.sources import Sources
+from ivrell.core.comparison.model import Comparison
+from ivrell.core.engines.base import Approach, state_of
+from ivrell.core.engines.registry import ENGINES
+from ivrell.core.errors import BadInput
+from ivrell.core.recipe.databases import DATABASES
+from ivrell.core.recipe.databases.places import Databases
+from ivrell.core.recipe.databases.store import Loaded
+from ivrell.core.recipe.generate import Generator, shapes
+from ivrell.core.recipe.input import Input
+from ivrell.core.recipe.making import Progress
+from ivrell.core.recipe.model import Recipe
+from ivrell.core.recipe.store import DataStore, Made
+from ivrell.core.records.data import MadeTable
+from ivrell.core.records.machine import UsedRuntime
+from ivrell.core.records.points import Point, point_name
+from ivrell.core.runtimes import Runtimes
+from ivrell.core.trial.plan import Plan
+
+log = logging.getLogger("ivrell.trial")
+
+Tables = dict[str, Made] | Loaded
+"""The tables of a point as an approach finds them: in files, or loaded."""
+
+DataPlace = tuple[str, Input, tuple[str, ...], tuple[str, ...], str]
+"""A point, an input, the keys and indexes of loaded tables, and the server they stand on."""
+
+Done = TypeVar("Done")
+
+
+class Preparation:
+    """The data, the servers and the interpreters of one trial.
+
+    Args:
+        plan: what is to be done.
+        store: where made data is kept.
+        workers: processes that make data.
+        registry: folder in which other interpreters and servers are registered; Ivrell's own
+            unless given.
+
+    Raises BadInput for what cannot be run here, before anything is made.
+    """
+
+    def __init__(
+        self,
+        comparison: Comparison,
+        plan: Plan,
+        store: DataStore,
+        *,
+        workers: int,
+        registry: Path | None,
+    ) -> None:
+        self.comparison = comparison
+        self.plan = plan
+        self.store = store
+        self.lanes = plan.chosen_lanes(comparison)
+        self.points = plan.points(comparison)
+        self.databases = Databases(store.root.with_name("loaded"), registry)
+        self._workers = workers
+        self._made: dict[DataPlace, Tables] = {}
+        based = comparison.data.based_on(Path(plan.own_files or Path.cwd()))
+        self._recipes = {point_name(p): based.resolved(p) for p in self.points}
+        _check_engines(self.approaches)
+        _check_cores(plan)
+        self._check_layouts()
+        for approach in self.approaches:
+            if approach.needs.at:
+                self.databases.at(approach.needs.at)
+        known = Runtimes(registry)
+        names = dict.fromkeys(approach.needs.runtime for approach in self.approaches)
+        self.runtimes = {name: known.get(name) for name in names if name}
+
+    @property
+    def approaches(self) -> list[Approach]:
+        """The approaches that run, in the file's order."""
+        return [self.comparison.lane(lane) for lane in self.lanes]
+
+    @property
+    def used_runtimes(self) -> dict[str, UsedRuntime]:
+        """The other interpreters that runs use, by name."""
+        return {
+            name: UsedRuntime(
+                implementation=runtime.implementation,
+                version=runtime.version,
+                interpreter=runtime.interpreter,
+                packages=dict(runtime.packages),
+            )
+            for name, runtime in self.runtimes.items()
+        }
+
+    def _check_layouts(self) -> None:
+        """Refuse what cannot be laid out at a point."""
+        for approach in self.approaches:
+            engine = ENGINES[approach.engine]
+            if not engine.looks_at_tables:
+                continue
+            for recipe in self._recipes.values():
+                if wrong := engine.problem_with(approach, shapes(recipe)):
+                    where = f"approach {approach.id}"
+                    where += f", line {wrong.line}" if wrong.line else ""
+                    raise BadInput(wrong.what, where=where, hint=wrong.hint)
+
+    def shapes(self, point: Point) -> Mapping[str, Mapping[str, Any]]:
+        """Rows and schema of each table at a point; see Job.shapes."""
+        recipe = self.recipe(point)
+        generator = Generator(recipe)
+        return {
+            table: {
+                "rows": recipe.rows_of(table),
+                "schema": generator.schema(table).serialize().to_pybytes().hex(),
+            }
+            for table in recipe.tables
+        }
+
+    def recipe(self, point: Point) -> Recipe:
+        """The recipe at a point, with its knobs in place."""
+        return self._recipes[point_name(point)]
+
+    def sources(self, point: Point) -> Sources:
+        """The rows that go in at a point."""
+        return Sources(self.recipe(point))
+
+    def make_all(self, progress: Progress, stopped: Callable[[], bool]) -> list[MadeTable]:
+        """Make the data of every approach at every point; what was made. Raises Stopped."""
+        for point in self.points:
+            for approach in self.approaches:
+                place = _place_of_data(point, approach)
+                if place not in self._made:
+                    make = partial(self.make, point, approach, progress, stopped)
+                    self._made[place] = self.with_server(make)
+        tables = [table for made in self._made.values() for table in _records(made)]
+        return list({(table.paths[0], table.table): table for table in tables}.values())
+
+    def make(
+        self,
+        point: Point,
+        approach: Approach,
+        progress: Progress | None = None,
+        stopped: Callable[[], bool] | None = None,
+    ) -> Tables:
+        """Make the data of an approach at a point. Raises Stopped."""
+        recipe, wanted, needs = self.recipe(point), approach.wanted, approach.needs
+        if wanted.form in DATABASES:
+            return self.databases.at(needs.at).ensure(
+                recipe,
+                wanted.form,
+                keys=needs.keys,
+                indexes=needs.indexes,
+                progress=progress,
+                stopped=stopped,
+            )
+        return {
+            table: self.store.ensure(
+                recipe, table, wanted, workers=self._workers, progress=progress, stopped=stopped
+            )
+            for table in recipe.tables
+        }
+
+    def tables(self, point: Point, approach: Approach) -> Tables:
+        """What an approach finds at a point, once all is made."""
+        return self._made[_place_of_data(point, approach)]
+
+    def with_server(self, what: Callable[[], Done]) -> Done:
+        """Do something; once more where the private server ended before or in it."""
+        try:
+            return what()
+        except psycopg.OperationalError:
+            if not self.databases.revive():
+                raise
+            log.warning("the private server had ended and was started again")
+            return what()
+
+
+def _place_of_data(point: Point, approach: Approach) -> DataPlace:
+    """What decides which data an approach finds at a point."""
+    needs = approach.needs
+    return point_name(point), approach.wanted, tuple(needs.keys), tuple(needs.indexes), needs.at
+
+
+def _records(made: Tables) -> Iterable[MadeTable]:
+    if isinstance(made, Loaded):
+        return made.records()
+    return (table.record() for table in made.values())
+
+
+def _check_engines(approaches: Sequence[Approach]) -> None:
+    for approach in approaches:
+        state = state_of(ENGINES[approach.engine])
+        if not state.installed:
+            raise BadInput(
+                f"The engine {state.name} is not installed here "
+                f"({', '.join(state.missing)} missing).",
+                where=f"approach {approach.id}",
+                hint=f"Install it with: {state.hint}",
+            )
+
+
+def _check_cores(plan: Plan) -> None:
+    there = len(os.sched_getaffinity(0))
+    if plan.cores and plan.cores > there:
+        raise BadInput(
+            f"Runs cannot be pinned to {plan.cores} cores: there are {there}.",
+            where="cores",
+            hint=f"Ask for {there} at the most, or leave the choice of cores to the system.",
+        )

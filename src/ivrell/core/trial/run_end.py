@@ -1,0 +1,61 @@
+"""Why a run ended as it did, in words for whoever wrote its approach. Standard library only."""
+
+import signal
+from dataclasses import replace
+
+from ivrell.core.contain.sandbox import SAYS
+from ivrell.core.records.wire import Failure
+
+_PRINTED_LINES = 12
+_PRINTED_CHARACTERS = 2000
+
+
+def with_last_lines(failure: Failure, output: str) -> Failure:
+    """The failure with the last lines that were printed: why a child failed may stand there
+    alone."""
+    lines = output.rstrip().splitlines()[-_PRINTED_LINES:]
+    return replace(failure, printed="\n".join(lines)[-_PRINTED_CHARACTERS:])
+
+
+def spoke_out_of_turn(what: str, phase: str) -> Failure:
+    """The failure of a run whose code told something in its worker's place."""
+    return Failure(
+        "told what is not so",
+        f"Something in the run told Ivrell {what}, which its worker does not tell.",
+        part=phase,
+    )
+
+
+def sudden_end(code: int, phase: str, output: str, *, sandboxed: bool, begun: bool) -> Failure:
+    """The failure of a worker that ended with nothing said.
+
+    Args:
+        code: its exit status; negative for a signal.
+        phase: what it was doing.
+        output: what it printed.
+        sandboxed: whether it was in a sandbox.
+        begun: whether it ever got ready.
+    """
+    said = output.strip()
+    if sandboxed and not begun and said.startswith(SAYS):
+        return Failure(
+            "sandbox failed",
+            f"The sandbox could not start the run: {said.splitlines()[0]}. The "
+            "approach itself was not reached. Run ./ivrell machine to see whether the "
+            "sandbox works here; --no-sandbox runs without it.",
+            part=phase,
+        )
+    if sandboxed and code > 128:
+        # A sandbox tells the signal that ended its process as a shell does.
+        code = 128 - code
+    how = f"exit status {code}" if code >= 0 else f"signal {signal.Signals(-code).name}"
+    hint = (
+        "It was killed, perhaps by the system for want of memory."
+        if code == -signal.SIGKILL
+        else "It may have called exit, or crashed in compiled code; see what it printed."
+    )
+    return Failure(
+        "ended early",
+        f"The process ended while {phase} ({how}), without an answer. {hint}",
+        part=phase,
+    )

@@ -1,0 +1,339 @@
+"""What the API takes and gives of comparisons."""
+
+import datetime
+from dataclasses import fields
+from typing import Annotated, Any
+
+from pydantic import BaseModel, Field, field_validator
+
+from ivrell.core.comparison import looking
+from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
+from ivrell.core.comparison.model import Answer, Targets
+from ivrell.core.comparison.model import Comparison as ComparisonData
+from ivrell.core.engines.base import Approach, Problem
+from ivrell.core.engines.registry import ENGINES
+from ivrell.core.engines.sheet import SheetApproach, SheetEngine
+from ivrell.core.errors import BadInput
+from ivrell.core.recipe.forms import FORMS
+from ivrell.core.records.points import Value
+from ivrell.core.report.code_lines import code_lines
+from ivrell.core.sheets import check as sheets
+from ivrell.core.sheets.model import Cell, Column
+from ivrell.server.comparisons.models import Comparison, subject
+from ivrell.server.looks import LOOKS
+
+TableShapes = dict[str, tuple[list[str], int]]
+"""Names of the columns, and rows, of each table."""
+
+
+class LastTrial(BaseModel):
+    """A trial as the list of comparisons shows it."""
+
+    id: int
+    state: str
+    conclusion: str
+    finished_at: datetime.datetime | None
+
+
+class LaneMark(BaseModel):
+    """A lane's name and its place in the palette."""
+
+    name: str
+    mark: int
+
+
+class ComparisonLine(BaseModel):
+    """A comparison in the list; ``problem`` says why its file cannot be read, and is else empty."""
+
+    id: int
+    name: str
+    problem: str
+    question: str
+    lanes: list[LaneMark]
+    trials: int
+    last_trial: LastTrial | None
+    changed_at: datetime.datetime
+    demo: str
+
+    @classmethod
+    def of(cls, record: Comparison) -> "ComparisonLine":
+        """The line of a record, whose trials are there, the newest first."""
+        read, problem = None, ""
+        try:
+            read = record.data
+        except BadInput as error:
+            # A file that an earlier version took must not take the list down.
+            problem = str(error)
+        trials = list(record.trials.all())
+        return cls(
+            id=record.pk,
+            name=record.name,
+            problem=problem,
+            question=read.question if read else "",
+            lanes=[
+                LaneMark(name=approach.label, mark=record.marks.get(approach.id, 0))
+                for approach in (read.approach if read else [])
+            ],
+            trials=len(trials),
+            last_trial=LastTrial.model_validate(trials[0], from_attributes=True)
+            if trials
+            else None,
+            changed_at=record.changed_at,
+            demo=record.demo,
+        )
+
+
+class SheetShape(BaseModel):
+    """What stands on an approach's sheets, and what it will ask of the engine at the usual size.
+
+    ``scan_s`` are seconds of exact searches row by row, ``words`` what is to be said of them.
+    ``wrong_name`` is the column or cell whose formula has a mistake, ``wrong_at`` its character.
+    """
+
+    columns: list[Column]
+    cells: list[Cell]
+    rows_of: str
+    rows: int
+    sorted: list[str]
+    timed: list[str]
+    formula_cells: int = 0
+    scan_s: float = 0.0
+    words: str = ""
+    random: bool = False
+    wrong_name: str = ""
+    wrong_at: int = 0
+
+    @classmethod
+    def of(cls, approach: Approach, shapes: TableShapes | None, good: bool) -> "SheetShape | None":
+        """The sheets of an approach that has some; ``good`` says that nothing is wrong there."""
+        engine = ENGINES[approach.engine]
+        if (
+            shapes is None
+            or not isinstance(engine, SheetEngine)
+            or not isinstance(approach, SheetApproach)
+        ):
+            return None
+        rows_of = approach.rows_of or list(shapes)[-1]
+        cost = engine.cost(approach, shapes) if good else None
+        shape = cls(
+            columns=list(approach.columns),
+            cells=list(approach.cells),
+            rows_of=rows_of,
+            rows=shapes[rows_of][1] if rows_of in shapes else 0,
+            sorted=list(approach.sorted),
+            timed=list(approach.timed),
+        )
+        if cost:
+            shape.formula_cells, shape.scan_s = cost.cells, cost.scan_s
+            shape.words, shape.random = cost.words, cost.random
+        shape.wrong_name, shape.wrong_at = _mistake(approach, shapes)
+        return shape
+
+
+def _mistake(approach: SheetApproach, shapes: TableShapes) -> tuple[str, int]:
+    """Where on the sheet the first mistake is: the column or cell, and the character."""
+    wrong = sheets.problem(approach, shapes)
+    if wrong is None or wrong.line is None or wrong.column is None:
+        return "", 0
+    label, _ = sheets.labelled(approach)[wrong.line - 1]
+    return label.split(" ")[0].rstrip(":"), wrong.column - len(label) - 2
+
+
+class Lane(BaseModel):
+    """An approach with what can be told of its text without running it."""
+
+    id: str
+    name: str
+    engine: str
+    language: str
+    input: str
+    parts: int
+    forms: list[str]
+    parent: str | None
+    note: str
+    code: str
+    setup: str | None
+    settings_text: str
+    settings_known: list[str]
+    code_lines: int
+    problem: Problem | None
+    retired: bool
+    runtime: str
+    service: bool
+    sheet: SheetShape | None
+
+    @classmethod
+    def of(cls, approach: Approach, shapes: TableShapes | None) -> "Lane":
+        """An approach of a comparison whose tables are so shaped."""
+        engine, needs = ENGINES[approach.engine], approach.needs
+        problem = engine.problem(approach)
+        if problem is None and shapes is not None:
+            problem = engine.problem_with(approach, shapes)
+        return cls(
+            id=approach.id,
+            name=approach.label,
+            engine=approach.engine,
+            language=engine.language,
+            input=approach.wanted.form,
+            parts=approach.wanted.parts,
+            forms=[needs.server] if needs.server else list(engine.forms or FORMS),
+            parent=approach.parent,
+            note=approach.note,
+            code=approach.text(),
+            setup=needs.setup,
+            settings_text=settings_text(approach),
+            settings_known=[f.name for f in fields(approach) if f.name not in NOT_SETTINGS],
+            code_lines=code_lines(approach.text(), engine.language),
+            problem=problem,
+            retired=approach.retired,
+            runtime=needs.runtime,
+            service=needs.service is not None,
+            sheet=SheetShape.of(approach, shapes, problem is None),
+        )
+
+
+class ComparisonShape(BaseModel):
+    """A comparison in full; ``columns`` are the names of each table's, none of a table that is
+    the user's own file; ``marks`` each lane's place in the palette."""
+
+    id: int
+    name: str
+    question: str
+    baseline: str | None
+    answer: Answer
+    targets: Targets
+    knobs: dict[str, list[Value]]
+    lanes: list[Lane]
+    data_text: str
+    tables: list[str]
+    columns: dict[str, list[str]]
+    text: str
+    marks: dict[str, int]
+    changed_at: datetime.datetime
+    demo: str
+
+    @classmethod
+    def of(cls, record: Comparison) -> "ComparisonShape":
+        """A record in full. Raises BadInput where its text cannot be read any more."""
+        read = record.data
+        shapes = _shapes(record, read)
+        return cls(
+            id=record.pk,
+            name=record.name,
+            question=read.question,
+            baseline=read.baseline_id,
+            answer=read.answer,
+            targets=read.targets,
+            knobs=read.knobs,
+            lanes=[Lane.of(approach, shapes) for approach in read.approach],
+            data_text=data_text(record.text),
+            tables=list(read.data.tables),
+            columns={
+                name: [column.name for column in table.columns]
+                for name, table in read.data.tables.items()
+            },
+            text=record.text,
+            marks=record.marks,
+            changed_at=record.changed_at,
+            demo=record.demo,
+        )
+
+
+def _shapes(record: Comparison, data: ComparisonData) -> TableShapes | None:
+    """Columns and rows of each table at the first point; None where no approach asks for them or
+    they cannot be told."""
+    if not any(ENGINES[approach.engine].looks_at_tables for approach in data.approach):
+        return None
+    try:
+        return LOOKS.ask(looking.table_shapes, subject(record.text))
+    except BadInput:
+        return None
+
+
+class AnswerChange(BaseModel):
+    """Fields of the answer to set; null takes one out, absent ones stay."""
+
+    model_config = {"extra": "forbid"}
+
+    key: list[str] | None = None
+    order: bool | None = None
+    exact_types: bool | None = None
+    relative: float | None = None
+    absolute: float | None = None
+    reference: str | None = None
+    expected: str | None = None
+
+
+class TargetsChange(BaseModel):
+    """Targets to set, as numbers or as they are written ("1 s"); null takes one out."""
+
+    model_config = {"extra": "forbid"}
+
+    elapsed: float | str | None = None
+    memory: int | str | None = None
+
+
+class SettingsChange(BaseModel):
+    """Settings of the question that may be changed one by one; absent ones stay."""
+
+    name: Annotated[str, Field(min_length=1, max_length=200)] = "unnamed"
+    question: str = ""
+    baseline: str = ""
+    answer: AnswerChange = AnswerChange()
+    targets: TargetsChange = TargetsChange()
+    knobs: dict[str, list[Value] | None] = {}
+
+
+class Text(BaseModel):
+    """A comparison file, or its recipe."""
+
+    text: Annotated[str, Field(max_length=2_000_000)]
+
+
+class LaneChange(BaseModel):
+    """Fields of an approach to set; absent ones stay."""
+
+    id: str = ""
+    name: str = ""
+    engine: str = ""
+    input: str = ""
+    parent: str | None = None
+    note: str = ""
+    code: str = ""
+    setup: str = ""
+    retired: bool = False
+    columns: list[Column] = []
+    settings_text: str = ""
+
+    @property
+    def given(self) -> dict[str, Any]:
+        """The fields that are to be set."""
+        given = self.model_dump(exclude_unset=True)
+        if "columns" in given:
+            given["columns"] = [
+                {name: value for name, value in vars(column).items() if value is not None}
+                for column in self.columns
+            ]
+        return given
+
+
+class NewLane(BaseModel):
+    """A new lane: of an engine, branched from another lane, or a copy of one beside it."""
+
+    engine: str = "python"
+    branch_from: str | None = None
+    copy_of: str | None = None
+    name: str = ""
+
+    @field_validator("engine")
+    @classmethod
+    def _known(cls, name: str) -> str:
+        if name not in ENGINES:
+            raise ValueError(f'there is no engine "{name}"; engines: {", ".join(ENGINES)}')
+        return name
+
+
+class LaneOrder(BaseModel):
+    """Every lane's id in the order wanted."""
+
+    ids: list[str]

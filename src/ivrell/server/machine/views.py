@@ -1,0 +1,180 @@
+"""The API of the machine: what it is and is doing, what runs on it, what is kept there."""
+
+from django.conf import settings
+from django.db import connection
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from procrastinate.contrib.django.models import ProcrastinateJob, ProcrastinateWorker
+from rest_framework import status
+from rest_framework.decorators import api_view
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from ivrell.core.engines.base import state_of
+from ivrell.core.engines.registry import ENGINES
+from ivrell.core.machine import busy_cores, snapshot
+from ivrell.core.measure.noise import floor
+from ivrell.core.recipe.databases.store import DatabaseStore
+from ivrell.core.recipe.store import DataStore
+from ivrell.core.runtimes import Runtimes
+from ivrell.core.servers import Servers
+from ivrell.server.asking import asked
+from ivrell.server.machine import shapes
+from ivrell.server.machine.tasks import measure_noise
+from ivrell.server.queue import QUEUE
+from ivrell.server.replies import reply
+from ivrell.server.trials.models import Trial
+
+
+@extend_schema(responses=shapes.EngineList)
+@api_view(["GET"])
+def engines(request: Request) -> Response:
+    """The engines and whether they are there."""
+    states = [state_of(engine) for engine in ENGINES.values()]
+    return reply(shapes.EngineList(engines=states))
+
+
+class RuntimesView(APIView):
+    """Other interpreters that lanes in Python may ask for."""
+
+    @extend_schema(responses=shapes.RuntimeList, operation_id="runtimes")
+    def get(self, request: Request) -> Response:
+        """Those registered, looked at now."""
+        return self._all()
+
+    @extend_schema(
+        request=shapes.NewRuntime, responses=shapes.RuntimeList, operation_id="add_runtime"
+    )
+    def post(self, request: Request) -> Response:
+        """Register one."""
+        given = asked(shapes.NewRuntime, request)
+        Runtimes().add(given.name.strip(), given.interpreter.strip())
+        return self._all()
+
+    @extend_schema(
+        parameters=[OpenApiParameter("name", str, required=True)],
+        responses={200: shapes.RuntimeList},
+        operation_id="remove_runtime",
+    )
+    def delete(self, request: Request) -> Response:
+        """Forget one."""
+        Runtimes().remove(request.query_params.get("name", ""))
+        return self._all()
+
+    def _all(self) -> Response:
+        return reply(shapes.RuntimeList(runtimes=Runtimes().all()))
+
+
+class ServersView(APIView):
+    """PostgreSQL servers of the user's own that lanes may ask for."""
+
+    @extend_schema(responses=shapes.ServerList, operation_id="servers")
+    def get(self, request: Request) -> Response:
+        """Those registered, looked at now."""
+        return self._all()
+
+    @extend_schema(request=shapes.NewServer, responses=shapes.ServerList, operation_id="add_server")
+    def post(self, request: Request) -> Response:
+        """Register one."""
+        given = asked(shapes.NewServer, request)
+        Servers().add(given.name.strip(), given.address.strip())
+        return self._all()
+
+    @extend_schema(
+        parameters=[OpenApiParameter("name", str, required=True)],
+        responses={200: shapes.ServerList},
+        operation_id="remove_server",
+    )
+    def delete(self, request: Request) -> Response:
+        """Forget one; what was loaded there stays."""
+        Servers().remove(request.query_params.get("name", ""))
+        return self._all()
+
+    def _all(self) -> Response:
+        found = [
+            shapes.ServerShape(
+                name=one.name,
+                address=one.address,
+                version=one.version,
+                seen=one.main_process is not None,
+                problem=one.problem,
+            )
+            for one in Servers().all()
+        ]
+        return reply(shapes.ServerList(servers=found))
+
+
+@extend_schema(responses=shapes.MachineShape)
+@api_view(["GET"])
+def machine(request: Request) -> Response:
+    """What this machine is and is doing."""
+    found = snapshot(settings.IVRELL_DATA)
+    found.busy_cores = busy_cores()
+    noise = None
+    if found.noise:
+        floors = {str(rounds): floor(found.noise.logs, rounds) for rounds in (5, 10, 20)}
+        noise = shapes.NoiseFloors(**dict(found.noise), floors=floors)
+    return reply(shapes.MachineShape(**{**dict(found), "noise": noise}))
+
+
+@extend_schema(request=None, responses={202: None}, operation_id="measure_noise")
+@api_view(["POST"])
+def noise(request: Request) -> Response:
+    """Measure this machine's noise anew, when its turn comes; machine/ tells the outcome."""
+    measure_noise.defer(folder=str(settings.IVRELL_DATA))
+    return Response(status=status.HTTP_202_ACCEPTED)
+
+
+@extend_schema(methods=["GET"], responses=shapes.MadeData)
+@extend_schema(methods=["DELETE"], responses=shapes.MadeData)
+@api_view(["GET", "DELETE"])
+def made(request: Request) -> Response:
+    """Made data that is kept; DELETE clears it (it is made again when a trial needs it)."""
+    store = DataStore(settings.IVRELL_DATA / "made")
+    databases = DatabaseStore(settings.IVRELL_DATA / "loaded")
+    if request.method == "DELETE":
+        # Both refuse while a trial, a try or a making uses them, in whatever process.
+        store.trim(0)
+        databases.clear()
+    shape = shapes.MadeData(
+        limit_bytes=settings.MADE_LIMIT_BYTES,
+        kept=store.kept(),
+        loaded=[
+            shapes.LoadedData(
+                engine=loaded.engine,
+                tables=[table.table for table in loaded.tables],
+                rows=sum(table.rows for table in loaded.tables),
+                indexes=[*loaded.keys, *loaded.indexes],
+                size_bytes=loaded.size_bytes,
+            )
+            for loaded in databases.kept()
+        ],
+    )
+    return reply(shape)
+
+
+@extend_schema(responses=shapes.Now)
+@api_view(["GET"])
+def now(request: Request) -> Response:
+    """Who is signed in and what the machine is doing; cheap, asked often."""
+    trials = list(Trial.objects.under_way().select_related("comparison"))
+    running = next((t for t in trials if t.state == Trial.State.RUNNING), None)
+    with connection.cursor() as cursor:
+        cursor.execute(
+            f"SELECT count(*) FROM {ProcrastinateWorker._meta.db_table} "
+            "WHERE last_heartbeat > now() - interval '40 seconds'"
+        )
+        workers = cursor.fetchone()[0]
+    queued = ProcrastinateJob.objects.filter(queue_name=QUEUE)
+    shape = shapes.Now(
+        user=request.user.get_username(),
+        may_run=request.user.is_staff,
+        trial=running.pk if running else None,
+        comparison=running.comparison_id if running else None,
+        comparison_name=running.comparison.name if running else None,
+        waiting=sum(1 for trial in trials if trial.state == Trial.State.WAITING),
+        worker=workers > 0,
+        timing=queued.filter(status="doing").exists(),
+        noise=queued.filter(task_name="measure_noise", status__in=["todo", "doing"]).exists(),
+    )
+    return reply(shape)

@@ -1,0 +1,47 @@
+"""How shapes are published: what the API gives is whole, what it takes may leave out the usual."""
+
+from typing import Any
+
+from drf_spectacular.contrib.pydantic import PydanticExtension
+from drf_spectacular.drainage import set_override
+from drf_spectacular.openapi import AutoSchema
+from drf_spectacular.plumbing import ResolvedComponent
+from pydantic.json_schema import GenerateJsonSchema
+
+_SUFFIX = "Request"
+
+
+class _Whole(GenerateJsonSchema):
+    """Of what is given, every field is there."""
+
+    def field_is_required(self, field: Any, total: bool) -> bool:
+        return self.mode == "serialization" or super().field_is_required(field, total)
+
+
+class Shapes(PydanticExtension):  # type: ignore[no-untyped-call]
+    """Publishes a shape with all that stands in it; shapes of requests by names of their own."""
+
+    priority = 1
+
+    def get_name(self, auto_schema: AutoSchema, direction: str) -> str:
+        set_override(self.target, "suppress_collision_warning", True)
+        return str(self.target.__name__).removesuffix(_SUFFIX)
+
+    def map_serializer(self, auto_schema: AutoSchema, direction: str) -> dict[str, Any]:
+        asked = direction == "request"
+        suffix = _SUFFIX if asked else ""
+        schema: dict[str, Any] = self.target.model_json_schema(
+            ref_template=f"#/components/schemas/{{model}}{suffix}",
+            mode="validation" if asked else "serialization",
+            schema_generator=_Whole,
+        )
+        for name, part in schema.pop("$defs", {}).items():
+            auto_schema.registry.register_on_missing(
+                ResolvedComponent(  # type: ignore[no-untyped-call]
+                    name=f"{name}{suffix}",
+                    type=ResolvedComponent.SCHEMA,
+                    object=f"{name}{suffix}",
+                    schema=part,
+                )
+            )
+        return schema
