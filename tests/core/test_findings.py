@@ -87,7 +87,7 @@ class Figures(unittest.TestCase):
         runs = [run(1, "a", 1, 4.0, cpu_user_s=None, peak_memory_bytes=None, run_queue_wait_s=None)]
         lane = findings(parse(TEXT), runs, {"a": AGREES}, MACHINE, {"rows": 300}).lanes[0]
         for name in ("cpu_user", "cores_busy", "peak_memory", "run_queue_wait_share"):
-            self.assertIsNone(lane[name], name)
+            self.assertIsNone(getattr(lane, name), name)
 
 
 class Ranking(unittest.TestCase):
