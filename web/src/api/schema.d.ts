@@ -1831,6 +1831,16 @@ export interface components {
             printed: string;
         };
         /**
+         * FormChoice
+         * @description A form that an approach can read its tables in, and how that is said.
+         */
+        FormChoice: {
+            /** Form */
+            form: string;
+            /** Words */
+            words: string;
+        };
+        /**
          * Histogram
          * @description Counts between edges.
          */
@@ -1961,7 +1971,8 @@ export interface components {
         };
         /**
          * Lane
-         * @description An approach with what can be told of its text without running it.
+         * @description An approach with what can be told of its text without running it; ``how``, ``answer`` and
+         *     ``sees`` help whoever writes it.
          */
         Lane: {
             /** Id */
@@ -1977,7 +1988,13 @@ export interface components {
             /** Parts */
             parts: number;
             /** Forms */
-            forms: string[];
+            forms: components["schemas"]["FormChoice"][];
+            /** How */
+            how: string;
+            /** Answer */
+            answer: string;
+            /** Sees */
+            sees: components["schemas"]["Seen"][];
             /** Parent */
             parent: string | null;
             /** Note */
@@ -3884,6 +3901,16 @@ export interface components {
              * @default null
              */
             why_not: string | null;
+        };
+        /**
+         * Seen
+         * @description Something that an approach's code can name: the way it writes it, and what it stands for.
+         */
+        Seen: {
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
         };
         /**
          * ServerList

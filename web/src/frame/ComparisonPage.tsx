@@ -1,55 +1,16 @@
 /** One comparison: lanes on the left, the steps of the work, and the step in view. */
-import { lazy, Suspense } from "react";
+import { Suspense } from "react";
 import { Link, useSearchParams } from "react-router";
 import { useComparison, useFindings, useTrial, useTrials } from "../api/queries";
-import { AgreementStep } from "../steps/AgreementStep";
-import { FindingsStep } from "../steps/FindingsStep";
-import { QuestionStep } from "../steps/QuestionStep";
-import { TrialStep } from "../steps/TrialStep";
-import { changedSince, type StepProps } from "../steps/props";
+import { STEPS, stepAt, type Step } from "../steps";
 import { Trouble } from "../ui/Trouble";
 import { Rail } from "./Rail";
-import { useView } from "./view";
+import { useView } from "../ui/view";
 
-const ApproachesStep = lazy(() => import("../steps/ApproachesStep"));
-const DataStep = lazy(() => import("../steps/DataStep"));
-
-const STEPS: Record<string, { word: string; view: React.ComponentType<StepProps> }> = {
-  question: { word: "Question", view: QuestionStep },
-  data: { word: "Data", view: DataStep },
-  approaches: { word: "Approaches", view: ApproachesStep },
-  agreement: { word: "Agreement", view: AgreementStep },
-  trial: { word: "Trial", view: TrialStep },
-  findings: { word: "Findings", view: FindingsStep },
-};
-
-/** What a step still wants, or how it stands; an empty text says that all is well. */
-function stateOf(step: string, { comparison, trial, findings }: StepProps): string {
-  const troubled = comparison.lanes.filter((lane) => lane.problem && !lane.retired).length;
-  switch (step) {
-    case "question":
-      return comparison.question ? "" : "missing";
-    case "approaches":
-      if (comparison.lanes.length < 2) return "needs two lanes";
-      return troubled ? `${troubled} with errors` : "";
-    case "agreement": {
-      const odd = findings?.lanes.filter((l) => l.agreement?.verdict === "different").length;
-      return odd ? `${odd} differ` : "";
-    }
-    case "trial":
-      return trial?.state === "running" || trial?.state === "waiting" ? trial.state : "";
-    case "findings":
-      return trial && changedSince(comparison, trial) ? "stale" : "";
-    default:
-      return "";
-  }
-}
-
-/** What of the address goes along to a step: Findings opens with its whole board in sight. */
-function searchFor(step: string, search: URLSearchParams): string {
+/** What of the address goes along to a step. */
+function searchFor(step: Step, search: URLSearchParams): string {
   const kept = new URLSearchParams(search);
-  kept.delete("run");
-  if (step === "findings") kept.delete("lane");
+  for (const name of ["run", ...(step.drops ?? [])]) kept.delete(name);
   return `?${kept}`;
 }
 
@@ -80,33 +41,33 @@ export function ComparisonPage() {
     );
   }
   if (!comparison.data) return null;
-  const Step = (STEPS[view.step] ?? STEPS.question)?.view ?? QuestionStep;
+  const here = stepAt(view.step);
   const props = { comparison: comparison.data, trial: trial.data, findings: findings.data };
   return (
     <div className="work">
       <Rail {...props} />
       <main className="main" key={view.comparison}>
         <nav className="steps" aria-label="Steps">
-          {Object.entries(STEPS).map(([name, { word }]) => {
-            const state = stateOf(name, props);
+          {STEPS.map((step) => {
+            const state = step.state(props);
             return (
               <Link
-                key={name}
+                key={step.address}
                 to={{
-                  pathname: `/comparisons/${view.comparison}/${name}`,
-                  search: searchFor(name, search),
+                  pathname: `/comparisons/${view.comparison}/${step.address}`,
+                  search: searchFor(step, search),
                 }}
-                className={name === view.step ? "here" : ""}
-                aria-current={name === view.step ? "step" : undefined}
+                className={step === here ? "here" : ""}
+                aria-current={step === here ? "step" : undefined}
               >
-                {word}
+                {step.word}
                 {state && <span className="state caution">{state}</span>}
               </Link>
             );
           })}
         </nav>
         <Suspense fallback={<p className="faint">Opening…</p>}>
-          <Step {...props} />
+          <here.view {...props} />
         </Suspense>
       </main>
     </div>

@@ -9,7 +9,7 @@ import { Glyph, laneColour } from "../lanes/mark";
 import { verdictWord } from "../lanes/words";
 import { plural, times } from "../ui/units";
 import type { StepProps } from "../steps/props";
-import { useOff, useView } from "./view";
+import { useOff, useView } from "../ui/view";
 
 export function Rail({ comparison, findings }: StepProps) {
   const view = useView();

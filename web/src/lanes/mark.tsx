@@ -1,4 +1,5 @@
 /** A lane's mark: one colour and one glyph, everywhere. */
+import { LANE_COLOURS } from "../api/facts";
 import { symbol, type SymbolType } from "d3-shape";
 import {
   symbolCircle,
@@ -33,11 +34,8 @@ const GLYPHS: SymbolType[] = [
   turned(symbolWye),
 ];
 
-/** Number of lane colours in theme.css. */
-const COLOURS = 10;
-
 export function laneColour(place: number): string {
-  return `var(--lane-${place % COLOURS})`;
+  return `var(--lane-${place % LANE_COLOURS})`;
 }
 
 export function glyphPath(place: number, area: number): string {

@@ -1,16 +1,12 @@
 /** The time axis that every step shares: logarithmic, over bands of patience. */
 import { scaleLog, type ScaleLogarithmic } from "d3-scale";
+import { PATIENCE } from "../api/facts";
 import { shortSeconds } from "../ui/units";
 
 export type Scale = ScaleLogarithmic<number, number>;
 
 /** Bounds of human patience in seconds, and what each stretch between them feels like. */
-export const BANDS = [
-  { until: 0.1, word: "instant" },
-  { until: 1, word: "keeps the thought" },
-  { until: 10, word: "waiting" },
-  { until: Infinity, word: "people leave" },
-];
+export const BANDS = PATIENCE.map(({ until, word }) => ({ until: until ?? Infinity, word }));
 
 /** A log scale from the smallest to the largest time, with room at both ends. */
 export function timeScale(times: number[], width: number, pad = 8): Scale {

@@ -3,14 +3,14 @@ import { useQueryClient } from "@tanstack/react-query";
 import { App, Select } from "antd";
 import { useEffect, useState } from "react";
 import { api, taken, type Agreement, type LaneFindings } from "../api/client";
+import { EXPECTED } from "../api/facts";
 import type { StepProps } from "./props";
-import { useView } from "../frame/view";
+import { useView } from "../ui/view";
 import { Glyph } from "../lanes/mark";
 import { count, plural } from "../ui/units";
 import { Evidence } from "./Evidence";
 
 const PARTS = ["rows", "columns", "types", "values", "order", "every run"] as const;
-const EXPECTED = "the expected answer";
 const ASK_MS = 600;
 const PATIENCE_MS = 120_000;
 

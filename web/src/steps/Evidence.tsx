@@ -11,13 +11,13 @@ import {
   type Point,
   type Trial,
 } from "../api/client";
+import { EXPECTED } from "../api/facts";
 import { CodeDifference, type Language } from "../ui/editors";
 import { Glyph } from "../lanes/mark";
 import { DistanceAxis, Distances } from "../plot/distances";
 import { count, figures, plural } from "../ui/units";
 
 const WIDTH = 232;
-const EXPECTED = "the expected answer";
 
 type Props = {
   comparison: Comparison;

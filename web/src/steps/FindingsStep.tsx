@@ -6,7 +6,7 @@ import { Link } from "react-router";
 import type { Findings } from "../api/client";
 import { useTrials } from "../api/queries";
 import { changedSince, type StepProps } from "./props";
-import { useOff, useView } from "../frame/view";
+import { useOff, useView } from "../ui/view";
 import { Board } from "../lanes/Board";
 import { asText } from "../lanes/table";
 import { LaneDrawer } from "../lanes/LaneDrawer";

@@ -3,10 +3,10 @@ import { useMutation } from "@tanstack/react-query";
 import { Button, Tooltip } from "antd";
 import { Link } from "react-router";
 import { api, taken, type Comparison, type Trial } from "../api/client";
-import { useView } from "../frame/view";
+import { useView } from "../ui/view";
 import { Glyph, laneColour } from "../lanes/mark";
 import { bytes, figures, plural, pointWords, seconds, trimmed } from "../ui/units";
-import { RunCurve } from "./RunCurve";
+import { RunCurve } from "../plot/RunCurve";
 import { type Ended, type LiveTrial, type Running, useLive } from "./useLive";
 
 export function LiveView({ comparison, trial }: { comparison: Comparison; trial: Trial }) {

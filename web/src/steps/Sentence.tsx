@@ -1,6 +1,7 @@
 /** The plan as sentences whose parts can be changed where they stand. */
 import { InputNumber, Select } from "antd";
 import type { Comparison } from "../api/client";
+import { BACKGROUNDS, LIMIT_BOUNDS, PLAN_BOUNDS, UNTIL_BOUNDS } from "../api/facts";
 import { count, plural } from "../ui/units";
 import type { KnobValue, PlanDraft } from "./plan";
 
@@ -12,7 +13,9 @@ type Props = {
   onChange: (part: Partial<PlanDraft>) => void;
 };
 
-const BACKGROUNDS = ["quiet", "1 busy core", "2 busy cores", "memory", "disk"];
+const GIB = 2 ** 30;
+/** The most of a limit that a person would write, where the core sets none that low. */
+const MOST = { cpu: 1e6, gib: 1024 };
 
 export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
   const number = (
@@ -86,12 +89,13 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
             )}{" "}
             rounds as it takes until every interval is narrower than{" "}
             {sure("Narrower than, per cent", plan.narrower, "narrower", 0.5, 100)}%, at most{" "}
-            {sure("Rounds at most", plan.atMost, "atMost", 2, 1000)} or{" "}
-            {sure("Minutes at most", plan.minutes, "minutes", 0.1, 1440)} minutes,
+            {sure("Rounds at most", plan.atMost, "atMost", ...UNTIL_BOUNDS.at_most)} or{" "}
+            {sure("Minutes at most", plan.minutes, "minutes", 0.1, UNTIL_BOUNDS.minutes[1])}{" "}
+            minutes,
           </>
         ) : (
           <>
-            {sure("Rounds", plan.rounds, "rounds", 1, 1000)}
+            {sure("Rounds", plan.rounds, "rounds", ...PLAN_BOUNDS.rounds)}
             {one(
               "Rule of rounds",
               "number",
@@ -101,10 +105,17 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
           </>
         )}{" "}
         of {plural(lanes, "lane")} in shuffled order, each run in a fresh process,{" "}
-        {sure("Warm-ups", plan.warmUps, "warmUps", 0, 100)}
+        {sure("Warm-ups", plan.warmUps, "warmUps", ...PLAN_BOUNDS.warm_ups)}
         {plan.warmUps === 1 ? "warm-up" : "warm-ups"}, up to{" "}
-        {sure("Limit of time in seconds", plan.seconds, "seconds", 0.1, 86400)}s and{" "}
-        {sure("Limit of memory in GiB", plan.memoryGiB, "memoryGiB", 0.05, 1024)}
+        {sure("Limit of time in seconds", plan.seconds, "seconds", 0.1, LIMIT_BOUNDS.seconds[1])}s
+        and{" "}
+        {sure(
+          "Limit of memory in GiB",
+          plan.memoryGiB,
+          "memoryGiB",
+          0.05,
+          Math.min(MOST.gib, LIMIT_BOUNDS.memory_bytes[1] / GIB),
+        )}
         GiB a run
         {Object.entries(comparison.knobs).map(([knob, values]) => (
           <span key={knob}>
@@ -177,14 +188,40 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
         {one(
           "Calls",
           plan.calls,
-          { once: "once a process", kept: "several times a process", repeated: "again if short" },
+          {
+            once: "once a process",
+            several: "several times a process",
+            repeated: "again if short",
+          },
           (calls) => onChange({ calls }),
         )}
-        {plan.calls === "kept" && (
-          <> ({sure("Calls in one process", plan.kept, "kept", 2, 1000)} times)</>
+        {plan.calls === "several" && (
+          <>
+            {" "}
+            (
+            {sure(
+              "Calls in one process",
+              plan.callsPerProcess,
+              "callsPerProcess",
+              2,
+              PLAN_BOUNDS.calls_per_process[1],
+            )}{" "}
+            times)
+          </>
         )}
         {plan.calls === "repeated" && (
-          <> (until {sure("Shortest run in ms", plan.shortestMs, "shortestMs", 1, 60000)} ms)</>
+          <>
+            {" "}
+            (until{" "}
+            {sure(
+              "Shortest run in ms",
+              plan.shortestMs,
+              "shortestMs",
+              1,
+              1000 * PLAN_BOUNDS.min_sample_s[1],
+            )}{" "}
+            ms)
+          </>
         )}
         ; no run beyond{" "}
         {number(
@@ -193,12 +230,14 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
           (v) => onChange({ cpuSeconds: v }),
           {
             min: 0.01,
-            max: 1e6,
+            max: MOST.cpu,
             placeholder: "any",
           },
         )}
-        s of CPU time, {sure("Limit of files in GiB", plan.writtenGiB, "writtenGiB", 0.001, 1024)}{" "}
-        GiB of files, {sure("Limit of processes", plan.processes, "processes", 1, 10000)} processes.
+        s of CPU time,{" "}
+        {sure("Limit of files in GiB", plan.writtenGiB, "writtenGiB", 0.001, MOST.gib)} GiB of
+        files, {sure("Limit of processes", plan.processes, "processes", ...LIMIT_BOUNDS.processes)}{" "}
+        processes.
       </p>
     </>
   );

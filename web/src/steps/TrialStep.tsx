@@ -6,7 +6,7 @@ import { Link } from "react-router";
 import { api, taken } from "../api/client";
 import { useMachine, useTrials } from "../api/queries";
 import type { StepProps } from "./props";
-import { useOff, useView } from "../frame/view";
+import { useOff, useView } from "../ui/view";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
 import { asBody, keepPlan, keptPlan, mostRounds, points, type PlanDraft } from "./plan";

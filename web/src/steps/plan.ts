@@ -1,5 +1,6 @@
 /** A plan as it is written on the page, kept in the browser per comparison. */
 import type { Schemas } from "../api/client";
+import { USUAL_PLAN } from "../api/facts";
 
 export type KnobValue = string | number | boolean;
 
@@ -19,40 +20,46 @@ export type PlanDraft = {
   threads: (number | null)[];
   cores: number | null;
   background: string[];
-  calls: "once" | "kept" | "repeated";
-  kept: number;
+  calls: "once" | "several" | "repeated";
+  callsPerProcess: number;
   shortestMs: number;
   knobs: Record<string, KnobValue[]>;
 };
 
+const { until, limits } = USUAL_PLAN;
+const GIB = 2 ** 30;
+
 const USUAL: PlanDraft = {
-  rounds: 5,
+  rounds: USUAL_PLAN.rounds,
   untilSure: false,
-  narrower: 10,
-  atMost: 30,
-  minutes: 30,
-  warmUps: 1,
-  seconds: 120,
-  memoryGiB: 4,
-  cpuSeconds: null,
-  writtenGiB: 8,
-  processes: 256,
-  cache: ["warm"],
-  threads: [null],
-  cores: null,
-  background: ["quiet"],
+  narrower: 100 * until.narrower_than,
+  atMost: until.at_most,
+  minutes: until.minutes,
+  warmUps: USUAL_PLAN.warm_ups,
+  seconds: limits.seconds,
+  memoryGiB: limits.memory_bytes / GIB,
+  cpuSeconds: limits.cpu_seconds,
+  writtenGiB: limits.written_bytes / GIB,
+  processes: limits.processes,
+  cache: [...USUAL_PLAN.cache],
+  threads: [...USUAL_PLAN.threads],
+  cores: USUAL_PLAN.cores,
+  background: [...USUAL_PLAN.background],
   calls: "once",
-  kept: 5,
+  callsPerProcess: 5,
   shortestMs: 50,
   knobs: {},
 };
 
-const AT_LEAST = 5;
+const CALLS: PlanDraft["calls"][] = ["once", "several", "repeated"];
 
 export function keptPlan(comparison: number): PlanDraft {
   try {
     const text = localStorage.getItem(`ivrell-plan-${comparison}`);
-    return text ? { ...USUAL, ...(JSON.parse(text) as PlanDraft), knobs: {} } : USUAL;
+    if (!text) return USUAL;
+    const kept = JSON.parse(text) as Partial<PlanDraft>;
+    const calls = CALLS.includes(kept.calls ?? "once") ? (kept.calls ?? "once") : "once";
+    return { ...USUAL, ...kept, calls, knobs: {} };
   } catch {
     return USUAL;
   }
@@ -80,7 +87,7 @@ export function asBody(plan: PlanDraft, lanes: string[] | null): Schemas["PlanRe
     until: plan.untilSure
       ? {
           narrower_than: plan.narrower / 100,
-          at_least: Math.min(AT_LEAST, plan.atMost),
+          at_least: Math.min(until.at_least, plan.atMost),
           at_most: plan.atMost,
           minutes: plan.minutes,
         }
@@ -92,13 +99,13 @@ export function asBody(plan: PlanDraft, lanes: string[] | null): Schemas["PlanRe
     threads: plan.threads,
     cores: plan.cores,
     background: plan.background,
-    calls_per_process: plan.calls === "kept" ? plan.kept : 1,
+    calls_per_process: plan.calls === "several" ? plan.callsPerProcess : 1,
     min_sample_s: plan.calls === "repeated" ? plan.shortestMs / 1000 : 0,
     limits: {
       seconds: plan.seconds,
-      memory_bytes: Math.round(plan.memoryGiB * 2 ** 30),
+      memory_bytes: Math.round(plan.memoryGiB * GIB),
       cpu_seconds: plan.cpuSeconds,
-      written_bytes: Math.round(plan.writtenGiB * 2 ** 30),
+      written_bytes: Math.round(plan.writtenGiB * GIB),
       processes: plan.processes,
     },
     order_seed: crypto.getRandomValues(new Uint32Array(1))[0] ?? 1,

@@ -2,8 +2,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useReducer } from "react";
 import type { LiveEvent, Schemas } from "../api/client";
-
-export type Sample = { t: number; cpu: number; memory: number };
+import type { Sample } from "../plot/RunCurve";
 
 /** A run under way; one that is watched for its memory has times that count for nothing. */
 export type Running = Schemas["RunStarted"] & {

@@ -5,7 +5,7 @@ them in the very process that is measured, so what they load would weigh on its 
 """
 
 import importlib.metadata
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any
@@ -101,6 +101,14 @@ class Problem:
     hint: str = ""
 
 
+@dataclass(frozen=True)
+class Seen:
+    """Something that an approach's code can name: the way it writes it, and what it stands for."""
+
+    name: str
+    words: str
+
+
 TableShapes = Mapping[str, tuple[list[str], int]]
 """Names of the columns, and rows, of each table."""
 
@@ -116,6 +124,9 @@ class Engine:
         forms: forms of tables that it can read; None when the approach itself reads them.
         given_shapes: whether a run is told rows and schema of each table, see Job.shapes.
         looks_at_tables: whether ``problem_with`` says something of an approach and its tables.
+        how: for whoever writes an approach: what its code is to be.
+        answer: the same of what its answer may be.
+        stage: how its code names a part of the run.
     """
 
     name: str
@@ -125,6 +136,9 @@ class Engine:
     forms: tuple[str, ...] | None = None
     given_shapes = False
     looks_at_tables = False
+    how = "Write SQL; the rows of the last statement are the answer, fetched inside the clock."
+    answer = "The answer is taken with its column names as they are."
+    stage = "-- stage: read"
 
     def problem(self, approach: Any) -> "Problem | None":
         """What is plainly wrong with an approach's text, found without running it."""
@@ -139,6 +153,30 @@ class Engine:
         missing, and the line that installs it."""
         return {}, (), ""
 
+    def sees(self, approach: Any, tables: Iterable[str], knobs: Iterable[str]) -> list[Seen]:
+        """What an approach's code can name: tables, knobs, and a part of the run."""
+        words = self.table_words(approach)
+        return [
+            *(Seen(self.table_name(table), words) for table in tables),
+            *(Seen(self.knob_name(knob), "a knob's value") for knob in knobs),
+            Seen(self.stage, "names a part of the run, timed on its own"),
+        ]
+
+    def table_name(self, table: str) -> str:
+        """How code names a table."""
+        return table
+
+    def knob_name(self, knob: str) -> str:
+        """How code names a knob."""
+        return f":{knob}"
+
+    def table_words(self, approach: Any) -> str:
+        """What stands behind the name of a table."""
+        wanted = approach.wanted
+        if wanted.form == self.name:
+            return "a table, loaded with its keys and indexes"
+        return "a view over its file"
+
     def starting(self, table: str, column: str) -> dict[str, Any]:
         """Fields of a new approach that runs as it is: it answers with the row count of a table,
         whose first column is named too ("" where that is not known)."""
@@ -151,6 +189,13 @@ class Engine:
     def prepare(self, job: Job) -> Task:
         """Everything that stays outside the clock: imports, connections, views."""
         raise NotImplementedError
+
+
+def path_words(wanted: Input) -> str:
+    """What a table is for code that is given its files."""
+    if wanted.parts > 1 or wanted.split_by:
+        return f"list of paths of the {wanted.form} parts"
+    return f"path of the {wanted.form} file"
 
 
 @dataclass(frozen=True)

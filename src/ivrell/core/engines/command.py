@@ -3,12 +3,12 @@
 import shlex
 import shutil
 import subprocess
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach, Engine, Problem
+from ivrell.core.engines.base import Approach, Engine, Problem, Seen, path_words
 from ivrell.core.records.wire import Job
 from ivrell.core.tasks.buckets import in_buckets
 from ivrell.core.tasks.task import ApproachFailed, Stage, Task
@@ -148,6 +148,11 @@ def _check(argv: list[str], what: str) -> None:
 class CommandEngine(Engine):
     """Runs a program or pipeline; its processes are the run's."""
 
+    how = (
+        "Set argv to the program and its arguments; {script} is a file that holds this text, and "
+        "what it prints, or leaves at {out}, is the answer."
+    )
+
     name = "command"
     language = "text"
     approach = CommandApproach
@@ -157,6 +162,19 @@ class CommandEngine(Engine):
     def starting(self, table: str, column: str) -> dict[str, Any]:
         code = 'NR > 1 { rows++ }\nEND { print "rows"; print rows }\n'
         return {"argv": ["awk", "-f", "{script}", f"{{{table}}}"], "code": code}
+
+    def table_name(self, table: str) -> str:
+        return f"{{{table}}}"
+
+    def knob_name(self, knob: str) -> str:
+        return f"{{{knob}}}"
+
+    def table_words(self, approach: CommandApproach) -> str:
+        return path_words(approach.wanted)
+
+    def sees(self, approach: Any, tables: Iterable[str], knobs: Iterable[str]) -> list[Seen]:
+        # A program is one part: it has no way to name others.
+        return super().sees(approach, tables, knobs)[:-1]
 
     def problem(self, approach: CommandApproach) -> Problem | None:
         if not approach.argv:

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope
+from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope, path_words
 from ivrell.core.engines.python_task import DrivingTask, PythonTask
 from ivrell.core.recipe.input import Input
 from ivrell.core.records.wire import Job
@@ -84,6 +84,18 @@ def answer(data, knobs, stage):
 class PythonEngine(Engine):
     """Runs ``answer(data, knobs, stage)`` in the worker's own interpreter."""
 
+    how = (
+        "Write a function answer(data, knobs, stage). What stands outside it, such as imports, is "
+        'not timed. With server = "postgres" in the settings it has a fourth argument db, an open '
+        "session: each statement commits by itself, several together are with db.transaction(): "
+        "and db.address opens more sessions."
+    )
+    stage = 'with stage("read"):'
+    answer = (
+        "The answer is a table of pandas, Polars or PyArrow, a list of dicts, or the path of a "
+        "file. Lazy ones are computed before the clock stops."
+    )
+
     name = "python"
     language = "python"
     approach = PythonApproach
@@ -92,6 +104,17 @@ class PythonEngine(Engine):
 
     def starting(self, table: str, column: str) -> dict[str, Any]:
         return {"code": _STARTING.format(table=table)}
+
+    def table_name(self, table: str) -> str:
+        return f"data.{table}"
+
+    def knob_name(self, knob: str) -> str:
+        return f"knobs.{knob}"
+
+    def table_words(self, approach: PythonApproach) -> str:
+        if approach.server:
+            return "a table on the server"
+        return path_words(approach.wanted)
 
     def scope(self, approach: PythonApproach) -> Scope:
         return Scope.SERVER if approach.server else Scope.RUN

@@ -5,8 +5,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope
-from ivrell.core.engines.python import problem_of
+from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope, path_words
+from ivrell.core.engines.python import PythonEngine, problem_of
 from ivrell.core.engines.python_task import PythonTask
 from ivrell.core.records.wire import Job
 from ivrell.core.service.settings import ServiceSettings
@@ -67,6 +67,14 @@ def answer(data, knobs, stage, service):
 class RemoteEngine(Engine):
     """Runs client code against the stand-in, whose own CPU time is kept apart."""
 
+    how = (
+        "Write a function answer(data, knobs, stage, service): service.call(rows) gives the "
+        "service's results for rows, service.later(rows) a ticket for service.wait(ticket). Its "
+        "rule and its delays stand in the settings."
+    )
+    stage = PythonEngine.stage
+    answer = PythonEngine.answer
+
     name = "remote"
     language = "python"
     approach = RemoteApproach
@@ -79,6 +87,15 @@ class RemoteEngine(Engine):
             "service": {"rule": rule, "latency_ms": 1.0},
             "code": _STARTING.format(table=table),
         }
+
+    def table_name(self, table: str) -> str:
+        return f"data.{table}"
+
+    def knob_name(self, knob: str) -> str:
+        return f"knobs.{knob}"
+
+    def table_words(self, approach: RemoteApproach) -> str:
+        return path_words(approach.wanted)
 
     def scope(self, approach: RemoteApproach) -> Scope:
         return Scope.SERVICE

@@ -1,12 +1,12 @@
 """Approaches written as formulas for a real spreadsheet engine."""
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach, Engine, Problem, Scope
+from ivrell.core.engines.base import Approach, Engine, Problem, Scope, Seen
 from ivrell.core.recipe.csv_style import style_from
 from ivrell.core.recipe.input import Input
 from ivrell.core.records.wire import Job
@@ -177,6 +177,13 @@ class _Task(Task):
 class SheetEngine(Engine):
     """Drives a fresh spreadsheet engine process per run through its public interface."""
 
+    how = (
+        "Each column of the answer sheet has a formula of the OpenFormula standard, arguments "
+        "parted by semicolons: {barges.hull} is a whole column, {barges} a whole table, "
+        "{row.barge} the cell on the formula's own row, {answer.hull} a column of the answer, "
+        "{cells.rate} a single cell. Cells, repeats and changes stand in the settings."
+    )
+
     name = "sheet"
     language = "formulas"
     given_shapes = True
@@ -198,6 +205,21 @@ class SheetEngine(Engine):
         counted = f"{{{table}.{column}}}" if column else f"{{{table}}}"
         formula = f"=COUNTA({counted})"
         return {"columns": [{"name": "rows", "formula": formula, "layout": "cell"}]}
+
+    def table_name(self, table: str) -> str:
+        return f"{{{table}}}"
+
+    def knob_name(self, knob: str) -> str:
+        return knob
+
+    def table_words(self, approach: SheetApproach) -> str:
+        if approach.wanted.form == "arrow":
+            return "a sheet, written cell by cell"
+        return f"a sheet, read by the engine from {approach.wanted.form}"
+
+    def sees(self, approach: Any, tables: Iterable[str], knobs: Iterable[str]) -> list[Seen]:
+        # Its parts are those that it times.
+        return super().sees(approach, tables, knobs)[:-1]
 
     def scope(self, approach: SheetApproach) -> Scope:
         return Scope.ENGINE

@@ -9,6 +9,7 @@ import jinja2
 
 from ivrell.core.comparison.edit import settings_text
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.patience import BANDS
 from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Caution, Findings, MeasureRow, TrialFindings
@@ -24,7 +25,7 @@ COLOURS = (
 
 _WIDTH = 420.0
 _PAD = 10.0
-_BANDS = ((0.1, "#e4eee4"), (1.0, "#eef0e2"), (10.0, "#f6efdf"), (math.inf, "#f7e6dc"))
+_BAND_COLOURS = ("#e4eee4", "#eef0e2", "#f6efdf", "#f7e6dc")
 
 
 class Axis:
@@ -47,7 +48,7 @@ class Axis:
         """Bands of patience: left, width, colour."""
         found = []
         start = 0.0
-        for until, colour in _BANDS:
+        for (until, _), colour in zip(BANDS, _BAND_COLOURS, strict=True):
             if until > self._low and start < self._high:
                 left = 0.0 if start <= self._low else self.at(start)
                 right = _WIDTH if until >= self._high else self.at(until)

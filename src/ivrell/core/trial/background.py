@@ -13,6 +13,9 @@ from pathlib import Path
 from typing import Self
 
 QUIET = "quiet"
+KNOWN = (QUIET, "1 busy core", "2 busy cores", "memory", "disk")
+"""Loads to choose from; more cores and several at once can be written."""
+
 _WORDS = re.compile(r"(?:(\d+) busy cores?|memory|disk)")
 _CORE = "while True: pass"
 _MEMORY = """

@@ -10,10 +10,11 @@ from ivrell.core.comparison import looking
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
 from ivrell.core.comparison.model import Answer, Targets
 from ivrell.core.comparison.model import Comparison as ComparisonData
-from ivrell.core.engines.base import Approach, Problem
+from ivrell.core.engines.base import Approach, Problem, Seen
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.sheet import SheetApproach, SheetEngine
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.records.points import Value
 from ivrell.core.report.code_lines import code_lines
@@ -139,8 +140,16 @@ def _mistake(approach: SheetApproach, shapes: TableShapes) -> tuple[str, int]:
     return label.split(" ")[0].rstrip(":"), wrong.column - len(label) - 2
 
 
+class FormChoice(BaseModel):
+    """A form that an approach can read its tables in, and how that is said."""
+
+    form: str
+    words: str
+
+
 class Lane(BaseModel):
-    """An approach with what can be told of its text without running it."""
+    """An approach with what can be told of its text without running it; ``how``, ``answer`` and
+    ``sees`` help whoever writes it."""
 
     id: str
     name: str
@@ -148,7 +157,10 @@ class Lane(BaseModel):
     language: str
     input: str
     parts: int
-    forms: list[str]
+    forms: list[FormChoice]
+    how: str
+    answer: str
+    sees: list[Seen]
     parent: str | None
     note: str
     code: str
@@ -163,7 +175,7 @@ class Lane(BaseModel):
     sheet: SheetShape | None
 
     @classmethod
-    def of(cls, approach: Approach, shapes: TableShapes | None) -> "Lane":
+    def of(cls, approach: Approach, data: ComparisonData, shapes: TableShapes | None) -> "Lane":
         """An approach of a comparison whose tables are so shaped."""
         engine, needs = ENGINES[approach.engine], approach.needs
         problem = engine.problem(approach)
@@ -176,7 +188,13 @@ class Lane(BaseModel):
             language=engine.language,
             input=approach.wanted.form,
             parts=approach.wanted.parts,
-            forms=[needs.server] if needs.server else list(engine.forms or FORMS),
+            forms=[
+                FormChoice(form=form, words=f"tables of {form}" if form in DATABASES else form)
+                for form in ([needs.server] if needs.server else engine.forms or FORMS)
+            ],
+            how=engine.how,
+            answer=engine.answer,
+            sees=engine.sees(approach, data.data.tables, data.knobs),
             parent=approach.parent,
             note=approach.note,
             code=approach.text(),
@@ -225,7 +243,7 @@ class ComparisonShape(BaseModel):
             answer=read.answer,
             targets=read.targets,
             knobs=read.knobs,
-            lanes=[Lane.of(approach, shapes) for approach in read.approach],
+            lanes=[Lane.of(approach, read, shapes) for approach in read.approach],
             data_text=data_text(record.text),
             tables=list(read.data.tables),
             columns={

@@ -1,10 +1,10 @@
 /** What a lane sets beside its code: untimed set-up, and its engine's own settings as text. */
 import { Button } from "antd";
 import { useState } from "react";
-import type { Lane } from "../api/client";
-import { changes, useChange } from "../api/queries";
-import { CodeEditor, type Language } from "../ui/editors";
-import { Trouble } from "../ui/Trouble";
+import type { Lane } from "../../api/client";
+import { changes, useChange } from "../../api/queries";
+import { CodeEditor, type Language } from "../../ui/editors";
+import { Trouble } from "../../ui/Trouble";
 
 export function LaneSettings({ comparison, lane }: { comparison: number; lane: Lane }) {
   const change = useChange(comparison, { quiet: true });

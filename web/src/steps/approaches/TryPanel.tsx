@@ -1,9 +1,9 @@
 /** A try of the lane on a small size: its answer's first rows, time a stage, and trouble. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Select } from "antd";
-import { api, taken, type Lane, type Problem, type Schemas } from "../api/client";
-import { Trouble } from "../ui/Trouble";
-import { bytes, count, figures, plural, seconds } from "../ui/units";
+import { api, taken, type Lane, type Problem, type Schemas } from "../../api/client";
+import { Trouble } from "../../ui/Trouble";
+import { bytes, count, figures, plural, seconds } from "../../ui/units";
 
 const ASK_MS = 500;
 const SIZES = [10, 1_000, 10_000, 100_000];

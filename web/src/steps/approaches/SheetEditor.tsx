@@ -2,13 +2,13 @@
  * that hold them, and the first rows of the last try. */
 import { CloseOutlined, PlusOutlined } from "@ant-design/icons";
 import { Button, Select } from "antd";
-import type { Comparison, Lane, Schemas } from "../api/client";
-import { changes, useChange } from "../api/queries";
-import { laneColour } from "../lanes/mark";
-import { Editable } from "../ui/Editable";
-import { Formula, FormulaField, tint } from "../ui/FormulaField";
-import { Trouble } from "../ui/Trouble";
-import { count, plural, seconds } from "../ui/units";
+import type { Comparison, Lane, Schemas } from "../../api/client";
+import { changes, useChange } from "../../api/queries";
+import { laneColour } from "../../lanes/mark";
+import { Editable } from "../../ui/Editable";
+import { Formula, FormulaField, tint } from "../../ui/FormulaField";
+import { Trouble } from "../../ui/Trouble";
+import { count, plural, seconds } from "../../ui/units";
 
 type Column = Schemas["Column"];
 type Layout = Column["layout"];

@@ -1,9 +1,9 @@
 /** The knobs that code may name, with their values; the first is the one in use. */
 import { Button } from "antd";
 import { useState } from "react";
-import type { Comparison } from "../api/client";
-import { changes, useChange } from "../api/queries";
-import { InlineField } from "../ui/InlineField";
+import type { Comparison } from "../../api/client";
+import { changes, useChange } from "../../api/queries";
+import { InlineField } from "../../ui/InlineField";
 
 type Value = string | number | boolean;
 

@@ -1,9 +1,9 @@
 /** What a kill part-way leaves of a lane, and whether it can simply be started again. */
 import { Button, Select } from "antd";
 import { useState } from "react";
-import type { Problem, Schemas } from "../api/client";
-import { Trouble } from "../ui/Trouble";
-import { bytes, count, seconds } from "../ui/units";
+import type { Problem, Schemas } from "../../api/client";
+import { Trouble } from "../../ui/Trouble";
+import { bytes, count, seconds } from "../../ui/units";
 import { Size, useStart, useTry, type PanelProps } from "./TryPanel";
 
 const SHARES = [0.1, 0.25, 0.5, 0.75, 0.9];

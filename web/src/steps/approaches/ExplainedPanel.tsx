@@ -1,8 +1,8 @@
 /** How the engine carries the lane out: its steps as a tree, with what it counted in each. */
 import { Button } from "antd";
-import type { Problem, Schemas } from "../api/client";
-import { Trouble } from "../ui/Trouble";
-import { count, plural, seconds } from "../ui/units";
+import type { Problem, Schemas } from "../../api/client";
+import { Trouble } from "../../ui/Trouble";
+import { count, plural, seconds } from "../../ui/units";
 import { Size, useStart, useTry, type PanelProps } from "./TryPanel";
 
 type Step = Schemas["Step"];

@@ -3,7 +3,9 @@ import { max } from "d3-array";
 import { scaleLinear } from "d3-scale";
 import { area, curveStepAfter, line } from "d3-shape";
 import { bytes, figures, shortSeconds } from "../ui/units";
-import type { Sample } from "./useLive";
+
+/** CPU used and memory held so many seconds after the start of a run. */
+export type Sample = { t: number; cpu: number; memory: number };
 
 type Props = {
   curve: Sample[];
