@@ -8,6 +8,8 @@ from pathlib import Path
 from ivrell.core.errors import BadInput
 from ivrell.core.measure import noise
 from ivrell.core.measure.cache import cached_share, evict, warm
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.run import RunRecord
 from ivrell.core.report.findings import findings
 from ivrell.core.stats.ratio import ratio
 from ivrell.core.trial.background import Background, loads_in
@@ -212,8 +214,8 @@ class BackgroundLoad(TrialCase):
 
 def runs_of(times, point=None):
     return [
-        {"approach": lane, "round": number, "state": "done", "warm_up": False,
-         "elapsed_s": seconds, "point": point or {}}
+        RunRecord(run=number, approach=lane, engine="python", position=1, round=number,
+                  state="done", warm_up=False, elapsed_s=seconds, point=point or {})
         for lane, series in times.items() for number, seconds in enumerate(series, 1)
     ]  # fmt: skip
 
@@ -274,15 +276,10 @@ class Noise(unittest.TestCase):
         comparison_text = HEAD + approach("a", COUNTING) + approach("b", COUNTING)
         from ivrell.core.comparison.file import parse
 
-        runs = [
-            {**run, "stages": [], "answer_rows": 1, "start_s": 0.1, "inner_repeats": 1}
-            for run in runs_of({"a": [1.0] * 6, "b": [1.01] * 6})
-        ]
-        for position, run in enumerate(runs):
-            run.run = position
+        runs = runs_of({"a": [1.0] * 6, "b": [1.01] * 6})
         comparison = parse(comparison_text)
-        quiet = findings(comparison, runs, {}, {"cores": 2}, {})
-        noisy = findings(comparison, runs, {}, {"cores": 2, "noise": {"logs": self.LOGS}}, {})
+        quiet = findings(comparison, runs, {}, Machine(cores=2), {})
+        noisy = findings(comparison, runs, {}, Machine(cores=2, noise={"logs": self.LOGS}), {})
         self.assertEqual(quiet.lanes[1].ratio.verdict, "slower")
         self.assertEqual(noisy.lanes[1].ratio.verdict, "cannot tell apart")
         self.assertGreater(noisy.lanes[1].ratio.floor, 1.01)

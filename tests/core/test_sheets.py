@@ -109,7 +109,7 @@ class Layouts(SheetCase):
             with self.subTest(name):
                 self.assertTrue(found.agreement.agrees, found.agreement.reasons)
         counted = {name: run.counters.get("formula cells") for name, run in runs.items()}
-        self.assertEqual((counted.rows, counted["helper"], counted["array"]), (800, 1200, 2))
+        self.assertEqual((counted["rows"], counted["helper"], counted["array"]), (800, 1200, 2))
         stages = [stage.name for stage in runs["rows"].stages]
         self.assertEqual(stages, ["bring the data in", "write the formulas",
                                   "calculate everything", "read the answer"])  # fmt: skip

@@ -3,6 +3,7 @@
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -361,10 +362,11 @@ class Interrupted(EngineCase):
     def test_what_was_quicker_than_usual_is_killed_earlier(self):
         made, late = Attempts.attempt, [60.0]
 
-        def attempt(*given, **otherwise):
-            if "seconds" in otherwise and late:
-                otherwise.seconds = late.pop()
-            return made(*given, **otherwise)
+        def attempt(*given):
+            *rest, otherwise = given
+            if otherwise.seconds is not None and late:
+                otherwise = replace(otherwise, seconds=late.pop())
+            return made(*rest, otherwise)
 
         lane = sql("one", "postgres", SLOW, LEDGER)
         with mock.patch.object(Attempts, "attempt", attempt):

@@ -96,53 +96,21 @@ def _show() -> Any:
 def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
     from pydantic import ValidationError
 
-    from ivrell.core.quantities import parse_bytes, parse_seconds
-    from ivrell.core.trial.background import QUIET
-    from ivrell.core.trial.plan import Limits, Plan, Until
+    from ivrell.cli.plan_options import given_in
+    from ivrell.core.records.plan import Plan
+    from ivrell.core.wording import told
 
+    given = given_in(args)
+    own_files = str(args.file.parent.resolve())
     try:
-        until = None
-        if args.until is not None:
-            until = Until(
-                narrower_than=float(args.until.rstrip(" %")) / 100,
-                at_least=args.at_least,
-                at_most=args.at_most,
-                minutes=args.minutes,
-            )
-        return Plan(
-            rounds=args.rounds,
-            until=until,
-            warm_ups=args.warm_ups,
-            lanes=[lane for lane in args.only.split(",") if lane] or None,
-            knobs=_knobs(args.set, comparison),
-            cache=args.cache.split(","),
-            threads=[int(n) for n in args.threads.split(",") if n] or [None],
-            background=args.background or [QUIET],
-            cores=args.cores,
-            calls_per_process=args.calls_per_process,
-            min_sample_s=parse_seconds(args.min_sample),
-            sandbox="off" if args.no_sandbox else "auto",
-            limits=Limits(
-                seconds=parse_seconds(args.limit_seconds),
-                cpu_seconds=parse_seconds(args.limit_cpu) if args.limit_cpu else None,
-                memory_bytes=parse_bytes(args.limit_memory),
-                written_bytes=parse_bytes(args.limit_written),
-                processes=args.limit_processes,
-            ),
-            order_seed=args.order_seed,
-            own_files=str(args.file.parent.resolve()),
-        )
+        return Plan(**given, knobs=_knobs(args.set, comparison), own_files=own_files)
     except ValidationError as error:
-        from ivrell.core.wording import told
-
         problem = told(error)
         raise BadInput(
             f"The plan cannot be used: {problem.message}.",
             where=problem.path,
             hint="See ./ivrell run --help.",
         ) from None
-    except ValueError as error:
-        raise BadInput(f"The plan cannot be used: {error}.") from None
 
 
 def _conduct(text: str, plan: "Plan", folder: Path) -> "TrialFindings":
@@ -345,6 +313,15 @@ def _machine(args: argparse.Namespace) -> int:
     return DONE
 
 
+def _completion(args: argparse.Namespace) -> int:
+    import shtab
+
+    from ivrell.cli.main import parser
+
+    print(shtab.complete(parser(with_plan=True), args.shell))
+    return DONE
+
+
 COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "run": _run,
     "check": _check,
@@ -359,4 +336,5 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "servers": _servers,
     "engines": _engines,
     "machine": _machine,
+    "completion": _completion,
 }

@@ -14,55 +14,24 @@ from ivrell.core.errors import BadInput
 BAD_INPUT = 2
 
 
-def _parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(
+def parser(*, with_plan: bool) -> argparse.ArgumentParser:
+    """All commands and their options, those of a plan where they are asked for."""
+    whole = argparse.ArgumentParser(
         prog="ivrell", description="Compare alternative approaches to the same data task."
     )
-    parser.add_argument("--verbose", action="store_true", help="tell what is done, line by line")
-    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    whole.add_argument("--verbose", action="store_true", help="tell what is done, line by line")
+    commands = whole.add_subparsers(dest="command", required=True, metavar="COMMAND")
 
     run = commands.add_parser("run", help="run a trial of a comparison file")
     run.add_argument("file", type=Path)
-    run.add_argument("--rounds", type=int, default=5)
-    run.add_argument("--warm-ups", type=int, default=1)
-    run.add_argument("--set", action="append", default=[], metavar="KNOB=V,V")
-    run.add_argument("--only", default="", metavar="LANE,LANE")
-    run.add_argument("--limit-seconds", default="120", metavar="S")
-    run.add_argument("--limit-memory", default="4GiB", metavar="SIZE")
-    run.add_argument("--until", metavar="PERCENT", help="end when every interval is narrower")
-    run.add_argument("--at-least", type=int, default=5, metavar="N", help="with --until")
-    run.add_argument("--at-most", type=int, default=30, metavar="N", help="with --until")
-    run.add_argument("--minutes", type=float, default=30.0, metavar="M", help="with --until")
-    run.add_argument("--cache", default="warm", metavar="warm,cold")
-    run.add_argument("--threads", default="", metavar="N,N", help="of every library")
-    run.add_argument("--cores", type=int, metavar="N", help="pin runs to so many cores")
     run.add_argument(
-        "--background",
-        action="append",
-        default=[],
-        metavar="LOAD",
-        help='beside the runs: quiet, "1 busy core", memory, disk; may be repeated',
+        "--set", action="append", default=[], metavar="KNOB=V,V", help="values of a knob to run at"
     )
-    run.add_argument(
-        "--calls-per-process",
-        "--kept",
-        type=int,
-        default=1,
-        metavar="N",
-        help="calls in one process",
-    )
-    run.add_argument(
-        "--min-sample",
-        "--shortest",
-        default="0",
-        metavar="S",
-        help="repeat calls until a run lasts so long",
-    )
-    run.add_argument("--no-sandbox", action="store_true")
-    run.add_argument("--limit-cpu", metavar="S")
-    run.add_argument("--limit-written", default="8GiB", metavar="SIZE")
-    run.add_argument("--limit-processes", type=int, default=256, metavar="N")
-    run.add_argument("--order-seed", type=int, default=1)
+    if with_plan:
+        # What a plan's fields are takes time to load, which other commands need not wait for.
+        from ivrell.cli.plan_options import add_plan_options
+
+        add_plan_options(run)
     run.add_argument("--out", type=Path, help="result folder (must be new or empty)")
     run.add_argument("--json", action="store_true")
 
@@ -130,12 +99,14 @@ def _parser() -> argparse.ArgumentParser:
     )
     for command in (engines, machine):
         command.add_argument("--json", action="store_true")
-    return parser
+    completion = commands.add_parser("completion", help="what lets a shell complete commands")
+    completion.add_argument("shell", choices=("bash", "zsh"))
+    return whole
 
 
 def main(arguments: Sequence[str]) -> int:
     """Run one command; returns the exit status: 0 done, 1 trouble in a lane, 2 bad input."""
-    args = _parser().parse_args(arguments)
+    args = parser(with_plan="run" in arguments).parse_args(arguments)
     from ivrell.cli.commands import COMMANDS
     from ivrell.core.folders import data_folder
     from ivrell.core.logs import log_commands

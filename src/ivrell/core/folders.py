@@ -5,10 +5,16 @@ from pathlib import Path
 
 
 def data_folder() -> Path:
-    """Ivrell's own data folder: IVRELL_DATA, else the usual place for this user."""
+    """Ivrell's own data folder: IVRELL_DATA, else the usual place for this user.
+
+    For root that is where services keep what they own: programs of other users may have to reach
+    it, which they may not in root's home.
+    """
     if given := os.environ.get("IVRELL_DATA"):
         return Path(given)
     if os.geteuid() == 0:
         return Path("/var/lib/ivrell")
-    home = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
-    return Path(home) / "ivrell"
+    # Only here: the runner loads this module and sees the standard library alone.
+    from platformdirs import user_data_path
+
+    return user_data_path("ivrell", appauthor=False)

@@ -23,12 +23,10 @@ from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.plan import Plan
 from ivrell.core.records.run import RunRecord
 
 COMPARISON = "comparison.toml"
-PLAN = "plan.json"
-"""The plan, whose shape is of those who conduct trials."""
-
 RUNS = "runs.jsonl"
 REPORT = "report.html"
 CURVES = "curves.parquet"
@@ -58,6 +56,7 @@ class Kept(Generic[Shape]):
         self.shape: TypeAdapter[Shape] = TypeAdapter(shape)
 
 
+PLAN = Kept("plan.json", Plan)
 MACHINE = Kept("machine.json", Machine)
 DATA = Kept("data.json", list[MadeTable])
 AGREEMENT = Kept("agreement.json", dict[str, dict[str, Agreement]])
@@ -85,7 +84,7 @@ class ResultFolder:
     @property
     def is_one(self) -> bool:
         """Whether a trial has been begun there."""
-        return (self.path / PLAN).exists() and (self.path / COMPARISON).exists()
+        return self.has(PLAN) and (self.path / COMPARISON).exists()
 
     @property
     def has_ended(self) -> bool:

@@ -7,8 +7,8 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.records.findings import MeasureRow
 from ivrell.core.records.points import Point
 from ivrell.core.report.measures import measured
-from ivrell.core.results.folder import ResultFolder
-from ivrell.core.trial.plan import PLAN
+from ivrell.core.results.folder import PLAN, ResultFolder
+from ivrell.core.trial.plan import points_of
 
 
 class PointMeasures(NamedTuple):
@@ -30,5 +30,5 @@ def measures_in(kept: ResultFolder) -> list[PointMeasures]:
             names,
             measured(comparison, [run for run in runs if run.point == point], point),
         )
-        for point in kept.read(PLAN).points(comparison)
+        for point in points_of(kept.read(PLAN), comparison)
     ]

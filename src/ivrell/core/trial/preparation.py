@@ -26,7 +26,7 @@ from ivrell.core.records.data import MadeTable
 from ivrell.core.records.machine import UsedRuntime
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.runtimes import Runtimes
-from ivrell.core.trial.plan import Plan
+from ivrell.core.trial.plan import Plan, chosen_lanes, points_of
 
 log = logging.getLogger("ivrell.trial")
 
@@ -64,8 +64,8 @@ class Preparation:
         self.comparison = comparison
         self.plan = plan
         self.store = store
-        self.lanes = plan.chosen_lanes(comparison)
-        self.points = plan.points(comparison)
+        self.lanes = chosen_lanes(plan, comparison)
+        self.points = points_of(plan, comparison)
         self.databases = Databases(store.root.with_name("loaded"), registry)
         self._workers = workers
         self._made: dict[DataPlace, Tables] = {}

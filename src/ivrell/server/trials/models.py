@@ -19,7 +19,7 @@ from ivrell.core.records.points import Point, expected_name, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.trouble import Trouble
 from ivrell.core.report.findings import findings
-from ivrell.core.trial.plan import Plan, ordered_runs
+from ivrell.core.trial.plan import Plan, ordered_runs, points_of
 from ivrell.server.comparisons.models import Comparison, subject
 from ivrell.server.looks import LOOKS
 
@@ -42,7 +42,7 @@ class TrialQuerySet(models.QuerySet["Trial"]):
         plan = plan.model_copy(update={"own_files": str(settings.IVRELL_DATA / "files")})
         data = comparison.data
         runs = sum(1 for _ in ordered_runs(data, plan))
-        LOOKS.ask(looking.check_points, subject(comparison.text), plan.points(data))
+        LOOKS.ask(looking.check_points, subject(comparison.text), points_of(plan, data))
         with transaction.atomic():
             trial = self.create(
                 comparison=comparison,
@@ -119,7 +119,7 @@ class Trial(models.Model):
     @property
     def points(self) -> list[Point]:
         """The choices of knob values that it runs at."""
-        return self.plan_of.points(self.read)
+        return points_of(self.plan_of, self.read)
 
     @property
     def machine_of(self) -> Machine:

@@ -1,0 +1,154 @@
+"""A plan: what a trial is to do. The command line's options are made from its fields.
+
+Of each field the description says in a few words what it is, with its unit in its name: ``_s`` and
+``seconds`` are seconds, ``_bytes`` bytes.
+"""
+
+from typing import Annotated, Any, Literal, Self
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from ivrell.core.former import with_words_of_now
+from ivrell.core.records.loads import QUIET, loads_in
+from ivrell.core.records.points import Value
+from ivrell.core.records.wire import RunLimits
+
+FORMER_WORDS = {"kept": "calls_per_process", "shortest_s": "min_sample_s"}
+"""Fields of a plan as earlier versions called them; their plans are still read."""
+
+Threads = Annotated[int, Field(ge=1, le=1024)]
+
+
+class Limits(BaseModel):
+    """Bounds of one run; a run over one is ended with all it started."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    seconds: Annotated[
+        float, Field(gt=0, le=86_400, description="how long the timed part of a run may take")
+    ] = 120.0
+    cpu_seconds: (
+        Annotated[
+            float, Field(gt=0, le=10**9, description="CPU time of the whole tree in the timed part")
+        ]
+        | None
+    ) = None
+    memory_bytes: Annotated[
+        int, Field(gt=0, le=2**50, description="what the whole tree of a run holds")
+    ] = 4 * 2**30
+    output_bytes: Annotated[int, Field(gt=0, le=2**40, description="what a run may print")] = (
+        16 * 2**20
+    )
+    written_bytes: Annotated[
+        int, Field(gt=0, le=2**50, description="files that a run leaves, and any single one")
+    ] = 8 * 2**30
+    processes: Annotated[
+        int, Field(ge=1, le=10_000, description="processes that a run may be at once")
+    ] = 256
+    prepare_seconds: Annotated[
+        float, Field(gt=0, description="what lies before and after the timed part")
+    ] = 300.0
+
+    def for_run(self) -> RunLimits:
+        """The same for the runner."""
+        return RunLimits(**self.model_dump())
+
+
+class Until(BaseModel):
+    """When rounds are enough: once every interval is narrower than a share of its value.
+
+    The interval is that of each lane's ratio to the baseline (of the median, where the
+    baseline runs alone), after ``at_least`` rounds, at the latest after ``at_most`` or after
+    ``minutes``.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    narrower_than: Annotated[
+        float, Field(gt=0, lt=10, description="end when every interval is narrower")
+    ] = 0.1
+    at_least: Annotated[
+        int, Field(ge=2, le=1000, description="rounds at the least, with --until")
+    ] = 5
+    at_most: Annotated[
+        int, Field(ge=2, le=1000, description="rounds at the most, with --until")
+    ] = 30
+    minutes: Annotated[
+        float, Field(gt=0, le=24 * 60, description="minutes at the most, with --until")
+    ] = 30.0
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Self:
+        if self.at_least > self.at_most:
+            raise ValueError(f"at_least ({self.at_least}) is above at_most ({self.at_most})")
+        return self
+
+
+class Plan(BaseModel):
+    """One launch: which lanes, at which points, how often, within which limits.
+
+    ``lanes`` None means all but retired ones; ``knobs`` gives the values to try for the knobs
+    named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
+    by their number. ``own_files`` is the folder that paths of tables that are the user's own files
+    start from.
+
+    Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
+    ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
+    call a run.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    rounds: Annotated[int, Field(ge=1, le=1000, description="rounds that count")] = 5
+    until: Until | None = None
+    warm_ups: Annotated[
+        int, Field(ge=0, le=100, description="rounds that are kept but not counted")
+    ] = 1
+    lanes: list[str] | None = None
+    knobs: dict[str, Annotated[list[Value], Field(min_length=1)]] = {}
+    cache: Annotated[
+        list[Literal["warm", "cold"]],
+        Field(min_length=1, description="inputs read once beforehand, or evicted"),
+    ] = ["warm"]
+    threads: Annotated[
+        list[Threads | None], Field(min_length=1, description="threads of every library")
+    ] = [None]
+    background: Annotated[
+        list[str],
+        Field(
+            min_length=1,
+            description='beside the runs: quiet, "1 busy core", memory, disk; may be repeated',
+        ),
+    ] = [QUIET]
+    cores: Annotated[int, Field(ge=1, description="cores that runs are pinned to")] | None = None
+    calls_per_process: Annotated[
+        int, Field(ge=1, le=1000, description="calls one behind the other, the first told apart")
+    ] = 1
+    min_sample_s: Annotated[
+        float, Field(ge=0, le=60, description="repeat short calls until a run lasts so long")
+    ] = 0.0
+    sandbox: Annotated[Literal["auto", "off"], Field(description="where it works, or nowhere")] = (
+        "auto"
+    )
+    limits: Limits = Limits()
+    order_seed: Annotated[
+        int, Field(ge=0, lt=2**63, description="decides the order of runs within each round")
+    ] = 1
+    own_files: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _former_words(cls, given: Any) -> Any:
+        return with_words_of_now(given, FORMER_WORDS)
+
+    @field_validator("background")
+    @classmethod
+    def _known_loads(cls, values: list[str]) -> list[str]:
+        for value in values:
+            loads_in(value)
+        return values
+
+    @property
+    def most_rounds(self) -> int:
+        """Counted rounds at the most."""
+        return self.until.at_most if self.until else self.rounds
