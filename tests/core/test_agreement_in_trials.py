@@ -112,7 +112,7 @@ class Named(Case):
             canal("reach")
             + polars("right", "passages.group_by('reach').agg(pl.col('day').sum())")
             + approach("dropped", grouped, input="parquet")
-        ).dropped
+        )["dropped"]
         self.assertEqual(found.verdict, "different")
         self.assertEqual(
             found.reasons,

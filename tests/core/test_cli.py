@@ -1,5 +1,6 @@
 """The command line as one uses it: exit status, what it prints, what it leaves."""
 
+import argparse
 import json
 import os
 import subprocess
@@ -8,6 +9,9 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from ivrell.cli.plan_options import add_plan_options, given_in, options
+from ivrell.core.errors import BadInput
+from ivrell.core.records.plan import Limits, Plan, Until
 from tests.support.comparisons import COUNTING, DEMO, HEAD, approach
 
 
@@ -187,6 +191,36 @@ class CommandLine(unittest.TestCase):
                 done = self.ivrell(*arguments)
                 self.assertEqual(done.returncode, 2, done.stderr)
                 self.assertIn(told, done.stderr)
+
+    def test_every_field_of_a_plan_has_an_option_and_options_make_a_plan(self):
+        flags = {option.flag for option in options()}
+        for flag in ("--rounds", "--warm-ups", "--until", "--calls-per-process", "--min-sample",
+                     "--limit-memory", "--limit-output", "--limit-cpu", "--no-sandbox"):  # fmt: skip
+            self.assertIn(flag, flags)
+        parser = argparse.ArgumentParser()
+        add_plan_options(parser)
+        self.assertEqual(Plan(**given_in(parser.parse_args([]))), Plan())
+        said = (
+            "--rounds 7 --until 10% --at-most 9 --cache warm,cold --threads 1,2 --kept 3 "
+            "--shortest 50ms --limit-memory 2GiB --limit-seconds 2min --no-sandbox --only a,b "
+            "--background quiet --background disk"
+        )
+        plan = Plan(**given_in(parser.parse_args(said.split())))
+        self.assertEqual((plan.rounds, plan.until), (7, Until(narrower_than=0.1, at_most=9)))
+        self.assertEqual((plan.cache, plan.threads), (["warm", "cold"], [1, 2]))
+        self.assertEqual((plan.calls_per_process, plan.min_sample_s), (3, 0.05))
+        self.assertEqual(plan.limits, Limits(memory_bytes=2**31, seconds=120))
+        self.assertEqual((plan.sandbox, plan.lanes), ("off", ["a", "b"]))
+        self.assertEqual(plan.background, ["quiet", "disk"])
+        for bad, told in (("--rounds many", "--rounds many"), ("--at-most 5", "goes with --until")):
+            with self.assertRaisesRegex(BadInput, told):
+                given_in(parser.parse_args(bad.split()))
+
+    def test_completion_for_shells(self):
+        for shell in ("bash", "zsh"):
+            done = self.ivrell("completion", shell)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertIn("--calls-per-process", done.stdout)
 
     def test_data(self):
         out = self.folder / "d"

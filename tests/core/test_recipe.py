@@ -449,37 +449,37 @@ class Preview(unittest.TestCase):
 
     def test_a_sample_is_profiled_for_a_first_look(self):
         shown = preview(Generator(recipe(1_000_000)), "passages")
-        self.assertEqual(shown["rows"], 1_000_000)
-        self.assertLessEqual(shown["profiled_rows"], 10_000)
-        toll = next(c for c in shown["columns"] if c["name"] == "toll")["profile"]
-        self.assertAlmostEqual(toll["nulls"] / toll["rows"], 0.1, delta=0.02)
-        self.assertAlmostEqual(float(toll["quantiles"][2]), (3 + 90) / 2, delta=3)
-        lock = next(c for c in shown["columns"] if c["name"] == "lock")["profile"]
-        self.assertEqual(lock["lengths"], [6, 6.0, 6])
+        self.assertEqual(shown.rows, 1_000_000)
+        self.assertLessEqual(shown.profiled_rows, 10_000)
+        toll = next(c for c in shown.columns if c.name == "toll").profile
+        self.assertAlmostEqual(toll.nulls / toll.rows, 0.1, delta=0.02)
+        self.assertAlmostEqual(float(toll.quantiles[2]), (3 + 90) / 2, delta=3)
+        lock = next(c for c in shown.columns if c.name == "lock").profile
+        self.assertEqual(lock.lengths, [6, 6.0, 6])
 
     def test_every_row_is_profiled_when_asked(self):
         generator = Generator(recipe(400_000))
         table = pyarrow.Table.from_batches(generator.read("passages"))
-        found = {column["name"]: column for column in whole_profile(generator, "passages")}
+        found = {column.name: column for column in whole_profile(generator, "passages")}
         for name, column in found.items():
             values = table.column(name)
             with self.subTest(column=name):
-                self.assertEqual(column["rows"], 400_000)
-                self.assertEqual(column["nulls"], values.null_count)
+                self.assertEqual(column.rows, 400_000)
+                self.assertEqual(column.nulls, values.null_count)
                 distinct = len(values.drop_null().unique())
-                self.assertAlmostEqual(column["distinct"] / distinct, 1, delta=0.15)
-                if column["histogram"]:
-                    counted = sum(column["histogram"]["counts"])
+                self.assertAlmostEqual(column.distinct / distinct, 1, delta=0.15)
+                if column.histogram:
+                    counted = sum(column.histogram.counts)
                     self.assertEqual(counted, 400_000 - values.null_count)
         ends = pc.min_max(table.column("draught"))
-        self.assertEqual(float(found["draught"]["smallest"]), ends["min"].as_py())
-        self.assertAlmostEqual(float(found["draught"]["quantiles"][2]), 1.4, delta=0.02)
+        self.assertEqual(float(found["draught"].smallest), ends["min"].as_py())
+        self.assertAlmostEqual(float(found["draught"].quantiles[2]), 1.4, delta=0.02)
         locks = table.column("lock").combine_chunks().value_counts()
         most = max(item["counts"].as_py() for item in locks)
-        self.assertEqual(found["lock"]["top"][0]["count"], most)
+        self.assertEqual(found["lock"].top[0].count, most)
         few = whole_profile(Generator(recipe(1000)), "locks")[1]
-        self.assertTrue(few["distinct_exact"])
-        self.assertEqual(sum(top["count"] for top in few["top"]), 60)
+        self.assertTrue(few.distinct_exact)
+        self.assertEqual(sum(top.count for top in few.top), 60)
 
 
 class OwnFiles(unittest.TestCase):
@@ -537,7 +537,7 @@ columns = [{ name = "lock", kind = "reference", to = "locks.lock" }]
         self.path.write_text("lock,berths\n" + lines)
         found = rows_from(Generator(self.resolved()), "locks", BLOCK_ROWS - 1, 10)
         self.assertEqual([row[0] for row in found], [str(BLOCK_ROWS + n) for n in range(-1, 5)])
-        self.assertEqual(preview(Generator(self.resolved()), "locks")["rows"], BLOCK_ROWS + 5)
+        self.assertEqual(preview(Generator(self.resolved()), "locks").rows, BLOCK_ROWS + 5)
 
     def test_what_cannot_be_used(self):
         with self.assertRaisesRegex(BadInput, "tables.locks.file: .*cannot be read"):

@@ -66,8 +66,8 @@ class Edits(unittest.TestCase):
                  "needle"}  # fmt: skip
         for kind in KINDS:
             for setting in settings_of(kind):
-                with self.subTest(kind=kind, setting=setting["name"]):
-                    self.assertIn(setting["type"], known)
+                with self.subTest(kind=kind, setting=setting.name):
+                    self.assertIn(setting.type, known)
 
 
 if __name__ == "__main__":

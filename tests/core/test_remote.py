@@ -47,7 +47,7 @@ class StandIn(TrialCase):
         self.assertEqual(service.call([{"n": 1}, {"n": 4}]), [2, 8])
         tickets = [service.later([{"n": n}]) for n in range(5)]
         self.assertEqual([service.wait(ticket) for ticket in tickets], [[0], [2], [4], [6], [8]])
-        self.assertEqual(service.counters().calls, 6)
+        self.assertEqual(service.counters()["calls"], 6)
 
     def test_each_call_waits_whatever_its_rows(self):
         service = self.serving(latency_ms=20)
@@ -135,11 +135,11 @@ class Lane(TrialCase):
         self.assertTrue(all(lane.agreement.agrees for lane in point.lanes))
         counted = {name: run.counters for name, run in runs.items()}
         self.assertEqual(counted["singly"]["service: calls"], 60)
-        self.assertEqual(counted.blocks["service: calls"], 1)
-        self.assertEqual(counted.blocks["service: rows"], 60)
-        blocks_run = runs.blocks
+        self.assertEqual(counted["blocks"]["service: calls"], 1)
+        self.assertEqual(counted["blocks"]["service: rows"], 60)
+        blocks_run = runs["blocks"]
         own = blocks_run.cpu_user_s + blocks_run.cpu_system_s
-        self.assertGreater(counted.blocks["service: CPU seconds"], 4 * own)
+        self.assertGreater(counted["blocks"]["service: CPU seconds"], 4 * own)
 
     def test_a_bad_rule_is_the_lane_s_failure_and_the_trial_goes_on(self):
         code = "def answer(data, knobs, stage, service):\n    return []"

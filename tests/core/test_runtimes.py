@@ -79,7 +79,7 @@ class Run(TrialCase):
         self.assertTrue(lanes["jit"].agreement.agrees, lanes["jit"].agreement)
         told = trial.machine.runtimes["pypy"]
         self.assertEqual(told.implementation, "PyPy")
-        self.assertEqual(told.packages, dict(trial.runtimes["pypy"].packages))
+        self.assertEqual(told.packages, dict(trial.preparation.runtimes["pypy"].packages))
         jit = next(run for run in trial.runs if run.approach == "jit")
         self.assertEqual([stage.name for stage in jit.stages], ["read"])
         self.assertGreater(jit.cpu_user_s + jit.cpu_system_s, 0)

@@ -56,16 +56,16 @@ class NoRows(EngineCase):
         trial = self.trial(HEAD + sql("one", "sqlite"), knobs={"rows": [0]})
         for engine in DATABASES:
             with self.subTest(engine=engine):
-                loaded = trial.databases.of(trial.comparison.lane("one")).ensure(recipe(), engine)
+                loaded = trial.databases.at("").ensure(recipe(), engine)
                 self.assertEqual([table.rows for table in loaded.tables], [0, 0])
         trial.databases.stop()
 
     def test_it_can_be_looked_at(self):
         generator = Generator(recipe())
         found = preview(generator, "passages")
-        self.assertEqual((found["rows"], len(found["columns"])), (0, len(EVERY_KIND)))
+        self.assertEqual((found.rows, len(found.columns)), (0, len(EVERY_KIND)))
         self.assertEqual(rows_from(generator, "passages", 0, 10), [])
-        self.assertEqual([c["rows"] for c in whole_profile(generator, "locks")], [0])
+        self.assertEqual([c.rows for c in whole_profile(generator, "locks")], [0])
         self.assertGreaterEqual(costs(generator, "passages")["parquet"]["bytes"], 0)
 
     def test_a_reference_to_an_empty_table_is_refused_where_it_needs_a_value(self):
@@ -86,7 +86,7 @@ class NoRows(EngineCase):
             knobs={"rows": [0]},
         )  # fmt: skip
         for name, lane in lanes.items():
-            self.assertEqual(lane["answer_rows"], 0, name)
+            self.assertEqual(lane.answer_rows, 0, name)
 
 
 class Repeated(EngineCase):

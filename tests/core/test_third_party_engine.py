@@ -18,7 +18,8 @@ ENGINE = '''
 from dataclasses import dataclass
 from typing import Literal
 
-from ivrell.core.engines.base import Approach, Engine, Problem
+from ivrell.core.engines.base import Approach, Engine, Problem, Scope
+from ivrell.core.records.wire import RemoteUse
 from ivrell.core.tasks.task import ApproachFailed, Counted, Task
 
 
@@ -50,11 +51,15 @@ class _Task(Task):
         return [{self._by: key, "n": n} for key, n in found.items()]
 
     def counted(self):
-        return Counted({"tally: lines": float(self._lines)})
+        # As if other machines had counted too.
+        return Counted({"tally: lines": float(self._lines)}, {}, RemoteUse(1.5, 0.25, 50_000_000))
 
 
 class TallyEngine(Engine):
     name, language, approach, forms = "tally", "text", TallyApproach, ("csv",)
+
+    def scope(self, approach):
+        return Scope.REMOTE
 
     def problem(self, approach):
         return None if approach.by else Problem("It counts by nothing.")
@@ -111,10 +116,18 @@ class ThirdParty(unittest.TestCase):
                            "--out", str(self.home / "out"))  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         runs = whole_lines(self.home / "out" / "runs.jsonl")
-        own = [run for run in runs if run.approach == "tallied"]
-        self.assertEqual({run.state for run in own}, {"done"}, own)
-        self.assertEqual({run.counters["tally: lines"] for run in own}, {300.0})
-        self.assertEqual({run.answer_rows for run in runs}, {3})
+        own = [run for run in runs if run["approach"] == "tallied"]
+        self.assertEqual({run["state"] for run in own}, {"done"}, own)
+        self.assertEqual({run["counters"]["tally: lines"] for run in own}, {300.0})
+        self.assertEqual({run["answer_rows"] for run in runs}, {3})
+        for run in own:
+            # What remote processes report is the run's, and it is said so.
+            self.assertIn("remote", run["scope"])
+            self.assertGreaterEqual(run["cpu_user_s"], 1.5)
+            self.assertLess(run["cpu_user_s"], 2.5)
+            self.assertGreaterEqual(run["cpu_system_s"], 0.25)
+            self.assertIn("remote processes report", run["cpu_method"])
+            self.assertGreater(run["peak_memory_bytes"], run["start_memory_bytes"] + 5e7 - 1e6)
         told = self.ivrell("-m", "ivrell.cli", "measures", str(self.home / "out"))
         self.assertIn("tally: lines", told.stdout)
         self.assertIn("tally", self.ivrell("-m", "ivrell.cli", "engines").stdout)
@@ -139,19 +152,19 @@ class ThirdParty(unittest.TestCase):
             from ivrell.server.trials.tasks import conduct_trial
             class Offered(ServerCase):
                 def test(self):
-                    names = [e.name for e in self.call("get", "engines/").engines]
+                    names = [e["name"] for e in self.call("get", "engines/")["engines"]]
                     self.assertIn("tally", names)
                     made = self.call("post", self.at("lanes/"), {"engine": "tally"}, 201)
-                    lane = made.lanes[-1]
-                    self.assertEqual((lane.engine, lane["problem"]), ("tally", None))
+                    lane = made["lanes"][-1]
+                    self.assertEqual((lane["engine"], lane["problem"]), ("tally", None))
                     self.assertIn("by", lane["settings_text"])
-                    body = {"rounds": 1, "warm_ups": 0, "lanes": [lane.id]}
-                    number = self.call("post", self.at("launch/"), body, 201).id
+                    body = {"rounds": 1, "warm_ups": 0, "lanes": [lane["id"]]}
+                    number = self.call("post", self.at("launch/"), body, 201)["id"]
                     trial = Trial.objects.get(pk=number)
                     conduct_trial.func(trial.pk)
                     found = self.call("get", f"trials/{trial.pk}/findings/")
-                    self.assertEqual(found.lanes[0].state, "done")
-                    keys = [row.key for row in found.measures]
+                    self.assertEqual(found["lanes"][0]["state"], "done")
+                    keys = [row["key"] for row in found["measures"]]
                     self.assertIn("counter.tally: lines", keys)
             """
         )

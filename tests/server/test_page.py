@@ -2,15 +2,19 @@
 
 import datetime
 import io
+import re
 from pathlib import Path
 
+import yaml
 from django.core.management import call_command
 from django.test import TestCase
 from django.utils import timezone
 
+from ivrell.core.report.html import COLOURS
 from ivrell.server.accounts.models import SignInLink, owner
 from ivrell.server.comparisons.models import Comparison
 from tests.support.comparisons import DEMO
+from tools import page_facts
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -73,6 +77,37 @@ class Published(TestCase):
         call_command("spectacular", "--fail-on-warn", stdout=out)
         published = (ROOT / "docs" / "api" / "openapi.yaml").read_text()
         self.assertEqual(out.getvalue(), published, "run tools/schema.sh")
+
+    def test_nothing_published_is_just_anything(self):
+        """Every shape says what it holds; of what a request takes, and of what it gives."""
+        schemas = yaml.safe_load((ROOT / "docs" / "api" / "openapi.yaml").read_text())
+
+        def empty(part, at):
+            if part == {} and not at.endswith((".default", "security")):
+                yield at
+            for name, value in part.items() if isinstance(part, dict) else ():
+                yield from empty(value, f"{at}.{name}")
+            for value in part if isinstance(part, list) else ():
+                yield from empty(value, at)
+
+        self.assertEqual(list(empty(schemas["components"]["schemas"], "")), [])
+
+    def test_events_are_published_by_their_kinds(self):
+        schemas = yaml.safe_load((ROOT / "docs" / "api" / "openapi.yaml").read_text())
+        event = schemas["components"]["schemas"]["Events"]["properties"]["events"]["items"]
+        kinds = set(event["discriminator"]["mapping"])
+        self.assertLessEqual({"run started", "progress", "run ended", "ended", "judged"}, kinds)
+
+    def test_facts_of_the_core_are_the_published_ones(self):
+        published = (ROOT / "web" / "src" / "api" / "facts.ts").read_text()
+        # The page's own formatter lays it out otherwise.
+        plain = [re.sub(r'[\s,"]+', "", text) for text in (page_facts.text(), published)]
+        self.assertEqual(plain[0], plain[1], "run tools/schema.sh")
+
+    def test_colours_of_lanes_are_the_report_s(self):
+        styles = (ROOT / "web" / "src" / "styles" / "theme.css").read_text()
+        light = styles.split("}")[0]
+        self.assertEqual(tuple(re.findall(r"--lane-\d: (#\w+)", light)), COLOURS)
 
 
 class Demo(TestCase):

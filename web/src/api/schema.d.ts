@@ -1711,7 +1711,7 @@ export interface components {
              * @default {}
              */
             fields?: {
-                [key: string]: unknown;
+                [key: string]: components["schemas"]["JsonRequest"];
             };
             /**
              * Add
@@ -1919,6 +1919,12 @@ export interface components {
              */
             reasons: string[];
         };
+        Json: boolean | number | string | components["schemas"]["Json"][] | {
+            [key: string]: components["schemas"]["Json"];
+        } | null;
+        JsonRequest: boolean | number | string | components["schemas"]["JsonRequest"][] | {
+            [key: string]: components["schemas"]["JsonRequest"];
+        } | null;
         /**
          * Judged
          * @description The answers were held against another reference.
@@ -2232,15 +2238,11 @@ export interface components {
         /**
          * Limits
          * @description Bounds of one run; a run over one is ended with all it started.
-         *
-         *     ``seconds`` bounds the timed part, ``prepare_seconds`` what lies before and after it,
-         *     ``cpu_seconds`` the CPU time of the whole tree in the timed part, ``memory_bytes`` what
-         *     the whole tree holds, ``output_bytes`` what it prints, ``written_bytes`` the files it
-         *     leaves in its folder (and any single file), ``processes`` how many it may be at once.
          */
         Limits: {
             /**
              * Seconds
+             * @description how long the timed part of a run may take
              * @default 120
              */
             seconds: number;
@@ -2251,26 +2253,31 @@ export interface components {
             cpu_seconds: number | null;
             /**
              * Memory Bytes
+             * @description what the whole tree of a run holds
              * @default 4294967296
              */
             memory_bytes: number;
             /**
              * Output Bytes
+             * @description what a run may print
              * @default 16777216
              */
             output_bytes: number;
             /**
              * Written Bytes
+             * @description files that a run leaves, and any single one
              * @default 8589934592
              */
             written_bytes: number;
             /**
              * Processes
+             * @description processes that a run may be at once
              * @default 256
              */
             processes: number;
             /**
              * Prepare Seconds
+             * @description what lies before and after the timed part
              * @default 300
              */
             prepare_seconds: number;
@@ -2278,15 +2285,11 @@ export interface components {
         /**
          * Limits
          * @description Bounds of one run; a run over one is ended with all it started.
-         *
-         *     ``seconds`` bounds the timed part, ``prepare_seconds`` what lies before and after it,
-         *     ``cpu_seconds`` the CPU time of the whole tree in the timed part, ``memory_bytes`` what
-         *     the whole tree holds, ``output_bytes`` what it prints, ``written_bytes`` the files it
-         *     leaves in its folder (and any single file), ``processes`` how many it may be at once.
          */
         LimitsRequest: {
             /**
              * Seconds
+             * @description how long the timed part of a run may take
              * @default 120
              */
             seconds?: number;
@@ -2297,26 +2300,31 @@ export interface components {
             cpu_seconds?: number | null;
             /**
              * Memory Bytes
+             * @description what the whole tree of a run holds
              * @default 4294967296
              */
             memory_bytes?: number;
             /**
              * Output Bytes
+             * @description what a run may print
              * @default 16777216
              */
             output_bytes?: number;
             /**
              * Written Bytes
+             * @description files that a run leaves, and any single one
              * @default 8589934592
              */
             written_bytes?: number;
             /**
              * Processes
+             * @description processes that a run may be at once
              * @default 256
              */
             processes?: number;
             /**
              * Prepare Seconds
+             * @description what lies before and after the timed part
              * @default 300
              */
             prepare_seconds?: number;
@@ -2363,7 +2371,7 @@ export interface components {
             settings: string;
             /** Given */
             given: {
-                [key: string]: unknown;
+                [key: string]: components["schemas"]["Json"];
             };
             profile: components["schemas"]["Profile"];
         };
@@ -2399,7 +2407,10 @@ export interface components {
             table: string;
             /** Rows */
             rows: number;
-            /** Rows Given */
+            /**
+             * Rows Given
+             * @default null
+             */
             rows_given: number | string | null;
             /** Fingerprint */
             fingerprint: string;
@@ -3125,24 +3136,19 @@ export interface components {
          * Plan
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
-         *     ``lanes`` None means all but retired ones.
+         *     ``lanes`` None means all but retired ones; ``knobs`` gives the values to try for the knobs
+         *     named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
+         *     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
+         *     start from.
          *
-         *     ``knobs`` gives the values to try for the knobs named in it; others take their first.
-         *     ``order_seed`` decides the order of runs within each round. ``until`` ends the rounds by
-         *     how sure they are instead of by their number. ``own_files`` is the folder that paths of
-         *     tables that are the user's own files start from.
-         *
-         *     Conditions: ``cache`` (inputs read once beforehand, or evicted), ``threads`` (given to
-         *     every library; None leaves the choice to each) and ``background`` (a load beside the
-         *     runs); several values of one are compared like a knob's. ``cores`` pins runs to so many.
-         *
-         *     ``calls_per_process`` calls follow one another in one process, the first told apart from the
-         *     others; ``min_sample_s`` repeats calls within a run until it lasts so long (0: one call a run).
-         *     ``sandbox`` is "auto" (where it works) or "off".
+         *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
+         *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
+         *     call a run.
          */
         Plan: {
             /**
              * Rounds
+             * @description rounds that count
              * @default 5
              */
             rounds: number;
@@ -3150,6 +3156,7 @@ export interface components {
             until: components["schemas"]["Until"] | null;
             /**
              * Warm Ups
+             * @description rounds that are kept but not counted
              * @default 1
              */
             warm_ups: number;
@@ -3167,6 +3174,7 @@ export interface components {
             };
             /**
              * Cache
+             * @description inputs read once beforehand, or evicted
              * @default [
              *       "warm"
              *     ]
@@ -3174,6 +3182,7 @@ export interface components {
             cache: components["schemas"]["CacheEnum"][];
             /**
              * Threads
+             * @description threads of every library
              * @default [
              *       null
              *     ]
@@ -3181,6 +3190,7 @@ export interface components {
             threads: (number | null)[];
             /**
              * Background
+             * @description beside the runs: quiet, "1 busy core", memory, disk; may be repeated
              * @default [
              *       "quiet"
              *     ]
@@ -3193,16 +3203,19 @@ export interface components {
             cores: number | null;
             /**
              * Calls Per Process
+             * @description calls one behind the other, the first told apart
              * @default 1
              */
             calls_per_process: number;
             /**
              * Min Sample S
+             * @description repeat short calls until a run lasts so long
              * @default 0
              */
             min_sample_s: number;
             /**
              * Sandbox
+             * @description where it works, or nowhere
              * @default auto
              */
             sandbox: components["schemas"]["SandboxEnum"];
@@ -3220,6 +3233,7 @@ export interface components {
             limits: components["schemas"]["Limits"];
             /**
              * Order Seed
+             * @description decides the order of runs within each round
              * @default 1
              */
             order_seed: number;
@@ -3233,24 +3247,19 @@ export interface components {
          * Plan
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
-         *     ``lanes`` None means all but retired ones.
+         *     ``lanes`` None means all but retired ones; ``knobs`` gives the values to try for the knobs
+         *     named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
+         *     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
+         *     start from.
          *
-         *     ``knobs`` gives the values to try for the knobs named in it; others take their first.
-         *     ``order_seed`` decides the order of runs within each round. ``until`` ends the rounds by
-         *     how sure they are instead of by their number. ``own_files`` is the folder that paths of
-         *     tables that are the user's own files start from.
-         *
-         *     Conditions: ``cache`` (inputs read once beforehand, or evicted), ``threads`` (given to
-         *     every library; None leaves the choice to each) and ``background`` (a load beside the
-         *     runs); several values of one are compared like a knob's. ``cores`` pins runs to so many.
-         *
-         *     ``calls_per_process`` calls follow one another in one process, the first told apart from the
-         *     others; ``min_sample_s`` repeats calls within a run until it lasts so long (0: one call a run).
-         *     ``sandbox`` is "auto" (where it works) or "off".
+         *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
+         *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
+         *     call a run.
          */
         PlanRequest: {
             /**
              * Rounds
+             * @description rounds that count
              * @default 5
              */
             rounds?: number;
@@ -3258,6 +3267,7 @@ export interface components {
             until?: components["schemas"]["UntilRequest"] | null;
             /**
              * Warm Ups
+             * @description rounds that are kept but not counted
              * @default 1
              */
             warm_ups?: number;
@@ -3275,6 +3285,7 @@ export interface components {
             };
             /**
              * Cache
+             * @description inputs read once beforehand, or evicted
              * @default [
              *       "warm"
              *     ]
@@ -3282,6 +3293,7 @@ export interface components {
             cache?: components["schemas"]["CacheEnum"][];
             /**
              * Threads
+             * @description threads of every library
              * @default [
              *       null
              *     ]
@@ -3289,6 +3301,7 @@ export interface components {
             threads?: (number | null)[];
             /**
              * Background
+             * @description beside the runs: quiet, "1 busy core", memory, disk; may be repeated
              * @default [
              *       "quiet"
              *     ]
@@ -3301,16 +3314,19 @@ export interface components {
             cores?: number | null;
             /**
              * Calls Per Process
+             * @description calls one behind the other, the first told apart
              * @default 1
              */
             calls_per_process?: number;
             /**
              * Min Sample S
+             * @description repeat short calls until a run lasts so long
              * @default 0
              */
             min_sample_s?: number;
             /**
              * Sandbox
+             * @description where it works, or nowhere
              * @default auto
              */
             sandbox?: components["schemas"]["SandboxEnum"];
@@ -3328,6 +3344,7 @@ export interface components {
             limits?: components["schemas"]["LimitsRequest"];
             /**
              * Order Seed
+             * @description decides the order of runs within each round
              * @default 1
              */
             order_seed?: number;
@@ -3387,7 +3404,12 @@ export interface components {
         };
         /**
          * Profile
-         * @description What stands in a column; see the core's ``profile``.
+         * @description What stands in a column.
+         *
+         *     ``distinct`` is counted where ``distinct_exact``, else estimated; ``quantiles`` are the values
+         *     at 5, 25, 50, 75 and 95 % as text; ``lengths`` shortest, mean and longest of text, in
+         *     characters. Numbers and moments have a ``histogram`` (moments in seconds since 1970), others
+         *     the most frequent values in ``top``.
          */
         Profile: {
             /** Name */
@@ -3402,16 +3424,32 @@ export interface components {
             distinct: number;
             /** Distinct Exact */
             distinct_exact: boolean;
-            /** Smallest */
+            /**
+             * Smallest
+             * @default null
+             */
             smallest: string | null;
-            /** Largest */
+            /**
+             * Largest
+             * @default null
+             */
             largest: string | null;
-            /** Quantiles */
+            /**
+             * Quantiles
+             * @default null
+             */
             quantiles: string[] | null;
-            /** Lengths */
+            /**
+             * Lengths
+             * @default null
+             */
             lengths: number[] | null;
+            /** @default null */
             histogram: components["schemas"]["Histogram"] | null;
-            /** Top */
+            /**
+             * Top
+             * @default null
+             */
             top: components["schemas"]["Top"][] | null;
         };
         /**
@@ -3939,7 +3977,8 @@ export interface components {
         };
         /**
          * Setting
-         * @description One setting of a kind of column.
+         * @description One setting of a kind of column: its ``type`` is number, integer, text, boolean, choice, list
+         *     (of texts), moment, value or needle; ``wanted`` that it has no usual value.
          */
         Setting: {
             /** Name */
@@ -3948,8 +3987,7 @@ export interface components {
             type: string;
             /** Choices */
             choices: string[];
-            /** Usual */
-            usual: unknown;
+            usual: components["schemas"]["Json"];
             /** Wanted */
             wanted: boolean;
         };
@@ -4498,21 +4536,25 @@ export interface components {
         Until: {
             /**
              * Narrower Than
+             * @description end when every interval is narrower
              * @default 0.1
              */
             narrower_than: number;
             /**
              * At Least
+             * @description rounds at the least, with --until
              * @default 5
              */
             at_least: number;
             /**
              * At Most
+             * @description rounds at the most, with --until
              * @default 30
              */
             at_most: number;
             /**
              * Minutes
+             * @description minutes at the most, with --until
              * @default 30
              */
             minutes: number;
@@ -4528,21 +4570,25 @@ export interface components {
         UntilRequest: {
             /**
              * Narrower Than
+             * @description end when every interval is narrower
              * @default 0.1
              */
             narrower_than?: number;
             /**
              * At Least
+             * @description rounds at the least, with --until
              * @default 5
              */
             at_least?: number;
             /**
              * At Most
+             * @description rounds at the most, with --until
              * @default 30
              */
             at_most?: number;
             /**
              * Minutes
+             * @description minutes at the most, with --until
              * @default 30
              */
             minutes?: number;

@@ -8,7 +8,7 @@ import type { StepProps } from "./props";
 import { CodeEditor } from "../ui/editors";
 import { Trouble } from "../ui/Trouble";
 import { count } from "../ui/units";
-import type { Editing } from "./data/editing";
+import type { Editing, Kinds } from "./data/editing";
 import { MakeView } from "./data/MakeView";
 import { RowsView } from "./data/RowsView";
 import { SampleView } from "./data/SampleView";
@@ -126,7 +126,7 @@ export default function DataStep({ comparison }: StepProps) {
     [shown],
   );
   const editing: Editing = {
-    kinds: kinds.data?.kinds ?? [],
+    kinds: (kinds.data?.kinds ?? []) as Kinds,
     tryOut: (edit) => {
       setRefused(null);
       setPending(edit);

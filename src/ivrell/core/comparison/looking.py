@@ -8,7 +8,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
@@ -19,6 +18,8 @@ from ivrell.core.recipe.generate import Generator, shapes
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.preview import costs, preview, rows_from
 from ivrell.core.recipe.store import DataStore, Made
+from ivrell.core.records.points import Point, Value
+from ivrell.core.records.profile import LookTable
 
 MOST_ROWS_AT_ONCE = 500
 
@@ -34,18 +35,18 @@ class Subject:
     """
 
     text: str
-    knobs: Mapping[str, Any]
+    knobs: Mapping[str, Value]
     folders: tuple[Path, ...]
 
 
 @dataclass(frozen=True)
 class Look:
     """A recipe that was looked at: its seed, its text after the changes asked for, and its tables
-    as ``preview`` tells them, with ``rows_given``, the rows as they are written."""
+    ``rows_given`` being their rows as they are written."""
 
     seed: int
     data_text: str
-    tables: list[dict[str, Any]]
+    tables: list[LookTable]
 
 
 @dataclass(frozen=True)
@@ -104,10 +105,9 @@ def look(subject: Subject, edits: Iterable[Edit] = ()) -> Look:
     text = edit.replace_data(subject.text, data_text)
     generator = _generator(Subject(text, subject.knobs, subject.folders))
     written = parse(text).data.tables
-    tables = [
-        {**preview(generator, table), "rows_given": written[table].rows}
-        for table in generator.recipe.tables
-    ]
+    tables = [preview(generator, table) for table in generator.recipe.tables]
+    for table in tables:
+        table.rows_given = written[table.table].rows
     return Look(generator.recipe.seed, data_text, tables)
 
 
@@ -149,7 +149,7 @@ def table_shapes(subject: Subject) -> dict[str, tuple[list[str], int]]:
     return shapes(resolved(subject))
 
 
-def check_points(subject: Subject, points: Iterable[Mapping[str, Any]]) -> None:
+def check_points(subject: Subject, points: Iterable[Point]) -> None:
     """Raise BadInput where the tables cannot be made at one of these points."""
     recipe = based(parse(subject.text), subject.folders)
     for point in points:

@@ -13,7 +13,7 @@ import tomlkit
 from scipy import stats
 
 from ivrell.core.errors import BadInput
-from ivrell.core.propose.beside import beside
+from ivrell.core.propose.beside import Beside, beside
 from ivrell.core.propose.fits import counts_of, decimals_of, fit_number, fit_skew, outward
 from ivrell.core.propose.text import text_settings
 from ivrell.core.recipe.generate import Generator
@@ -46,7 +46,7 @@ class Proposal:
     data: dict[str, Any]
     notes: dict[str, dict[str, str]] = field(default_factory=dict)
     distances: dict[str, dict[str, float]] = field(default_factory=dict)
-    beside: dict[str, dict[str, Any]] = field(default_factory=dict)
+    beside: dict[str, dict[str, Beside]] = field(default_factory=dict)
 
     def with_rows_knob(self, knob: str) -> int:
         """Let a knob set the rows of the largest table; returns the rows it has."""

@@ -9,6 +9,7 @@ from tomlkit.items import Array
 
 from ivrell.core.errors import BadInput
 from ivrell.core.holdable import holdable
+from ivrell.core.records.json import Json
 
 
 class Edit(BaseModel):
@@ -24,7 +25,7 @@ class Edit(BaseModel):
 
     table: str | None = None
     column: int | None = None
-    fields: dict[str, Any] = {}
+    fields: dict[str, Json] = {}
     add: bool = False
     remove: bool = False
 

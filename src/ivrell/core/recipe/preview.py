@@ -15,6 +15,7 @@ from ivrell.core.recipe.making import Progress
 from ivrell.core.recipe.malformed import broken_rows
 from ivrell.core.recipe.model import BLOCK_ROWS
 from ivrell.core.recipe.profile import profile, profile_whole
+from ivrell.core.records.profile import LookColumn, LookTable, Profile
 
 PROFILED_ROWS = 10_000
 _COST_ROWS = 20_000
@@ -24,39 +25,34 @@ _MOST_CHARACTERS = 20_000_000
 _FEWEST_ROWS = 200
 
 
-def preview(generator: Generator, table: str) -> dict[str, Any]:
+def preview(generator: Generator, table: str) -> LookTable:
     """What a table will be, with a profile of a sample of it; quick enough for each key that
-    a person presses.
-
-    Returns plain data: ``rows`` in all, ``columns`` (name, kind, settings, profile),
-    ``fingerprint``, ``order``, ``duplicates``, ``malformed``, ``file`` where it is the user's
-    own, ``profiled_rows``.
-    """
+    a person presses."""
     recipe = generator.recipe
     sample = generator.sample(table, _rows_for(generator, table, PROFILED_ROWS))
     kinds = {column.name: column for column in recipe.tables[table].columns}
-    return {
-        "table": table,
-        "rows": recipe.rows_of(table),
-        "fingerprint": recipe.fingerprint(table),
-        "file": recipe.tables[table].file,
-        "order": recipe.tables[table].order,
-        "duplicate_share": recipe.tables[table].duplicate_share,
-        "malformed_share": recipe.tables[table].malformed_share,
-        "duplicates": generator.duplicates(table),
-        "malformed": broken_rows(recipe, table),
-        "profiled_rows": sample.num_rows,
-        "columns": [
-            {
-                "name": found["name"],
-                "kind": kinds[found["name"]].kind_name() if kinds else "as it is",
-                "settings": _told(kinds[found["name"]]) if kinds else found["type"],
-                "given": _given(kinds[found["name"]]) if kinds else {},
-                "profile": found,
-            }
+    return LookTable(
+        table=table,
+        rows=recipe.rows_of(table),
+        fingerprint=recipe.fingerprint(table),
+        file=recipe.tables[table].file,
+        order=recipe.tables[table].order,
+        duplicate_share=recipe.tables[table].duplicate_share,
+        malformed_share=recipe.tables[table].malformed_share,
+        duplicates=generator.duplicates(table),
+        malformed=broken_rows(recipe, table),
+        profiled_rows=sample.num_rows,
+        columns=[
+            LookColumn(
+                name=found.name,
+                kind=kinds[found.name].kind_name() if kinds else "as it is",
+                settings=_told(kinds[found.name]) if kinds else found.type,
+                given=_given(kinds[found.name]) if kinds else {},
+                profile=found,
+            )
             for found in profile(sample)
         ],
-    }
+    )
 
 
 def _rows_for(generator: Generator, table: str, most: int) -> int:
@@ -72,7 +68,7 @@ def whole_profile(
     *,
     progress: Progress | None = None,
     stopped: Callable[[], bool] | None = None,
-) -> list[dict[str, Any]]:
+) -> list[Profile]:
     """The profile of every row of a table, in bounded memory; see profile_whole.
 
     Raises Stopped when ``stopped`` says so between two blocks.

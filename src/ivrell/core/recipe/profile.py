@@ -16,6 +16,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from ivrell.core.records.profile import Histogram, Profile, Top
+
 _BINS = 24
 _FURTHEST_BIN = 1e300
 _TOP = 6
@@ -24,61 +26,47 @@ _WAITING_BLOCKS = 2
 QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
 
 
-def profile(batch: pa.RecordBatch) -> list[dict[str, Any]]:
-    """Describe each column of a batch.
-
-    Returns one dict a column: ``name``, ``type``, ``rows``, ``nulls``, ``distinct``
-    (``distinct_exact`` says whether counted or estimated), ``smallest``, ``largest``,
-    ``quantiles`` (the values at QUANTILES, as text), ``lengths`` (shortest, mean and longest
-    of text, in characters), and either ``histogram`` (``edges``, one more than ``counts``;
-    numbers and moments, the latter in seconds since 1970) or ``top`` (value and count, most
-    frequent first).
-    """
+def profile(batch: pa.RecordBatch) -> list[Profile]:
+    """Describe each column of a batch."""
     return [
         _column(name, column)
         for name, column in zip(batch.schema.names, batch.columns, strict=True)
     ]
 
 
-def _column(name: str, values: pa.Array) -> dict[str, Any]:
+def _column(name: str, values: pa.Array) -> Profile:
     known = values.drop_null()
-    found: dict[str, Any] = {
-        "name": name,
-        "type": str(values.type),
-        "rows": len(values),
-        "nulls": values.null_count,
-        "distinct": len(known.unique()),
-        "distinct_exact": True,
-        "histogram": None,
-        "top": None,
-        "smallest": None,
-        "largest": None,
-        "quantiles": None,
-        "lengths": None,
-    }
+    found = Profile(
+        name=name,
+        type=str(values.type),
+        rows=len(values),
+        nulls=values.null_count,
+        distinct=len(known.unique()),
+        distinct_exact=True,
+    )
     if not len(known):
         return found
     ends = pc.min_max(known)
-    found["smallest"], found["largest"] = str(ends["min"]), str(ends["max"])
+    found.smallest, found.largest = str(ends["min"]), str(ends["max"])
     if _measured(known.type):
         ordered = known.take(pc.array_sort_indices(known))
         places = np.minimum((np.array(QUANTILES) * len(known)).astype(int), len(known) - 1)
-        found["quantiles"] = [str(ordered[int(place)]) for place in places]
-        found["histogram"] = _histogram(_as_numbers(known))
+        found.quantiles = [str(ordered[int(place)]) for place in places]
+        found.histogram = _histogram(_as_numbers(known))
         return found
     if pa.types.is_string(known.type):
         lengths = pc.utf8_length(known)
         ends = pc.min_max(lengths)
-        found["lengths"] = [ends["min"].as_py(), pc.mean(lengths).as_py(), ends["max"].as_py()]
+        found.lengths = [ends["min"].as_py(), pc.mean(lengths).as_py(), ends["max"].as_py()]
     counted = sorted(
         ((item["counts"].as_py(), str(item["values"])) for item in known.value_counts()),
         key=lambda item: (-item[0], item[1]),
     )
-    found["top"] = [{"value": value, "count": count} for count, value in counted[:_TOP]]
+    found.top = [Top(value=value, count=count) for count, value in counted[:_TOP]]
     return found
 
 
-def _histogram(values: NDArray[np.float64]) -> dict[str, list[float]] | None:
+def _histogram(values: NDArray[np.float64]) -> Histogram | None:
     """Counts between edges, of the values that have an end; None where there are none."""
     values = np.asarray(values, dtype=np.float64)
     values = values[np.abs(values) <= _FURTHEST_BIN]
@@ -89,7 +77,7 @@ def _histogram(values: NDArray[np.float64]) -> dict[str, list[float]] | None:
         # Too near each other for floats to lie between.
         low, high = low - max(abs(low) * 1e-9, 0.5), high + max(abs(high) * 1e-9, 0.5)
     counts, edges = np.histogram(values, bins=_BINS, range=(low, high))
-    return {"counts": counts.tolist(), "edges": edges.tolist()}
+    return Histogram(counts=counts.tolist(), edges=edges.tolist())
 
 
 def _measured(kind: pa.DataType) -> bool:
@@ -105,7 +93,7 @@ def _as_numbers(known: pa.Array) -> Any:
     return known.to_numpy(zero_copy_only=False)
 
 
-def profile_whole(sample: pa.RecordBatch, blocks: Iterator[pa.RecordBatch]) -> list[dict[str, Any]]:
+def profile_whole(sample: pa.RecordBatch, blocks: Iterator[pa.RecordBatch]) -> list[Profile]:
     """The same of all rows, read once: counts, nulls, ends and lengths are exact; different
     values and quantiles are estimated (by the sketches of DuckDB's ``approx_count_distinct``
     and ``approx_quantile``); the bins are those of the sample, the outer ones without end.
@@ -115,7 +103,7 @@ def profile_whole(sample: pa.RecordBatch, blocks: Iterator[pa.RecordBatch]) -> l
     import duckdb
 
     described = profile(sample)
-    asked = [_asked(column, sample.schema.field(column["name"]).type) for column in described]
+    asked = [_asked(column, sample.schema.field(column.name).type) for column in described]
     waiting: Queue[pa.RecordBatch | None] = Queue(_WAITING_BLOCKS)
 
     def ask() -> tuple[Any, ...]:
@@ -141,50 +129,52 @@ def profile_whole(sample: pa.RecordBatch, blocks: Iterator[pa.RecordBatch]) -> l
     return [_told(column, told[i], told[-1]) for i, column in enumerate(described)]
 
 
-def _asked(column: dict[str, Any], kind: pa.DataType) -> str:
-    name = '"' + column["name"] + '"'
+def _asked(column: Profile, kind: pa.DataType) -> str:
+    name = '"' + column.name + '"'
     fields = {
         "known": f"count({name})",
         "distinct": f"approx_count_distinct({name})",
         "smallest": f"min({name})::VARCHAR",
         "largest": f"max({name})::VARCHAR",
     }
-    if column["histogram"]:
+    if column.histogram:
         # Moments are sketched as seconds: their quantiles come back as such.
         number = f"epoch({name})" if pa.types.is_timestamp(kind) else name
-        edges = ", ".join(f"{edge!r}::DOUBLE" for edge in column["histogram"]["edges"][1:-1])
+        edges = ", ".join(f"{edge!r}::DOUBLE" for edge in column.histogram.edges[1:-1])
         fields["bins"] = f"map_values(histogram({number}::DOUBLE, [{edges}]))"
         fields["quantiles"] = f"approx_quantile({number}, {list(QUANTILES)})"
-    if column["lengths"]:
+    if column.lengths:
         length = f"length({name})"
         fields["lengths"] = f"[min({length}), avg({length}), max({length})]"
-    if column["top"] and column["distinct"] <= _FEW:
+    if column.top and column.distinct <= _FEW:
         fields["top"] = f"histogram({name}::VARCHAR)"
     return "{" + ", ".join(f"'{key}': {value}" for key, value in fields.items()) + "}"
 
 
-def _told(column: dict[str, Any], found: dict[str, Any], rows: int) -> dict[str, Any]:
-    whole = {
-        **column,
-        "rows": rows,
-        "nulls": rows - found["known"],
-        "distinct": found["distinct"],
-        "distinct_exact": False,
-        "smallest": found["smallest"],
-        "largest": found["largest"],
-        "lengths": list(found["lengths"]) if "lengths" in found else None,
-        "top": None,
-    }
+def _told(column: Profile, found: dict[str, Any], rows: int) -> Profile:
+    """The profile of a sample's column with what the whole table told of it."""
+    whole = column.model_copy(
+        update={
+            "rows": rows,
+            "nulls": rows - found["known"],
+            "distinct": found["distinct"],
+            "distinct_exact": False,
+            "smallest": found["smallest"],
+            "largest": found["largest"],
+            "lengths": list(found["lengths"]) if "lengths" in found else None,
+            "top": None,
+        }
+    )
     if "top" in found:
         counted = sorted((found["top"] or {}).items(), key=lambda item: (-item[1], item[0]))
-        whole["distinct"], whole["distinct_exact"] = len(counted), True
-        whole["top"] = [{"value": value, "count": count} for value, count in counted[:_TOP]]
-    if "bins" in found:
-        whole["histogram"] = {**column["histogram"], "counts": _full(found["bins"])}
+        whole.distinct, whole.distinct_exact = len(counted), True
+        whole.top = [Top(value=value, count=count) for value, count in counted[:_TOP]]
+    if "bins" in found and column.histogram:
+        whole.histogram = Histogram(counts=_full(found["bins"]), edges=column.histogram.edges)
         quantiles = found["quantiles"] or []
-        if column["type"].startswith("timestamp"):
+        if column.type.startswith("timestamp"):
             quantiles = [np.datetime64(int(q), "s").item() for q in quantiles]
-        whole["quantiles"] = [str(q) for q in quantiles]
+        whole.quantiles = [str(q) for q in quantiles]
     return whole
 
 

@@ -16,6 +16,7 @@ from ivrell.server.comparisons import shapes
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.starting import new_comparison
 from ivrell.server.data.models import Sample
+from ivrell.server.data.shapes import SampleColumn
 from ivrell.server.looks import SAMPLES
 from ivrell.server.replies import reply
 
@@ -69,13 +70,14 @@ class ProposeView(APIView):
             comparison=record,
             recipe_text=edit.data_text(text),
             columns=[
-                {
-                    "table": table,
-                    "name": name,
-                    "note": proposal.notes[table][name],
-                    "distance": proposal.distances[table].get(name),
-                    **found,
-                }
+                SampleColumn(
+                    table=table,
+                    name=name,
+                    note=proposal.notes[table][name],
+                    distance=proposal.distances[table].get(name),
+                    sample=found.sample,
+                    generated=found.generated,
+                ).model_dump(mode="json")
                 for table, columns in proposal.beside.items()
                 for name, found in columns.items()
             ],

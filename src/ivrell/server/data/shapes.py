@@ -1,13 +1,14 @@
 """What the API takes and gives of data."""
 
 import datetime
-from typing import Any
 
 from pydantic import BaseModel
 
 from ivrell.core.recipe.edit import Edit
+from ivrell.core.recipe.kinds.settings import Setting
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.points import Value
+from ivrell.core.records.profile import LookTable, Profile
 from ivrell.core.records.run import TrialState
 from ivrell.core.records.trouble import Trouble
 
@@ -23,65 +24,6 @@ class LookRequest(Written):
     """A recipe to look at, after some changes."""
 
     edits: list[Edit] = []
-
-
-class Histogram(BaseModel):
-    """Counts between edges."""
-
-    counts: list[int]
-    edges: list[float]
-
-
-class Top(BaseModel):
-    """A frequent value."""
-
-    value: str
-    count: int
-
-
-class Profile(BaseModel):
-    """What stands in a column; see the core's ``profile``."""
-
-    name: str
-    type: str
-    rows: int
-    nulls: int
-    distinct: int
-    distinct_exact: bool
-    smallest: str | None
-    largest: str | None
-    quantiles: list[str] | None
-    lengths: list[float] | None
-    histogram: Histogram | None
-    top: list[Top] | None
-
-
-class LookColumn(BaseModel):
-    """A column of a table that is looked at; ``given`` holds its settings as they are
-    written, ``sample`` the column of the sample that it was shaped after."""
-
-    name: str
-    kind: str
-    settings: str
-    given: dict[str, Any]
-    profile: Profile
-
-
-class LookTable(BaseModel):
-    """One table looked at before it is made."""
-
-    table: str
-    rows: int
-    rows_given: int | str | None
-    fingerprint: str
-    file: str | None
-    order: str | None
-    duplicates: int
-    duplicate_share: float
-    malformed: int
-    malformed_share: float
-    profiled_rows: int
-    columns: list[LookColumn]
 
 
 class Look(BaseModel):
@@ -128,16 +70,6 @@ class Costs(BaseModel):
 
     tables: list[TableCosts]
     databases: list[str]
-
-
-class Setting(BaseModel):
-    """One setting of a kind of column."""
-
-    name: str
-    type: str
-    choices: list[str]
-    usual: Any
-    wanted: bool
 
 
 class KindOfColumn(BaseModel):

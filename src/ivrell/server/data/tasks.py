@@ -112,9 +112,10 @@ def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:
     if wanted.profile:
         generator = Generator(recipe)
         for table in tables:
-            making.profiles[table] = whole_profile(
+            profiles = whole_profile(
                 generator, table, progress=watched.progress, stopped=watched.stopped
             )
+            making.profiles[table] = [profile.model_dump(mode="json") for profile in profiles]
 
 
 def _trim() -> None:

@@ -104,7 +104,7 @@ class KindsView(APIView):
     @extend_schema(responses=shapes.Kinds)
     def get(self, request: Request) -> Response:
         """Every kind of column and what can be set of it."""
-        kinds = [{"kind": kind, "settings": settings_of(kind)} for kind in KINDS]
+        kinds = [shapes.KindOfColumn(kind=kind, settings=settings_of(kind)) for kind in KINDS]
         return reply(shapes.Kinds(kinds=kinds))
 
 

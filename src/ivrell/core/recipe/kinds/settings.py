@@ -2,25 +2,37 @@
 
 from typing import Any
 
+from pydantic import BaseModel
+
 from ivrell.core.recipe.kinds import KINDS
+from ivrell.core.records.json import Json
 
 _NOT_SET_HERE = {"name", "kind"}
 
 
-def settings_of(kind: str) -> list[dict[str, Any]]:
-    """The settings of a kind: ``name``, ``type`` (number, integer, text, boolean, choice, list
-    of texts, moment, value or needle), ``choices``, ``usual`` value and whether it is
-    ``wanted``, that is, has no usual value."""
+class Setting(BaseModel):
+    """One setting of a kind of column: its ``type`` is number, integer, text, boolean, choice, list
+    (of texts), moment, value or needle; ``wanted`` that it has no usual value."""
+
+    name: str
+    type: str
+    choices: list[str]
+    usual: Json
+    wanted: bool
+
+
+def settings_of(kind: str) -> list[Setting]:
+    """The settings of a kind."""
     schema = KINDS[kind].model_json_schema(by_alias=True)
     wanted = schema.get("required", [])
     return [
-        {
-            "name": name,
-            "type": _type(name, told),
-            "choices": _choices(told),
-            "usual": told.get("default"),
-            "wanted": name in wanted,
-        }
+        Setting(
+            name=name,
+            type=_type(name, told),
+            choices=_choices(told),
+            usual=told.get("default"),
+            wanted=name in wanted,
+        )
         for name, told in schema["properties"].items()
         if name not in _NOT_SET_HERE
     ]
