@@ -1,9 +1,11 @@
 """Each kind of column and each modifier holds what it says."""
 
+import itertools
 import json
 import tempfile
 import tomllib
 import unittest
+import uuid
 from pathlib import Path
 
 import numpy as np
@@ -50,6 +52,23 @@ class Kinds(unittest.TestCase):
         true = pc.sum(column('kind = "boolean", true_share = 0.3')).as_py()
         self.assertGreater(stats.binomtest(true, ROWS, 0.3).pvalue, 1e-4)
         self.assertEqual(column('kind = "constant", value = "A"', 10).unique().to_pylist(), ["A"])
+
+    def test_identifiers_are_those_of_the_standard_and_no_two_alike(self):
+        for version in (4, 7):
+            values = column(f'kind = "identifier", version = {version}')
+            self.assertEqual(len(values.unique()), ROWS)
+            read = [uuid.UUID(text) for text in values[:2000].to_pylist()]
+            self.assertEqual(
+                {(one.version, one.variant) for one in read}, {(version, uuid.RFC_4122)}
+            )
+            self.assertEqual([str(one) for one in read], values[:2000].to_pylist())
+        # Of version 7 they rise with the rows, a millisecond each.
+        rising = column('kind = "identifier", version = 7').to_pylist()
+        self.assertEqual(rising, sorted(rising))
+        moments = [uuid.UUID(text).int >> 80 for text in rising[:3]]
+        self.assertEqual([b - a for a, b in itertools.pairwise(moments)], [1, 1])
+        random = column('kind = "identifier"').to_pylist()
+        self.assertNotEqual(random, sorted(random))
 
     def test_unique_integer(self):
         values = column('kind = "integer", low = 5, high = 300004, unique = true')

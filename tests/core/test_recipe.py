@@ -19,6 +19,7 @@ import polars as pl
 import pyarrow
 import pyarrow.compute as pc
 import pyarrow.csv
+import pyarrow.orc
 import pyarrow.parquet
 from scipy import stats
 
@@ -173,6 +174,7 @@ class Bytes(unittest.TestCase):
         readers = {
             "csv": pl.read_csv, "csv.gz": pl.read_csv, "csv.zst": pl.read_csv,
             "jsonl": pl.read_ndjson, "parquet": pl.read_parquet, "arrow": pl.read_ipc,
+            "orc": lambda path: pl.from_arrow(pyarrow.orc.read_table(path)),
         }  # fmt: skip
         expected = pl.from_arrow(Generator(recipe(3000)).block("passages", 0))
         for form, read in readers.items():

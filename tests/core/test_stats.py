@@ -126,6 +126,20 @@ class Cautions(unittest.TestCase):
         busy = Machine(cores=2, busy_cores=1.2)
         self.assertEqual(self.words(lane(), machine=busy), ["busy machine"])
 
+    def test_a_winner_by_more_cores_is_named_beside_the_one_that_works_less(self):
+        def busy(name, elapsed, cores):
+            cpu = elapsed * cores
+            return lane(id=name, name=name.title(), elapsed=summary(10, elapsed, elapsed, elapsed),
+                        cpu_total=summary(10, cpu, cpu, cpu), cores_busy=cores)  # fmt: skip
+
+        found = cautions(Scene([busy("many", 1.0, 4.0), busy("one", 2.0, 1.0)], Machine(cores=8)))
+        self.assertEqual([(c.word, c.lane) for c in found], [("quicker by more cores", "many")])
+        self.assertIn("One does it with 1.00", found[0].reason)
+        self.assertIn("CPU time", found[0].hint)
+        # As much work on fewer cores, or no more cores than the other: nothing to be said.
+        self.assertEqual(self.words(busy("many", 1.0, 2.0), busy("one", 2.0, 1.0)), [])
+        self.assertEqual(self.words(busy("quick", 1.0, 1.2), busy("one", 2.0, 1.0)), [])
+
     def test_drift_of_the_machine_is_told_from_one_lane_that_varies(self):
         slower = [1.0, 1.0, 1.1, 1.3, 1.4, 1.4]
         steady = [1.0, 1.1, 1.0, 1.1, 1.0, 1.0]

@@ -59,6 +59,14 @@ export function useFindings(trial: number | null, point: string | null) {
   });
 }
 
+/** How lanes do over all points; asked for anew where the findings in view are others. */
+export function useSweep(trial: number, findings: unknown) {
+  return useQuery({
+    queryKey: ["sweep", trial, findings ? "known" : "none"],
+    queryFn: () => taken(api.GET("/api/trials/{id}/sweep/", { params: { path: { id: trial } } })),
+  });
+}
+
 export function useRun(trial: number, number: number | null) {
   return useQuery({
     queryKey: ["run", trial, number],

@@ -1054,6 +1054,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/sweep/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How the lanes do over all its points. */
+        get: operations["trials_sweep_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/sweep{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How the lanes do over all its points. */
+        get: operations["trials_sweep_formatted_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1959,11 +1993,13 @@ export interface components {
         KindEnum: "try" | "explained" | "interrupted";
         /**
          * KindOfColumn
-         * @description A kind of column and all that can be set of it.
+         * @description A kind of column, whether a table can be sorted by one, and all that can be set of it.
          */
         KindOfColumn: {
             /** Kind */
             kind: string;
+            /** Sortable */
+            sortable: boolean;
             /** Settings */
             settings: components["schemas"]["Setting"][];
         };
@@ -4191,6 +4227,44 @@ export interface components {
             level: number | null;
         };
         /**
+         * Sweep
+         * @description How lanes do over all points of a trial.
+         */
+        Sweep: {
+            /** Points */
+            points: components["schemas"]["SweepPoint"][];
+        };
+        /**
+         * SweepLane
+         * @description A lane at one point: its median, quartiles and interval of each measure; ``trusted`` where
+         *     it came to its end and its answer is the right one.
+         */
+        SweepLane: {
+            /** Id */
+            id: string;
+            /** State */
+            state: components["schemas"]["LaneState"];
+            /** Trusted */
+            trusted: boolean;
+            /** Trouble */
+            trouble: string;
+            elapsed: components["schemas"]["Summary"] | null;
+            cpu_total: components["schemas"]["Summary"] | null;
+            peak_memory: components["schemas"]["Summary"] | null;
+        };
+        /**
+         * SweepPoint
+         * @description All lanes at one point.
+         */
+        SweepPoint: {
+            /** Point */
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            /** Lanes */
+            lanes: components["schemas"]["SweepLane"][];
+        };
+        /**
          * TableCosts
          * @description What each form of a table takes.
          */
@@ -6356,6 +6430,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_sweep_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+        };
+    };
+    trials_sweep_formatted_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
                 };
             };
         };

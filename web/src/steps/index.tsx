@@ -64,6 +64,12 @@ export const STEPS: [Step, ...Step[]] = [
     // It opens with its whole board in sight.
     drops: ["lane"],
   },
+  {
+    address: "sweep",
+    word: "Sweep",
+    view: lazy(() => import("./SweepStep").then((m) => ({ default: m.SweepStep }))),
+    state: () => "",
+  },
 ];
 
 /** The step at an address; the first where there is none. */

@@ -113,6 +113,7 @@ export function useLive(trial: number | null, comparison: number): LiveTrial {
       if (event.kind === "ended") {
         void cache.invalidateQueries({ queryKey: ["trial", trial] });
         void cache.invalidateQueries({ queryKey: ["findings", trial] });
+        void cache.invalidateQueries({ queryKey: ["sweep", trial] });
         void cache.invalidateQueries({ queryKey: ["trials", comparison] });
         void cache.invalidateQueries({ queryKey: ["comparisons"] });
         void cache.invalidateQueries({ queryKey: ["now"] });

@@ -157,7 +157,6 @@ class CommandEngine(Engine):
     language = "text"
     approach = CommandApproach
     packages = ("pyarrow",)
-    forms = ("csv", "csv.gz", "csv.zst", "fixed", "jsonl", "parquet", "arrow", "ods")
 
     def starting(self, table: str, column: str) -> dict[str, Any]:
         code = 'NR > 1 { rows++ }\nEND { print "rows"; print rows }\n'

@@ -26,6 +26,8 @@ _CACHED = 20
 _TOO_SHORT_S = 0.002
 _STILL_CACHED = 0.1
 _OVER_THREADS = 0.3
+_MORE_CORES = 1.5
+_MORE_CPU = 1.1
 
 
 @dataclass(frozen=True)
@@ -272,6 +274,29 @@ def _unequal_threads(scene: Scene) -> Iterator[Caution]:
             )
 
 
+def _more_cores(scene: Scene) -> Iterator[Caution]:
+    """Whether the quickest is so by keeping more cores busy while another works less for it."""
+    sure = [lane for lane in scene.lanes if lane.trusted and lane.elapsed and lane.cpu_total]
+    if len(sure) < 2:
+        return
+    quickest = min(sure, key=lambda lane: lane.elapsed.median if lane.elapsed else 0.0)
+    frugal = min(sure, key=lambda lane: lane.cpu_total.median if lane.cpu_total else 0.0)
+    assert quickest.cpu_total and frugal.cpu_total
+    cores, fewer = quickest.cores_busy, frugal.cores_busy
+    if frugal is quickest or cores is None or fewer is None or cores < _MORE_CORES * fewer:
+        return
+    if quickest.cpu_total.median > _MORE_CPU * frugal.cpu_total.median:
+        yield _caution(
+            "quicker by more cores",
+            f"{quickest.name} is the quickest with {three_figures(cores)} cores busy and "
+            f"{format_seconds(quickest.cpu_total.median)} of CPU time; {frugal.name} does it with "
+            f"{three_figures(fewer)} and {format_seconds(frugal.cpu_total.median)}. Where cores "
+            "are shared or paid for, the order may be the other way round.",
+            "Compare CPU time, the fairer measure here, or give every lane the same threads.",
+            quickest.id,
+        )
+
+
 CAUTIONS: tuple[Callable[[Scene], Iterator[Caution]], ...] = (
     _disagreement,
     _reference,
@@ -287,6 +312,7 @@ CAUTIONS: tuple[Callable[[Scene], Iterator[Caution]], ...] = (
     _too_short,
     _not_cold,
     _unequal_threads,
+    _more_cores,
 )
 
 

@@ -73,9 +73,10 @@ class Costs(BaseModel):
 
 
 class KindOfColumn(BaseModel):
-    """A kind of column and all that can be set of it."""
+    """A kind of column, whether a table can be sorted by one, and all that can be set of it."""
 
     kind: str
+    sortable: bool
     settings: list[Setting]
 
 

@@ -104,7 +104,10 @@ class KindsView(APIView):
     @extend_schema(responses=shapes.Kinds)
     def get(self, request: Request) -> Response:
         """Every kind of column and what can be set of it."""
-        kinds = [shapes.KindOfColumn(kind=kind, settings=settings_of(kind)) for kind in KINDS]
+        kinds = [
+            shapes.KindOfColumn(kind=name, sortable=kind.sortable(), settings=settings_of(name))
+            for name, kind in KINDS.items()
+        ]
         return reply(shapes.Kinds(kinds=kinds))
 
 

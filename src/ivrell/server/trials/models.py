@@ -153,6 +153,14 @@ class Trial(models.Model):
             point,
         )
 
+    def all_findings(self) -> list[Findings]:
+        """Findings at every point, from the result folder where the trial has ended."""
+        if self.state == self.State.DONE and self.results.has_ended:
+            from ivrell.core.results.folder import FINDINGS
+
+            return self.results.read(FINDINGS).points
+        return [self.findings(point) for point in self.points]
+
     def keep_expected(self, lane: str, point: Point) -> str:
         """Keep a lane's answer at a point among the own files; its name with knobs in braces.
 

@@ -1,13 +1,14 @@
 """What the API takes and gives of trials."""
 
 import datetime
+from collections.abc import Iterable
 from typing import Literal, TypeVar
 
 from pydantic import BaseModel, Field, ValidationError
 
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.events import LiveEvent
-from ivrell.core.records.findings import Findings
+from ivrell.core.records.findings import Findings, LaneState, Summary
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState, TrialState
@@ -126,6 +127,47 @@ class PointFindings(Findings):
 
     trial: int
     state: TrialState
+
+
+class SweepLane(BaseModel):
+    """A lane at one point: its median, quartiles and interval of each measure; ``trusted`` where
+    it came to its end and its answer is the right one."""
+
+    id: str
+    state: LaneState
+    trusted: bool
+    trouble: str
+    elapsed: Summary | None
+    cpu_total: Summary | None
+    peak_memory: Summary | None
+
+
+class SweepPoint(BaseModel):
+    """All lanes at one point."""
+
+    point: Point
+    lanes: list[SweepLane]
+
+
+class Sweep(BaseModel):
+    """How lanes do over all points of a trial."""
+
+    points: list[SweepPoint]
+
+    @classmethod
+    def of(cls, points: Iterable[Findings]) -> "Sweep":
+        """From the findings of each point."""
+        return cls(
+            points=[
+                SweepPoint(
+                    point=found.point,
+                    lanes=[
+                        SweepLane.model_validate(lane, from_attributes=True) for lane in found.lanes
+                    ],
+                )
+                for found in points
+            ]
+        )
 
 
 class TryRequest(BaseModel):

@@ -87,6 +87,12 @@ class TrialViewSet(viewsets.ViewSet):
         found = trial.findings(_point_of(request, trial))
         return reply(shapes.PointFindings(trial=trial.pk, state=trial.state, **dict(found)))
 
+    @extend_schema(responses=shapes.Sweep)
+    @action(detail=True, methods=["get"])
+    def sweep(self, request: Request, id: int) -> Response:
+        """How the lanes do over all its points."""
+        return reply(shapes.Sweep.of(_trial(id).all_findings()))
+
     @extend_schema(
         parameters=[OpenApiParameter("point", str)],
         responses={(200, "text/csv"): OpenApiTypes.STR},

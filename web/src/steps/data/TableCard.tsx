@@ -7,8 +7,6 @@ import { bytes, count, seconds, trimmed } from "../../ui/units";
 import { ColumnLine } from "./ColumnLine";
 import { isAt, meant, written, type Editing } from "./editing";
 
-const NO_ORDER = ["reference", "text", "words", "code", "packed", "constant", "derived"];
-
 type Props = { table: LookTable; costs: Schemas["Cost"][] | undefined; editing: Editing };
 
 export function TableCard({ table, costs, editing }: Props) {
@@ -36,7 +34,7 @@ export function TableCard({ table, costs, editing }: Props) {
     { value: "", label: "in order" },
     { value: "shuffled", label: "shuffled" },
     ...table.columns
-      .filter((column) => !NO_ORDER.includes(column.kind) || column.kind === "reference")
+      .filter(({ kind }) => editing.kinds.find((known) => known.kind === kind)?.sortable)
       .map((column) => ({ value: `by ${column.name}`, label: `sorted by ${column.name}` })),
   ];
   return (

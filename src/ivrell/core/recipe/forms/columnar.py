@@ -63,3 +63,27 @@ class Arrow(_Batches):
 
     def writer(self, sink: BinaryIO, layout: Layout) -> Writer:
         return _ArrowWriter(sink, layout, layout.codec or self.codecs[0])
+
+
+class _OrcWriter:
+    def __init__(self, sink: BinaryIO, codec: str) -> None:
+        # Loaded by those who write it alone.
+        from pyarrow import orc
+
+        self._writer = orc.ORCWriter(sink, compression=codec)
+
+    def add(self, encoded: Encoded) -> None:
+        self._writer.write(pa.Table.from_batches([encoded]))
+
+    def close(self) -> None:
+        self._writer.close()
+
+
+class Orc(_Batches):
+    """Apache ORC."""
+
+    suffix = "orc"
+    codecs: tuple[str, ...] = ("zstd", "snappy", "zlib", "lz4", "uncompressed")
+
+    def writer(self, sink: BinaryIO, layout: Layout) -> Writer:
+        return _OrcWriter(sink, layout.codec or self.codecs[0])

@@ -1,6 +1,6 @@
 """The kinds of columns that a recipe can hold; a new kind is a class and a word here."""
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Union
 
 from pydantic import Field
 
@@ -8,6 +8,7 @@ from ivrell.core.recipe.kinds.base import NAME, Block, KeysOf, Kind, Name, Share
 from ivrell.core.recipe.kinds.category import Category
 from ivrell.core.recipe.kinds.code import Code
 from ivrell.core.recipe.kinds.derived import Derived
+from ivrell.core.recipe.kinds.identifier import Identifier
 from ivrell.core.recipe.kinds.numbers import Integer, Number
 from ivrell.core.recipe.kinds.packed import Packed, Words
 from ivrell.core.recipe.kinds.plain import Boolean, Constant
@@ -16,30 +17,20 @@ from ivrell.core.recipe.kinds.sequence import Sequence
 from ivrell.core.recipe.kinds.text import Text
 from ivrell.core.recipe.kinds.timestamp import Date, Timestamp
 
-Column = Annotated[
-    Sequence
-    | Integer
-    | Number
-    | Boolean
-    | Category
-    | Reference
-    | Text
-    | Words
-    | Code
-    | Packed
-    | Date
-    | Timestamp
-    | Constant
-    | Derived,
-    Field(discriminator="kind"),
-]
-
 KINDS: dict[str, type[Kind]] = {
     kind.kind_name(): kind
     for kind in (
-        Sequence, Integer, Number, Boolean, Category, Reference, Text, Words, Code, Packed,
-        Date, Timestamp, Constant, Derived,
+        Sequence, Identifier, Integer, Number, Boolean, Category, Reference, Text, Words, Code,
+        Packed, Date, Timestamp, Constant, Derived,
     )
 }  # fmt: skip
+
+if TYPE_CHECKING:
+    Column = Kind
+else:
+    Column = Annotated[
+        Union[tuple(KINDS.values())],  # noqa: UP007 - made at run time
+        Field(discriminator="kind"),
+    ]
 
 __all__ = ["KINDS", "NAME", "Block", "Column", "KeysOf", "Kind", "Name", "Share"]

@@ -131,6 +131,11 @@ class Kind(BaseModel):
         """
         raise ValueError(f"a table cannot be sorted by a {self.kind_name()} column")
 
+    @classmethod
+    def sortable(cls) -> bool:
+        """Whether a table can be sorted by a column of this kind."""
+        return cls.draw_sorted is not Kind.draw_sorted
+
     def absent(self, count: int, total: int) -> pa.Array:
         """``count`` values shaped like this column's that none of its ``total`` rows holds.
 

@@ -1,0 +1,258 @@
+/** How it scales: each lane over the values of a knob, and who leads where. */
+import { extent } from "d3-array";
+import { scaleLinear, scaleLog } from "d3-scale";
+import { line } from "d3-shape";
+import { Select } from "antd";
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Comparison, Schemas } from "../api/client";
+import { useSweep } from "../api/queries";
+import { glyphPath, Glyph, laneColour } from "../lanes/mark";
+import { bytes, count, seconds } from "../ui/units";
+import { useWidth } from "../ui/useWidth";
+import { useOff, useView } from "../ui/view";
+import type { StepProps } from "./props";
+
+const HEIGHT = 340;
+const PAD = { left: 64, right: 16, top: 12, bottom: 34 };
+
+const MEASURES = {
+  elapsed: { word: "elapsed time", show: seconds },
+  cpu_total: { word: "CPU time", show: seconds },
+  peak_memory: { word: "peak memory", show: bytes },
+} as const;
+type Measure = keyof typeof MEASURES;
+
+type Point = Schemas["SweepPoint"];
+type Spot = { point: Point; x: number; value: number; low: number; high: number };
+
+/** Knobs of which a trial ran several values. */
+function varied(points: Point[]): string[] {
+  const names = Object.keys(points[0]?.point ?? {});
+  return names.filter((name) => new Set(points.map((p) => p.point[name])).size > 1);
+}
+
+export function SweepStep({ comparison, trial, findings }: StepProps) {
+  if (!trial) {
+    return (
+      <p className="quiet">
+        No trial yet. Go to <Link to={`/comparisons/${comparison.id}/trial`}>Trial</Link> and choose
+        several values of a knob: here stands how the lanes do over them.
+      </p>
+    );
+  }
+  if (trial.points.length < 2) {
+    return (
+      <p className="quiet" data-testid="one-point">
+        Trial {trial.id} ran at one point. Choose several values of a knob on the step{" "}
+        <Link to={`/comparisons/${comparison.id}/trial`}>Trial</Link>, such as a small and a large
+        size, and see here who leads where.
+      </p>
+    );
+  }
+  return <Sweep comparison={comparison} trial={trial.id} findings={findings} />;
+}
+
+type Props = { comparison: Comparison; trial: number; findings: StepProps["findings"] };
+
+function Sweep({ comparison, trial, findings }: Props) {
+  const { data } = useSweep(trial, findings);
+  const [off] = useOff(comparison.id);
+  const [measure, setMeasure] = useState<Measure>("elapsed");
+  const [chosen, setChosen] = useState<string | null>(null);
+  const [ref, width] = useWidth<HTMLDivElement>(900);
+  if (!data) return <p className="quiet">Reading the findings of every point…</p>;
+  const knobs = varied(data.points);
+  const knob = chosen ?? knobs[0];
+  if (!knob) return <p className="quiet">The points of this trial have all the same values.</p>;
+  // Of other knobs the values in view stay as they are at the first point.
+  const others = knobs.filter((name) => name !== knob);
+  const shown = data.points.filter((p) =>
+    others.every((name) => p.point[name] === data.points[0]?.point[name]),
+  );
+  const lanes = comparison.lanes.filter(
+    (lane) => !off.has(lane.id) && shown.some((p) => p.lanes.some((l) => l.id === lane.id)),
+  );
+  return (
+    <div className="sweep" ref={ref}>
+      <p className="sentence">
+        How{" "}
+        <Select
+          variant="underlined"
+          size="small"
+          aria-label="Measure"
+          popupMatchSelectWidth={false}
+          value={measure}
+          options={Object.entries(MEASURES).map(([value, { word }]) => ({ value, label: word }))}
+          onChange={setMeasure}
+        />{" "}
+        goes with{" "}
+        <Select
+          variant="underlined"
+          size="small"
+          aria-label="Knob along the axis"
+          popupMatchSelectWidth={false}
+          value={knob}
+          options={knobs.map((name) => ({ value: name, label: name }))}
+          onChange={setChosen}
+        />
+        {others.map((name) => ` at ${name} ${String(data.points[0]?.point[name])}`).join(",")}.
+      </p>
+      <Plot {...{ comparison, lanes, knob, measure, width }} points={shown} />
+      <Values {...{ comparison, lanes, knob, measure }} points={shown} />
+    </div>
+  );
+}
+
+type Shown = {
+  comparison: Comparison;
+  lanes: Comparison["lanes"];
+  points: Point[];
+  knob: string;
+  measure: Measure;
+};
+
+function spots(points: Point[], lane: string, measure: Measure, knob: string): Spot[] {
+  return points.flatMap((point, place) => {
+    const found = point.lanes.find((l) => l.id === lane);
+    const summary = found?.[measure];
+    if (!found?.trusted || !summary) return [];
+    const at = point.point[knob];
+    const { median } = summary;
+    const [low, high] = [summary.low ?? median, summary.high ?? median];
+    return [{ point, x: typeof at === "number" ? at : place, value: median, low, high }];
+  });
+}
+
+function Plot({ comparison, lanes, points, knob, measure, width }: Shown & { width: number }) {
+  const view = useView();
+  const { show, word } = MEASURES[measure];
+  const drawn = lanes.map((lane) => ({ lane, spots: spots(points, lane.id, measure, knob) }));
+  const all = drawn.flatMap((d) => d.spots);
+  if (!all.length) return <p className="quiet">No lane has a figure of this at any point.</p>;
+  const [left = 0, right = 1] = extent(all, (s) => s.x);
+  const logarithmic = left > 0 && right / left >= 10;
+  const x = (logarithmic ? scaleLog() : scaleLinear())
+    .domain(left === right ? [left - 1, right + 1] : [left, right])
+    .range([PAD.left, width - PAD.right]);
+  const values = all.flatMap((s) => [s.low, s.high, s.value]).filter((v) => v > 0);
+  const y = scaleLog()
+    .domain([Math.min(...values) / 1.2, Math.max(...values) * 1.2])
+    .range([HEIGHT - PAD.bottom, PAD.top]);
+  const path = line<Spot>()
+    .x((s) => x(s.x))
+    .y((s) => y(s.value));
+  const names = points.map((p, place) => {
+    const at = p.point[knob];
+    return { at: typeof at === "number" ? at : place, label: valueWords(at) };
+  });
+  return (
+    <svg
+      width={width}
+      height={HEIGHT}
+      role="img"
+      aria-label={`${word} of each lane over ${knob}`}
+      data-testid="sweep-plot"
+    >
+      {y.ticks(5).map((t) => (
+        <g key={t} transform={`translate(0,${y(t)})`} className="axis">
+          <line x1={PAD.left} x2={width - PAD.right} stroke="var(--line-2)" />
+          <text x={PAD.left - 8} y={4} textAnchor="end">
+            {show(t)}
+          </text>
+        </g>
+      ))}
+      {names.map(({ at, label }) => (
+        <text key={at} x={x(at)} y={HEIGHT - 12} textAnchor="middle" className="quiet small">
+          {label}
+        </text>
+      ))}
+      {drawn.map(({ lane, spots: own }) => {
+        const place = comparison.marks[lane.id] ?? 0;
+        const colour = laneColour(place);
+        return (
+          <g key={lane.id} data-testid={`sweep-${lane.id}`}>
+            <path d={path(own) ?? ""} fill="none" stroke={colour} strokeWidth={1.6} />
+            {own.map((s) => (
+              <g key={s.x} transform={`translate(${x(s.x)},0)`}>
+                <line y1={y(s.low)} y2={y(s.high)} stroke={colour} strokeWidth={4} opacity={0.25} />
+                <path
+                  d={glyphPath(place, 60)}
+                  transform={`translate(0,${y(s.value)})`}
+                  fill={colour}
+                >
+                  <title>{`${lane.name}, ${knob} ${valueWords(s.point.point[knob])}: ${show(s.value)}`}</title>
+                </path>
+              </g>
+            ))}
+            {view.lane === lane.id && own.length > 0 && (
+              <path d={path(own) ?? ""} fill="none" stroke={colour} strokeWidth={4} opacity={0.3} />
+            )}
+          </g>
+        );
+      })}
+    </svg>
+  );
+}
+
+/** The same in figures: a row a value of the knob, the best of each in bold. */
+function Values({ comparison, lanes, points, knob, measure }: Shown) {
+  const { show } = MEASURES[measure];
+  return (
+    <div className="scroll">
+      <table className="plain sweep-values" data-testid="sweep-values">
+        <thead>
+          <tr>
+            <th scope="col">{knob}</th>
+            {lanes.map((lane) => (
+              <th scope="col" key={lane.id}>
+                <Glyph place={comparison.marks[lane.id] ?? 0} size={12} /> {lane.name}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {points.map((point) => {
+            const of = (id: string) => point.lanes.find((l) => l.id === id);
+            const sure = lanes.flatMap((lane) => {
+              const found = of(lane.id);
+              return found?.trusted && found[measure] ? [found[measure].median] : [];
+            });
+            const best = Math.min(...sure);
+            const address = `?point=${encodeURIComponent(JSON.stringify(point.point))}`;
+            return (
+              <tr key={JSON.stringify(point.point)}>
+                <th scope="row">
+                  <Link to={`/comparisons/${comparison.id}/findings${address}`}>
+                    {valueWords(point.point[knob])}
+                  </Link>
+                </th>
+                {lanes.map((lane) => {
+                  const found = of(lane.id);
+                  const median = found?.[measure]?.median;
+                  if (!found) return <td key={lane.id} />;
+                  if (!found.trusted || median === undefined) {
+                    return (
+                      <td key={lane.id} className="bad small">
+                        {found.trouble || (found.state === "done" ? "other answer" : found.state)}
+                      </td>
+                    );
+                  }
+                  return (
+                    <td key={lane.id} className={median === best ? "best" : ""}>
+                      {show(median)}
+                    </td>
+                  );
+                })}
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function valueWords(value: Point["point"][string] | undefined): string {
+  return typeof value === "number" ? count(value) : String(value);
+}
