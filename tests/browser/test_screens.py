@@ -111,6 +111,43 @@ class Screens(unittest.TestCase):
         self.assertIn("line 12", told)
         self.assertIn("sead", told)
 
+    def test_sweep_of_one_point_says_what_to_do(self):
+        self.open("sweep")
+        told = self.browser.by_id("one-point").text
+        self.assertIn("ran at one point", told)
+        self.assertIn("several values of a knob", told)
+
+    def test_sweep_shows_each_lane_over_the_sizes_and_leads_to_findings(self):
+        b = self.browser
+        b.open(self.ivrell.address)
+        text = HEAD.replace("rows = [300]", "rows = [300, 30_000]")
+        text = text.replace('name = "', 'name = "Sizes of ', 1)
+        text += approach("good", COUNTING, name="One by one") + approach("wrong", WRONG)
+        self.choose("import-file", self.write("sizes.toml", text))
+        b.by_id("rail-good")
+        here = b.driver.current_url.rsplit("/", 1)[0]
+        launch = (
+            "const done = arguments[1], csrf = /ivrell_csrf_\\d*=([^;]+)/.exec(document.cookie)[1];"
+            "fetch(`/api/comparisons/${arguments[0]}/launch/`, { method: 'POST', headers: {"
+            " 'Content-Type': 'application/json', 'X-CSRFToken': csrf }, body: JSON.stringify("
+            "{ rounds: 2, warm_ups: 0, knobs: { rows: [300, 30000] } }) })"
+            ".then((r) => done(r.status))"
+        )
+        self.assertEqual(b.driver.execute_async_script(launch, here.split("/")[-1]), 201)
+        b.open(f"{here}/trial")
+        b.until(lambda: b.by_id("live-state").text.startswith("done"), 120)
+        b.step("Sweep")
+        rows = b.until(lambda: b.all('[data-testid="sweep-values"] tbody tr'))
+        self.assertEqual([row.text.split()[0] for row in rows], ["300", "30,000"])
+        # The one with the right answer leads, the other has no line.
+        self.assertIn("other answer", rows[0].text)
+        self.assertTrue(rows[0].find_elements("css selector", "strong"))
+        self.assertEqual(len(b.all('[data-testid="sweep-good"] title')), 2)
+        self.assertEqual(len(b.all('[data-testid="sweep-wrong"] title')), 0)
+        self.assertEqual(violations(b), [])
+        rows[1].find_element("css selector", "a").click()
+        b.until(lambda: "rows = 30,000" in b.by_id("conclusion").text)
+
     def test_evidence_of_a_wrong_answer(self):
         self.open("agreement")
         b = self.browser

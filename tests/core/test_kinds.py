@@ -54,16 +54,16 @@ class Kinds(unittest.TestCase):
         self.assertEqual(column('kind = "constant", value = "A"', 10).unique().to_pylist(), ["A"])
 
     def test_identifiers_are_those_of_the_standard_and_no_two_alike(self):
-        for version in (4, 7):
-            values = column(f'kind = "identifier", version = {version}')
+        for order, version in (("random", 4), ("rising", 7)):
+            values = column(f'kind = "identifier", order = "{order}"')
             self.assertEqual(len(values.unique()), ROWS)
             read = [uuid.UUID(text) for text in values[:2000].to_pylist()]
             self.assertEqual(
                 {(one.version, one.variant) for one in read}, {(version, uuid.RFC_4122)}
             )
             self.assertEqual([str(one) for one in read], values[:2000].to_pylist())
-        # Of version 7 they rise with the rows, a millisecond each.
-        rising = column('kind = "identifier", version = 7').to_pylist()
+        # Rising ones rise with the rows, a millisecond each.
+        rising = column('kind = "identifier", order = "rising"').to_pylist()
         self.assertEqual(rising, sorted(rising))
         moments = [uuid.UUID(text).int >> 80 for text in rising[:3]]
         self.assertEqual([b - a for a, b in itertools.pairwise(moments)], [1, 1])

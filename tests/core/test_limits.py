@@ -11,6 +11,7 @@ import tempfile
 import textwrap
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -18,6 +19,8 @@ from ivrell.core.contain import sandbox
 from ivrell.core.json_lines import whole_lines
 from ivrell.core.measure import group, proc
 from ivrell.core.measure.group import RunGroup
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.wire import Job, LimitReached, Order, RunSpec
 from ivrell.core.trial import attempt, launch
 from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived
 from ivrell.core.trial.plan import Plan
@@ -84,10 +87,10 @@ class Misdeeds(TrialCase):
 
     def test_endless_loop_by_elapsed_and_by_cpu_time(self):
         run = self.misdeed("while True: pass", seconds=0.5)
-        self.assertEqual(run.limit, {"kind": "elapsed", "value": 0.5})
+        self.assertEqual(run.limit, LimitReached("elapsed", 0.5))
         self.assertGreaterEqual(run.elapsed_at_least_s, 0.5)
         run = self.misdeed("while True: pass", cpu_seconds=0.4)
-        self.assertEqual(run.limit, {"kind": "CPU time", "value": 0.4})
+        self.assertEqual(run.limit, LimitReached("CPU time", 0.4))
 
     def test_signals_ignored_and_children_in_sessions_of_their_own(self):
         mark = f"ivrell-mark-{os.getpid()}-{time.monotonic_ns()}"
@@ -327,7 +330,7 @@ class HandedOver(TrialCase):
         def answer(data, knobs, stage):
             def handed(task, answer, folder):
                 {leave}
-                return dict(rows=1, columns=1, bytes=1)
+                return sys.modules["__main__"].Size(1, 1, 1)
             sys.modules["__main__"]._hand_over = handed
             return [dict(gauge="Ash", n=1)]
     """
@@ -397,7 +400,7 @@ class HandedOver(TrialCase):
     def test_marks_that_no_record_can_hold_are_taken_out(self):
         run = self.run_one("with stage('a\\x00b\\ud800c'):\n    raise ValueError('x\\x00\\udfffy')")
         self.assertEqual(run.error.message, "x\ufffd\ufffdy")
-        json.dumps(run, ensure_ascii=False).encode()
+        run.model_dump_json().encode()
 
 
 class Told(TrialCase):
@@ -418,10 +421,12 @@ class Told(TrialCase):
         import builtins
         main = sys.modules["__main__"]
         told = main._Line.tell
-        def tell(line, event, **fields):
-            if event == "counted":
-                fields.peak_memory_bytes, fields.cpu_user_s = 1, 0.0
-            told(line, event, **fields)
+        def tell(line, says):
+            told(line, says)
+            if type(says).__name__ == "Counted":
+                more = {"event": "counted", "counters": {}, "unknown": {}}
+                more |= {"peak_memory_bytes": 1, "cpu_user_s": 0.0}
+                os.write(line._events, main.json.dumps(more).encode() + b"\\n")
         main._Line.tell = tell
         held = b"x" * 60_000_000
         """
@@ -433,10 +438,10 @@ class Told(TrialCase):
         body = """
         main = sys.modules["__main__"]
         told = main._Line.tell
-        def tell(line, event, **fields):
-            told(line, event, **fields)
-            if event == "counted":
-                told(line, "restore")
+        def tell(line, says):
+            told(line, says)
+            if type(says).__name__ == "Counted":
+                told(line, main.Restore())
         main._Line.tell = tell
         """
         run = self.run_one(textwrap.dedent(body))
@@ -449,7 +454,7 @@ class Told(TrialCase):
             {"event": "stopped", "used": 7, "set_up": []},
             {"event": "counted", "counters": {}, "unknown": {}},
             {"event": "failed"},
-            {"event": "handed", "rows": "x"},
+            {"event": "exported", "rows": "x"},
         ):
             with self.subTest(event=event):
                 run = self.told(event)
@@ -461,14 +466,14 @@ class Told(TrialCase):
 
 class WordsOfTheConductor(TrialCase):
     def test_a_stop_said_right_behind_the_run_is_heard(self):
-        spec = {
-            "run": 7, "interpreter": sys.executable, "environment": {"PATH": os.defpath},
-            "limits": Plan().limits.model_dump(), "cores": None, "sandbox": None,
-            "job": {"approach": {"id": "one", "engine": "python",
-                                 "code": python_answer("time.sleep(60)")},
-                    "tables": {}, "form": "csv", "knobs": {}, "folder": str(self.folder / "7")},
-        }  # fmt: skip
-        said = [spec, {"word": "stop", "run": 6}, {"word": "stop", "run": 7}]
+        code = python_answer("time.sleep(60)")
+        job = Job({"id": "one", "engine": "python", "code": code}, {}, "csv", {}, self.folder / "7")
+        spec = RunSpec(
+            run=7, interpreter=sys.executable, environment={"PATH": os.defpath},
+            limits=Plan().limits.for_run(), cores=None, background="quiet", walls=None,
+            memory_alone=False, restores=False, server=None, order=Order(job),
+        )  # fmt: skip
+        said = [spec.as_json(), {"word": "stop", "run": 6}, {"word": "stop", "run": 7}]
         with launch.Runner(self.folder / "journal.jsonl") as runner:
             runner._process.stdin.write(b"".join(json.dumps(s).encode() + b"\n" for s in said))
             began = time.monotonic()
@@ -476,7 +481,7 @@ class WordsOfTheConductor(TrialCase):
             events = [json.loads(runner._process.stdout.readline()) for _ in range(2)]
         self.assertLess(time.monotonic() - began, 20)
         self.assertEqual([e["event"] for e in events], ["started", "ended"])
-        self.assertEqual(events[1].state, "stopped")
+        self.assertEqual(events[1]["state"], "stopped")
 
 
 class FailuresInWords(TrialCase):
@@ -495,7 +500,7 @@ class FailuresInWords(TrialCase):
         made = attempt.Attempts._spec
 
         def elsewhere(*given):
-            return made(*given) | {"interpreter": "/tmp/no/such/python"}
+            return replace(made(*given), interpreter="/tmp/no/such/python")
 
         with mock.patch.object(attempt.Attempts, "_spec", elsewhere):
             error = self.run_one("pass").error
@@ -529,7 +534,7 @@ class BelowTmp(TrialCase):
             )  # fmt: skip
             self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
             runs = whole_lines(home / "out" / "runs.jsonl")
-        self.assertTrue(all(run.sandboxed for run in runs))
+        self.assertTrue(all(run["sandboxed"] for run in runs))
 
 
 class CrashSafety(TrialCase):
@@ -570,7 +575,7 @@ class CrashSafety(TrialCase):
         while processes_with(runner) and time.monotonic() < deadline:
             time.sleep(0.05)
         self.assertEqual(processes_with(runner), [])
-        before = [json.loads(line) for line in self.lines()]
+        before = [RunRecord.model_validate_json(line) for line in self.lines()]
         trial = self.trial(self.TEXT, rounds=8, warm_ups=1)
         found = trial.conduct()
         self.assertEqual(found.ended, "done")
@@ -602,7 +607,7 @@ class CrashSafety(TrialCase):
         self.wait_for_runs(process, 6)
         os.kill(runner, signal.SIGKILL)
         self.assertEqual(process.wait(90), 0)
-        runs = [json.loads(line) for line in self.lines()]
+        runs = [RunRecord.model_validate_json(line) for line in self.lines()]
         self.assertEqual([run.run for run in runs], list(range(1, 19)))
         lost = [run for run in runs if run.state != "done"]
         self.assertGreaterEqual(len(lost), 1)

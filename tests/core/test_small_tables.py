@@ -16,7 +16,7 @@ from tests.support.comparisons import HEAD, approach
 
 EVERY_KIND = [
     {"name": "passage", "kind": "sequence"},
-    {"name": "mooring", "kind": "identifier", "version": 7},
+    {"name": "mooring", "kind": "identifier", "order": "rising"},
     {"name": "hulls", "kind": "integer", "low": 1, "high": 9},
     {"name": "toll", "kind": "number", "spread": "normal", "mean": 3, "sd": 1},
     {"name": "laden", "kind": "boolean"},

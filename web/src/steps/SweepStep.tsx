@@ -14,7 +14,8 @@ import { useOff, useView } from "../ui/view";
 import type { StepProps } from "./props";
 
 const HEIGHT = 340;
-const PAD = { left: 64, right: 16, top: 12, bottom: 34 };
+const PAD = { left: 64, right: 44, top: 12, bottom: 34 };
+const LEAST_GAP = 22;
 
 const MEASURES = {
   elapsed: { word: "elapsed time", show: seconds },
@@ -57,24 +58,37 @@ type Props = { comparison: Comparison; trial: number; findings: StepProps["findi
 
 function Sweep({ comparison, trial, findings }: Props) {
   const { data } = useSweep(trial, findings);
+  const [ref, width] = useWidth<HTMLDivElement>(900);
+  return (
+    <div className="sweep" ref={ref}>
+      {data ? (
+        <Swept comparison={comparison} points={data.points} width={width} />
+      ) : (
+        <p className="quiet">Reading the findings of every point…</p>
+      )}
+    </div>
+  );
+}
+
+type SweptProps = { comparison: Comparison; points: Point[]; width: number };
+
+function Swept({ comparison, points, width }: SweptProps) {
   const [off] = useOff(comparison.id);
   const [measure, setMeasure] = useState<Measure>("elapsed");
   const [chosen, setChosen] = useState<string | null>(null);
-  const [ref, width] = useWidth<HTMLDivElement>(900);
-  if (!data) return <p className="quiet">Reading the findings of every point…</p>;
-  const knobs = varied(data.points);
+  const knobs = varied(points);
   const knob = chosen ?? knobs[0];
   if (!knob) return <p className="quiet">The points of this trial have all the same values.</p>;
   // Of other knobs the values in view stay as they are at the first point.
   const others = knobs.filter((name) => name !== knob);
-  const shown = data.points.filter((p) =>
-    others.every((name) => p.point[name] === data.points[0]?.point[name]),
+  const shown = points.filter((p) =>
+    others.every((name) => p.point[name] === points[0]?.point[name]),
   );
   const lanes = comparison.lanes.filter(
     (lane) => !off.has(lane.id) && shown.some((p) => p.lanes.some((l) => l.id === lane.id)),
   );
   return (
-    <div className="sweep" ref={ref}>
+    <>
       <p className="sentence">
         How{" "}
         <Select
@@ -96,12 +110,22 @@ function Sweep({ comparison, trial, findings }: Props) {
           options={knobs.map((name) => ({ value: name, label: name }))}
           onChange={setChosen}
         />
-        {others.map((name) => ` at ${name} ${String(data.points[0]?.point[name])}`).join(",")}.
+        {others.map((name) => ` at ${name} ${String(points[0]?.point[name])}`).join(",")}.
       </p>
       <Plot {...{ comparison, lanes, knob, measure, width }} points={shown} />
       <Values {...{ comparison, lanes, knob, measure }} points={shown} />
-    </div>
+    </>
   );
+}
+
+/** Ticks that stand far enough apart to be read, whole powers of ten before others. */
+function apart(ticks: number[], at: (tick: number) => number): number[] {
+  const kept: number[] = [];
+  const whole = (t: number) => Math.abs(Math.log10(t) % 1) < 1e-9;
+  for (const tick of [...ticks.filter(whole), ...ticks.filter((t) => !whole(t))]) {
+    if (kept.every((other) => Math.abs(at(other) - at(tick)) >= LEAST_GAP)) kept.push(tick);
+  }
+  return kept;
 }
 
 type Shown = {
@@ -139,6 +163,7 @@ function Plot({ comparison, lanes, points, knob, measure, width }: Shown & { wid
   const y = scaleLog()
     .domain([Math.min(...values) / 1.2, Math.max(...values) * 1.2])
     .range([HEIGHT - PAD.bottom, PAD.top]);
+  const ticks = apart(y.ticks(6), (t) => y(t));
   const path = line<Spot>()
     .x((s) => x(s.x))
     .y((s) => y(s.value));
@@ -154,16 +179,16 @@ function Plot({ comparison, lanes, points, knob, measure, width }: Shown & { wid
       aria-label={`${word} of each lane over ${knob}`}
       data-testid="sweep-plot"
     >
-      {y.ticks(5).map((t) => (
+      {ticks.map((t) => (
         <g key={t} transform={`translate(0,${y(t)})`} className="axis">
           <line x1={PAD.left} x2={width - PAD.right} stroke="var(--line-2)" />
-          <text x={PAD.left - 8} y={4} textAnchor="end">
+          <text x={PAD.left - 8} y={4} textAnchor="end" className="tick">
             {show(t)}
           </text>
         </g>
       ))}
       {names.map(({ at, label }) => (
-        <text key={at} x={x(at)} y={HEIGHT - 12} textAnchor="middle" className="quiet small">
+        <text key={at} x={x(at)} y={HEIGHT - 12} textAnchor="middle" className="tick">
           {label}
         </text>
       ))}
@@ -239,8 +264,8 @@ function Values({ comparison, lanes, points, knob, measure }: Shown) {
                     );
                   }
                   return (
-                    <td key={lane.id} className={median === best ? "best" : ""}>
-                      {show(median)}
+                    <td key={lane.id}>
+                      {median === best ? <strong>{show(median)}</strong> : show(median)}
                     </td>
                   );
                 })}
