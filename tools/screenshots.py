@@ -17,6 +17,7 @@ from tests.support.running import Running  # noqa: E402
 TO = ROOT / "docs" / "screenshots"
 SETTLE_S = 2.5
 QUIET_S = 4.0
+SIZES = [10_000, 100_000, 1_000_000]
 MIDDLE_OF_A_LONG_RUN = """
 const words = document.querySelector(".now-words")?.textContent ?? "";
 return words.includes("Plain loop") && words.includes("cores busy");
@@ -78,6 +79,13 @@ def main() -> None:
         browser.open(f"{at}/data")
         browser.side("Rows")
         shoot(browser, "rows")
+        browser.open(f"{at}/trial")
+        browser.launch(1, {"rounds": 5, "warm_ups": 1, "knobs": {"rows": SIZES}})
+        browser.open(f"{at}/trial")
+        while not browser.by_id("live-state").text.startswith("done"):
+            time.sleep(QUIET_S)
+        browser.open(f"{at}/sweep")
+        shoot(browser, "sweep")
         engines = f"{ivrell.address}/comparisons/2"
         browser.open(f"{engines}/trial")
         browser.by_id("launch").click()
@@ -93,7 +101,7 @@ def main() -> None:
             browser.until(lambda shown=shown: browser.all(shown), 60)
             shoot(browser, name)
         browser.driver.execute_script("localStorage.setItem('ivrell-theme', 'dark')")
-        browser.open(f"{at}/findings")
+        browser.open(f"{at}/findings?trial=1")
         shoot(browser, "findings-dark")
     finally:
         if browser:

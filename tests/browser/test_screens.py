@@ -126,14 +126,8 @@ class Screens(unittest.TestCase):
         self.choose("import-file", self.write("sizes.toml", text))
         b.by_id("rail-good")
         here = b.driver.current_url.rsplit("/", 1)[0]
-        launch = (
-            "const done = arguments[1], csrf = /ivrell_csrf_\\d*=([^;]+)/.exec(document.cookie)[1];"
-            "fetch(`/api/comparisons/${arguments[0]}/launch/`, { method: 'POST', headers: {"
-            " 'Content-Type': 'application/json', 'X-CSRFToken': csrf }, body: JSON.stringify("
-            "{ rounds: 2, warm_ups: 0, knobs: { rows: [300, 30000] } }) })"
-            ".then((r) => done(r.status))"
-        )
-        self.assertEqual(b.driver.execute_async_script(launch, here.split("/")[-1]), 201)
+        plan = {"rounds": 2, "warm_ups": 0, "knobs": {"rows": [300, 30_000]}}
+        self.assertEqual(b.launch(int(here.split("/")[-1]), plan), 201)
         b.open(f"{here}/trial")
         b.until(lambda: b.by_id("live-state").text.startswith("done"), 120)
         b.step("Sweep")

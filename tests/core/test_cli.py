@@ -212,7 +212,7 @@ class CommandLine(unittest.TestCase):
         self.assertEqual((plan.cache, plan.threads), (["warm", "cold"], [1, 2]))
         self.assertEqual((plan.calls_per_process, plan.min_sample_s), (3, 0.05))
         self.assertEqual(plan.limits, Limits(memory_bytes=2**31, seconds=120))
-        self.assertEqual((plan.sandbox, plan.lanes), ("off", ["a", "b"]))
+        self.assertEqual((plan.sandbox, plan.approaches), ("off", ["a", "b"]))
         self.assertEqual(plan.background, ["quiet", "disk"])
         for bad, told in (("--rounds many", "--rounds many"), ("--at-most 5", "goes with --until")):
             with self.assertRaisesRegex(BadInput, told):

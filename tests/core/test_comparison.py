@@ -19,7 +19,7 @@ class Reading(unittest.TestCase):
         self.assertEqual(comparison.baseline_id, "loop")
         self.assertEqual(comparison.targets.elapsed, 1.0)
         self.assertEqual(comparison.targets.memory, 500_000_000)
-        self.assertEqual(comparison.lane("columnar").parent, "query")
+        self.assertEqual(comparison.approach_called("columnar").parent, "query")
         self.assertEqual(list(comparison.points({})), [{"rows": 1_000_000}])
         points = list(comparison.points({"rows": [5, 6]}))
         self.assertEqual([point["rows"] for point in points], [5, 6])
@@ -98,20 +98,22 @@ class Editing(unittest.TestCase):
     def test_code_round_trip(self):
         code = 'def answer(data, knobs, stage):\n    return "it\'s \\\\ \\"quoted\\""\n'
         after = edit.change_approach(TEXT, "pandas", {"code": code})
-        self.assertEqual(parse(after).lane("pandas").text(), code)
-        self.assertEqual(parse(after).lane("loop").text(), parse(TEXT).lane("loop").text())
+        self.assertEqual(parse(after).approach_called("pandas").text(), code)
+        self.assertEqual(
+            parse(after).approach_called("loop").text(), parse(TEXT).approach_called("loop").text()
+        )
 
     def test_code_with_three_quotes(self):
         code = "x = '''a'''\n\ttab\n"
         after = edit.change_approach(TEXT, "pandas", {"code": code})
-        self.assertEqual(parse(after).lane("pandas").text(), code)
+        self.assertEqual(parse(after).approach_called("pandas").text(), code)
 
     def test_add_behind_another_and_order(self):
         fields = {"id": "new", "engine": "duckdb", "code": "SELECT 1\nFROM passages\n"}
         after = edit.add_approach(TEXT, fields, after="loop")
         ids = [lane.id for lane in parse(after).approach]
         self.assertEqual(ids[:3], ["loop", "new", "pandas"])
-        self.assertEqual(parse(after).lane("new").text(), "SELECT 1\nFROM passages\n")
+        self.assertEqual(parse(after).approach_called("new").text(), "SELECT 1\nFROM passages\n")
         turned = edit.order_approaches(after, ids[::-1])
         self.assertEqual([lane.id for lane in parse(turned).approach], ids[::-1])
         with self.assertRaisesRegex(BadInput, "every approach once"):
@@ -123,7 +125,7 @@ class Editing(unittest.TestCase):
 
     def test_rename_is_followed(self):
         after = parse(edit.change_approach(TEXT, "query", {"id": "text_query"}))
-        self.assertEqual(after.lane("columnar").parent, "text_query")
+        self.assertEqual(after.approach_called("columnar").parent, "text_query")
         self.assertEqual(parse(edit.change_approach(TEXT, "loop", {"id": "l"})).baseline, "l")
 
     def test_remove(self):

@@ -83,9 +83,10 @@ class Folder(unittest.TestCase):
 
     def test_words_of_an_earlier_version_are_read(self):
         """What stood in folders before: words that have other names now."""
-        (self.kept.path / PLAN.name).write_text('{"rounds": 2, "kept": 4, "shortest_s": 0.05}')
+        (self.kept.path / PLAN.name).write_text('{"rounds": 2, "kept": 4, "shortest_s": 0.05, "lanes": ["good"]}')
         plan = self.kept.read(PLAN)
         self.assertEqual((plan.calls_per_process, plan.min_sample_s), (4, 0.05))
+        self.assertEqual(plan.approaches, ["good"])
         run = record(1).model_dump(mode="json")
         run["core_wait_s"] = run.pop("run_queue_wait_s")
         run |= {"core_wait_s": 0.25, "limit": {"kind": "handing over", "value": 3.0}}

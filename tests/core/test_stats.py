@@ -62,7 +62,7 @@ class Ratios(unittest.TestCase):
         self.assertEqual(ratio([5.0], [1.0]).verdict, "cannot tell apart")
         self.assertIsNone(ratio([5.0], [1.0]).low)
 
-    def test_an_approach_against_itself_is_seldom_told_apart(self):
+    def test_an_approach_aa_test_is_seldom_told_apart(self):
         rng = np.random.default_rng(8)
         for rounds in (3, 5, 10):
             told = sum(

@@ -76,7 +76,7 @@ class Trials(ServerCase):
         self.assertEqual(json.loads(kept)["points"][0]["conclusion"], trial.conclusion)
         run = self.call("get", f"trials/{trial.pk}/runs/1/")
         self.assertEqual(run["run"], 1)
-        self.assertEqual(run["code"], trial.read.lane(run["approach"]).text())
+        self.assertEqual(run["code"], trial.read.approach_called(run["approach"]).text())
         line = self.call("get", "comparisons/")[0]
         self.assertEqual(line["last_trial"]["conclusion"], trial.conclusion)
 

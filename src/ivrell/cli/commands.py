@@ -156,14 +156,14 @@ def _try(args: argparse.Namespace) -> int:
     lanes = [args.lane] if args.lane else [a.id for a in comparison.approach if not a.retired]
     found: dict[str, TryOutcome] = {}
     for lane in lanes:
-        comparison.lane(lane)
+        comparison.approach_called(lane)
         with tempfile.TemporaryDirectory(prefix="ivrell-try-") as folder:
             found[lane] = try_once(
                 text, lane, args.rows, Path(folder), _store(),
                 own_files=str(args.file.parent.resolve()),
             )  # fmt: skip
         if not args.json:
-            _show().tried(comparison.lane(lane).label, found[lane])
+            _show().tried(comparison.approach_called(lane).label, found[lane])
     if args.json:
         print(_as_json(found))
     good = all(one.run is not None and one.run.state == "done" for one in found.values())
@@ -174,7 +174,7 @@ def _explain(args: argparse.Namespace) -> int:
     text, comparison = _read(args.file)
     from ivrell.core.trial.once import try_once
 
-    comparison.lane(args.lane)
+    comparison.approach_called(args.lane)
     with tempfile.TemporaryDirectory(prefix="ivrell-explain-") as folder:
         found = try_once(
             text, args.lane, args.rows, Path(folder), _store(),
@@ -188,7 +188,7 @@ def _interrupt(args: argparse.Namespace) -> int:
     text, comparison = _read(args.file)
     from ivrell.core.trial.interrupted import interrupted
 
-    comparison.lane(args.lane)
+    comparison.approach_called(args.lane)
     with tempfile.TemporaryDirectory(prefix="ivrell-interrupt-") as folder:
         found = interrupted(
             text, args.lane, args.rows, args.share, Path(folder), _store(),
@@ -302,7 +302,7 @@ def _machine(args: argparse.Namespace) -> int:
     from ivrell.core.machine import busy_cores, snapshot
 
     if args.noise:
-        from ivrell.core.trial.against_itself import ROUNDS, measure_noise
+        from ivrell.core.trial.aa_test import ROUNDS, measure_noise
         from ivrell.core.trial.plan import Plan
 
         with _show().Progress(Plan(rounds=ROUNDS)) as progress:

@@ -18,7 +18,7 @@ from ivrell.core.records.plan import Limits, Plan, Until
 FORMER_FLAGS = {"--calls-per-process": "--kept", "--min-sample": "--shortest"}
 """Flags of earlier versions, which are still taken."""
 
-_FLAGS = {"narrower_than": "--until", "sandbox": "--no-sandbox", "lanes": "--only"}
+_FLAGS = {"narrower_than": "--until", "sandbox": "--no-sandbox", "approaches": "--only"}
 _ELSEWHERE = {"until", "knobs", "limits", "own_files"}
 _PREFIX = {Plan: "--", Until: "--", Limits: "--limit-"}
 
@@ -79,13 +79,17 @@ def _metavar(option: Option) -> str:
         return "S"
     if option.name == "cache":
         return "warm,cold"
-    if option.name == "lanes":
-        return "LANE,LANE"
+    if option.name == "approaches":
+        return "ID,ID"
     return "N,N" if _is_list(option.field) else "N"
 
 
 def _help(option: Option) -> str:
-    words = option.field.description or _nested(option.field) or "all but retired ones"
+    words = (
+        option.field.description
+        or _nested(option.field)
+        or "ids of the approaches that run, all but retired ones unless given"
+    )
     usual = option.field.default
     if isinstance(usual, bool | list) or usual is None or option.name == "narrower_than":
         return words
@@ -145,7 +149,7 @@ def _reader(option: Option) -> Callable[[str], Any]:
         return parse_bytes
     if option.name == "seconds" or option.name.endswith(("_s", "_seconds")):
         return parse_seconds
-    if option.name == "lanes":
+    if option.name == "approaches":
         return lambda text: [lane for lane in text.split(",") if lane] or None
     if option.name == "threads":
         return lambda text: [int(n) for n in text.split(",") if n] or [None]

@@ -36,7 +36,7 @@ export const USUAL_PLAN = {
     minutes: 30.0,
   },
   warm_ups: 1,
-  lanes: null,
+  approaches: null,
   knobs: {},
   cache: ["warm"],
   threads: [null],

@@ -3172,7 +3172,7 @@ export interface components {
          * Plan
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
-         *     ``lanes`` None means all but retired ones; ``knobs`` gives the values to try for the knobs
+         *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the knobs
          *     named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
          *     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
          *     start from.
@@ -3197,10 +3197,10 @@ export interface components {
              */
             warm_ups: number;
             /**
-             * Lanes
+             * Approaches
              * @default null
              */
-            lanes: string[] | null;
+            approaches: string[] | null;
             /**
              * Knobs
              * @default {}
@@ -3283,7 +3283,7 @@ export interface components {
          * Plan
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
-         *     ``lanes`` None means all but retired ones; ``knobs`` gives the values to try for the knobs
+         *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the knobs
          *     named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
          *     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
          *     start from.
@@ -3308,10 +3308,10 @@ export interface components {
              */
             warm_ups?: number;
             /**
-             * Lanes
+             * Approaches
              * @default null
              */
-            lanes?: string[] | null;
+            approaches?: string[] | null;
             /**
              * Knobs
              * @default {}

@@ -33,7 +33,7 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
       ),
   });
   const going = (trial.state === "running" || trial.state === "waiting") && !live.over;
-  const ids = trial.plan.lanes ?? Object.keys(trial.lanes);
+  const ids = trial.plan.approaches ?? Object.keys(trial.lanes);
   const shown =
     trial.points.find((point) => JSON.stringify(point) === view.point) ??
     live.running?.point ??

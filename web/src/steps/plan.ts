@@ -81,7 +81,7 @@ export function mostRounds(plan: PlanDraft): number {
 }
 
 /** The plan as the server takes it. */
-export function asBody(plan: PlanDraft, lanes: string[] | null): Schemas["PlanRequest"] {
+export function asBody(plan: PlanDraft, approaches: string[] | null): Schemas["PlanRequest"] {
   return {
     rounds: plan.rounds,
     until: plan.untilSure
@@ -93,7 +93,7 @@ export function asBody(plan: PlanDraft, lanes: string[] | null): Schemas["PlanRe
         }
       : null,
     warm_ups: plan.warmUps,
-    lanes,
+    approaches,
     knobs: plan.knobs,
     cache: plan.cache,
     threads: plan.threads,

@@ -123,7 +123,7 @@ class Answers:
         usual = self.usual(lane, point)
         if sources is None or usual is None:
             return []
-        form = self._comparison.lane(lane).wanted.form
+        form = self._comparison.approach_called(lane).wanted.form
         return sources.traced(self.table(lane, usual), form)
 
     def _put_in_groups(self, judged: dict[str, Agreement], point: Point) -> None:

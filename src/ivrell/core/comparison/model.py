@@ -135,7 +135,7 @@ class Comparison(_Part):
             )
         return self
 
-    def lane(self, approach_id: str) -> Approach:
+    def approach_called(self, approach_id: str) -> Approach:
         """The approach of that id. Raises BadInput when there is none."""
         for approach in self.approach:
             if approach.id == approach_id:

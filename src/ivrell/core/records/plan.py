@@ -13,7 +13,11 @@ from ivrell.core.records.loads import QUIET, loads_in
 from ivrell.core.records.points import Value
 from ivrell.core.records.wire import RunLimits
 
-FORMER_WORDS = {"kept": "calls_per_process", "shortest_s": "min_sample_s"}
+FORMER_WORDS = {
+    "kept": "calls_per_process",
+    "shortest_s": "min_sample_s",
+    "lanes": "approaches",
+}
 """Fields of a plan as earlier versions called them; their plans are still read."""
 
 Threads = Annotated[int, Field(ge=1, le=1024)]
@@ -87,7 +91,7 @@ class Until(BaseModel):
 class Plan(BaseModel):
     """One launch: which lanes, at which points, how often, within which limits.
 
-    ``lanes`` None means all but retired ones; ``knobs`` gives the values to try for the knobs
+    ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the knobs
     named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
     start from.
@@ -104,7 +108,7 @@ class Plan(BaseModel):
     warm_ups: Annotated[
         int, Field(ge=0, le=100, description="rounds that are kept but not counted")
     ] = 1
-    lanes: list[str] | None = None
+    approaches: list[str] | None = None
     knobs: dict[str, Annotated[list[Value], Field(min_length=1)]] = {}
     cache: Annotated[
         list[Literal["warm", "cold"]],

@@ -80,7 +80,9 @@ def _asked_reference(comparison: Comparison) -> tuple[str, str]:
     stored answer."""
     answer = comparison.answer
     lane = answer.reference or comparison.baseline_id
-    return ("", "") if answer.expected or not lane else (lane, comparison.lane(lane).label)
+    return (
+        ("", "") if answer.expected or not lane else (lane, comparison.approach_called(lane).label)
+    )
 
 
 def _lane(

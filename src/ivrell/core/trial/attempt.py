@@ -165,7 +165,7 @@ class Attempts:
 
     def place_for(self, planned: PlannedRun, made: Mapping[str, Made] | Loaded) -> Place:
         """A folder of its own for a run, and its inputs in the state of the cache asked for."""
-        approach = self._comparison.lane(planned.approach)
+        approach = self._comparison.approach_called(planned.approach)
         folder = self._scratch / str(planned.number)
         # There already where the server ended while this was done the first time.
         shutil.rmtree(folder, ignore_errors=True)
@@ -200,7 +200,7 @@ class Attempts:
         otherwise: Otherwise = AS_PLANNED,
     ) -> tuple[RunRecord, Curve]:
         """Do a run in a place."""
-        approach = self._comparison.lane(planned.approach)
+        approach = self._comparison.approach_called(planned.approach)
         end, restoring = self._ended(planned, approach, place, tell, wanted_stop, otherwise)
         run = run_record(planned, approach.engine, end)
         self._account(run, approach, place)
@@ -318,7 +318,7 @@ class Attempts:
     def _spec(
         self, planned: PlannedRun, place: Place, service: StandIn | None, otherwise: Otherwise
     ) -> RunSpec:
-        approach = self._comparison.lane(planned.approach)
+        approach = self._comparison.approach_called(planned.approach)
         runtime = self._runtimes.get(approach.needs.runtime)
         limits = self._plan.limits.for_run()
         if otherwise.seconds is not None:

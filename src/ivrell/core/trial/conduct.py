@@ -183,7 +183,7 @@ class Trial:
         if not self.results.has_ended:
             raise BadInput("This trial has not ended.", hint="Wait for its end, or stop it.")
         if reference is not None:
-            self.comparison.lane(reference)
+            self.comparison.approach_called(reference)
             asked = {"reference": reference, "expected": None}
             answer = self.comparison.answer.model_copy(update=asked)
             self.comparison = self.comparison.model_copy(update={"answer": answer})
@@ -249,7 +249,7 @@ class Trial:
         self.listen(RunEnded(record=run))
 
     def _run(self, attempts: Attempts, planned: PlannedRun) -> RunRecord:
-        approach = self.comparison.lane(planned.approach)
+        approach = self.comparison.approach_called(planned.approach)
         self.listen(
             RunStarted(
                 run=planned.number,

@@ -59,7 +59,7 @@ def interrupted(
         raise BadInput("The share must lie between 0 and 1.", where="share")
     knobs = small_knobs(text, rows)
     plan = Plan(
-        rounds=1, warm_ups=0, lanes=[lane], knobs=knobs, limits=Limits(seconds=_SECONDS),
+        rounds=1, warm_ups=0, approaches=[lane], knobs=knobs, limits=Limits(seconds=_SECONDS),
         own_files=own_files,
     )  # fmt: skip
     control = control or NoControl()
@@ -78,7 +78,7 @@ def _interrupted(
 ) -> InterruptionOutcome:
     made = trial.prepare()
     attempts = trial.attempts(scratch, desk)
-    approach = trial.comparison.lane(lane)
+    approach = trial.comparison.approach_called(lane)
     answers: dict[str, pa.Table] = {}
 
     def attempt(

@@ -46,7 +46,7 @@ def try_once(
     plan = Plan(
         rounds=1,
         warm_ups=0,
-        lanes=[lane],
+        approaches=[lane],
         knobs=small_knobs(text, rows),
         limits=Limits(seconds=_SECONDS),
         own_files=own_files,

@@ -18,17 +18,17 @@ from ivrell.core.results.folder import PLAN as PLAN
 MOST_POINTS = 1_000
 
 
-def chosen_lanes(plan: Plan, comparison: Comparison) -> list[str]:
-    """Ids of the lanes of a plan that run, in the file's order.
+def chosen_approaches(plan: Plan, comparison: Comparison) -> list[str]:
+    """Ids of the approaches of a plan that run, in the file's order.
 
     Raises BadInput for a lane that does not exist, or when none is left.
     """
-    for lane in plan.lanes or []:
-        comparison.lane(lane)
+    for lane in plan.approaches or []:
+        comparison.approach_called(lane)
     ids = [
         approach.id
         for approach in comparison.approach
-        if (not approach.retired if plan.lanes is None else approach.id in plan.lanes)
+        if (not approach.retired if plan.approaches is None else approach.id in plan.approaches)
     ]
     if not ids:
         raise BadInput(
@@ -96,7 +96,7 @@ class PlannedRun:
 def memory_run(comparison: Comparison, plan: Plan, after: PlannedRun) -> PlannedRun:
     """The memory run of a lane at a point, which follows the run that called for it; numbered
     behind all that are planned, the same each time."""
-    lanes = chosen_lanes(plan, comparison)
+    lanes = chosen_approaches(plan, comparison)
     contests = [(point, lane) for point in points_of(plan, comparison) for lane in lanes]
     place = contests.index((after.point, after.approach))
     number = len(contests) * (plan.warm_ups + plan.most_rounds) + place + 1
@@ -111,7 +111,7 @@ def ordered_runs(comparison: Comparison, plan: Plan) -> Iterator[PlannedRun]:
     the most.
     """
     shuffler = random.Random(plan.order_seed)
-    lanes = chosen_lanes(plan, comparison)
+    lanes = chosen_approaches(plan, comparison)
     contests = [(point, lane) for point in points_of(plan, comparison) for lane in lanes]
     number = 0
     for round_number in range(1 - plan.warm_ups, plan.most_rounds + 1):

@@ -26,7 +26,7 @@ from ivrell.core.records.data import MadeTable
 from ivrell.core.records.machine import UsedRuntime
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.runtimes import Runtimes
-from ivrell.core.trial.plan import Plan, chosen_lanes, points_of
+from ivrell.core.trial.plan import Plan, chosen_approaches, points_of
 
 log = logging.getLogger("ivrell.trial")
 
@@ -64,7 +64,7 @@ class Preparation:
         self.comparison = comparison
         self.plan = plan
         self.store = store
-        self.lanes = chosen_lanes(plan, comparison)
+        self.lanes = chosen_approaches(plan, comparison)
         self.points = points_of(plan, comparison)
         self.databases = Databases(store.root.with_name("loaded"), registry)
         self._workers = workers
@@ -84,7 +84,7 @@ class Preparation:
     @property
     def approaches(self) -> list[Approach]:
         """The approaches that run, in the file's order."""
-        return [self.comparison.lane(lane) for lane in self.lanes]
+        return [self.comparison.approach_called(lane) for lane in self.lanes]
 
     @property
     def used_runtimes(self) -> dict[str, UsedRuntime]:

@@ -26,7 +26,7 @@ from ivrell.server.replies import reply, reply_all
 
 def _replaced(text: str, lane: str, settings: dict[str, Any]) -> dict[str, Any]:
     """Settings of a lane as they are to be; what is there and not among them goes."""
-    present = edit.fields_of(parse(text).lane(lane))
+    present = edit.fields_of(parse(text).approach_called(lane))
     gone = {key: None for key in present if key not in edit.NOT_SETTINGS}
     return {**gone, **settings}
 
@@ -36,7 +36,7 @@ def _with_lane(text: str, given: shapes.NewLane) -> str:
     comparison = parse(text)
     origin = given.branch_from or given.copy_of
     if origin:
-        source = comparison.lane(origin)
+        source = comparison.approach_called(origin)
         copied = given.copy_of is not None
         name = given.name or f"{source.label}, {'copy' if copied else 'changed'}"
         parent = source.parent if copied else origin

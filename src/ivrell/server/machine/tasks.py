@@ -11,6 +11,6 @@ from ivrell.server.queue import MACHINE_LOCK, QUEUE
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="measure_noise")
 def measure_noise(folder: str) -> None:
     """Run equals against each other, while nothing else of Ivrell's runs here."""
-    from ivrell.core.trial import against_itself
+    from ivrell.core.trial import aa_test
 
-    against_itself.measure_noise(Path(folder))
+    aa_test.measure_noise(Path(folder))

@@ -118,7 +118,7 @@ class RunShape(RunRecord):
     def of(cls, run: Run) -> "RunShape":
         """A record in full."""
         curve = [CurveSample(t_s=t, cpu_s=cpu, memory_bytes=memory) for t, cpu, memory in run.curve]
-        code = run.trial.read.lane(run.approach).text()
+        code = run.trial.read.approach_called(run.approach).text()
         return cls(curve=curve, code=code, **dict(run.run_record))
 
 

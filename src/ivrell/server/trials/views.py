@@ -131,7 +131,7 @@ class TrialViewSet(viewsets.ViewSet):
         """Hold the kept answers against another lane's, when its turn comes."""
         given = asked(shapes.LaneAsked, request)
         trial = _trial(id)
-        trial.read.lane(given.lane)
+        trial.read.approach_called(given.lane)
         if not trial.results.has_ended:
             raise BadInput("This trial has not ended.", hint="Wait for its end, or stop it.")
         judge_trial.defer(trial_id=trial.pk, reference=given.lane)
@@ -176,7 +176,7 @@ class TrialViewSet(viewsets.ViewSet):
     @action(detail=True, methods=["post"], url_path="lanes/<str:lane>/drop")
     def drop(self, request: Request, id: int, lane: str) -> Response:
         """Run a lane no more in this trial."""
-        _trial(id).read.lane(lane)
+        _trial(id).read.approach_called(lane)
         with transaction.atomic():
             # Locked without the comparison beside it, which others may be changing.
             trial = get_object_or_404(Trial.objects.select_for_update(), pk=id)
@@ -231,7 +231,7 @@ class TryView(APIView):
         """Run a lane once, as it is now, on at most so many rows; it waits its turn."""
         given = asked(shapes.TryRequest, request)
         record = get_object_or_404(Comparison.objects.present(), pk=comparison)
-        record.data.lane(lane)
+        record.data.approach_called(lane)
         attempt = Try.objects.create(
             comparison=record,
             lane=lane,
