@@ -262,7 +262,7 @@ class WholeJob(unittest.TestCase):
             return [lane["id"] for lane in lanes]
 
         before = ids()
-        next(e for e in b.all("button") if e.text == "Branch").click()
+        b.until(lambda: next((e for e in b.all("button") if e.text == "Branch"), None)).click()
         b.until(lambda: len(ids()) == len(before) + 1)
         made = b.until(lambda: set(ids()) - set(before)).pop()
         b.by_id(f"rail-{made}")

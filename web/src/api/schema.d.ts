@@ -1908,11 +1908,11 @@ export interface components {
             id: number;
             /** Rows Asked */
             rows_asked: number;
-            /** Share */
-            share: number;
             /** State */
             state: components["schemas"]["TryState"];
             message: components["schemas"]["Trouble"] | null;
+            /** Share */
+            share: number;
             /**
              * Verdict
              * @default
@@ -3172,8 +3172,8 @@ export interface components {
          * Plan
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
-         *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the knobs
-         *     named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
+         *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
+         *     knobs named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
          *     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
          *     start from.
          *
@@ -3283,8 +3283,8 @@ export interface components {
          * Plan
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
-         *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the knobs
-         *     named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
+         *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
+         *     knobs named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
          *     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
          *     start from.
          *
@@ -4521,13 +4521,13 @@ export interface components {
         TryShape: {
             /** Id */
             id: number;
-            /** Lane */
-            lane: string;
             /** Rows Asked */
             rows_asked: number;
             /** State */
             state: components["schemas"]["TryState"];
             message: components["schemas"]["Trouble"] | null;
+            /** Lane */
+            lane: string;
             /**
              * Point
              * @default {}

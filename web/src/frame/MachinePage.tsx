@@ -156,10 +156,10 @@ function Noise({ noise }: { noise: Machine["noise"] }) {
       <p className="row">
         <span data-testid="noise">
           {noise
-            ? `One approach against itself came out up to ${percent(noise.floors["5"])} apart in 5 ` +
+            ? `An A/A test (one approach against itself) came out up to ${percent(noise.floors["5"])} apart in 5 ` +
               `rounds and ${percent(noise.floors["10"])} in 10, measured ${ago(noise.taken_at)} ` +
               `with ${noise.busy_cores.toFixed(1)} cores busy. A ratio within that cannot be told apart.`
-            : "Never measured here. Run one approach against itself, so that differences that the machine brings about by itself are known."}
+            : "Never measured here. An A/A test runs one approach against itself, so that differences that the machine brings about by itself are known."}
         </span>
         <Button
           size="small"

@@ -91,8 +91,8 @@ class Until(BaseModel):
 class Plan(BaseModel):
     """One launch: which lanes, at which points, how often, within which limits.
 
-    ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the knobs
-    named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
+    ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
+    knobs named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
     start from.
 

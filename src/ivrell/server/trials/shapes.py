@@ -207,13 +207,27 @@ def _kept(attempt: Try, shape: type[Outcome]) -> tuple[Outcome | None, Trouble |
         return None, Trouble(what=what, where=attempt.lane, hint="Try it again.")
 
 
-class ExplainedShape(BaseModel):
-    """How a lane was carried out on a small size."""
+class Asked(BaseModel):
+    """What was asked of a lane on a small size, and how that stands."""
 
     id: int
     rows_asked: int
     state: TryState
     message: Trouble | None
+
+
+def _asked(attempt: Try, message: Trouble | None) -> dict[str, object]:
+    return {
+        "id": attempt.pk,
+        "rows_asked": attempt.rows,
+        "state": attempt.state,
+        "message": message,
+    }
+
+
+class ExplainedShape(Asked):
+    """How a lane was carried out on a small size."""
+
     error: Failure | None
     plans: list[StatementPlan]
 
@@ -221,28 +235,21 @@ class ExplainedShape(BaseModel):
     def of(cls, attempt: Try) -> "ExplainedShape":
         """A record of that kind."""
         outcome, message = _kept(attempt, TryOutcome)
-        return cls(
-            id=attempt.pk,
-            rows_asked=attempt.rows,
-            state=attempt.state,
-            message=message,
-            error=outcome.run.error if outcome and outcome.run else None,
-            plans=outcome.plans if outcome else [],
-        )
+        told = {
+            "error": outcome.run.error if outcome and outcome.run else None,
+            "plans": outcome.plans if outcome else [],
+        }
+        return cls.model_validate(_asked(attempt, message) | told)
 
 
-class InterruptionShape(BaseModel):
+class InterruptionShape(Asked):
     """What a kill left of a lane, and what came of starting it again on that.
 
     ``left`` and ``whole`` are rows by bucket, "" where the answer has none; ``left_bytes`` the
     files in its folder.
     """
 
-    id: int
-    rows_asked: int
     share: float
-    state: TryState
-    message: Trouble | None
     verdict: InterruptionVerdict | Literal[""] = ""
     words: str = ""
     left: dict[str, int] = {}
@@ -255,35 +262,24 @@ class InterruptionShape(BaseModel):
     def of(cls, attempt: Try) -> "InterruptionShape":
         """A record of that kind."""
         outcome, message = _kept(attempt, InterruptionOutcome)
-        shape = cls(
-            id=attempt.pk,
-            rows_asked=attempt.rows,
-            share=attempt.share,
-            state=attempt.state,
-            message=message,
-        )
-        if outcome is None:
-            return shape
-        told = {
-            "verdict": outcome.verdict,
-            "words": outcome.words,
-            "left": outcome.left,
-            "whole": outcome.whole,
-            "left_bytes": outcome.left_bytes,
-            "usual_s": outcome.runs.usual.elapsed_s,
-            "reasons": outcome.agreement.reasons if outcome.agreement else [],
-        }
-        return shape.model_copy(update=told)
+        told: dict[str, object] = {"share": attempt.share}
+        if outcome:
+            told |= {
+                "verdict": outcome.verdict,
+                "words": outcome.words,
+                "left": outcome.left,
+                "whole": outcome.whole,
+                "left_bytes": outcome.left_bytes,
+                "usual_s": outcome.runs.usual.elapsed_s,
+                "reasons": outcome.agreement.reasons if outcome.agreement else [],
+            }
+        return cls.model_validate(_asked(attempt, message) | told)
 
 
-class TryShape(BaseModel):
+class TryShape(Asked):
     """A try of a lane: what its run did, and the first rows of its answer."""
 
-    id: int
     lane: str
-    rows_asked: int
-    state: TryState
-    message: Trouble | None
     point: Point = {}
     run_state: RunState | None = None
     elapsed_s: float | None = None
@@ -302,13 +298,7 @@ class TryShape(BaseModel):
     def of(cls, attempt: Try) -> "TryShape":
         """A record of that kind."""
         outcome, message = _kept(attempt, TryOutcome)
-        shape = cls(
-            id=attempt.pk,
-            lane=attempt.lane,
-            rows_asked=attempt.rows,
-            state=attempt.state,
-            message=message,
-        )
+        shape = cls.model_validate(_asked(attempt, message) | {"lane": attempt.lane})
         if outcome is None:
             return shape
         shape.point, shape.columns, shape.rows = outcome.point, outcome.columns, outcome.rows
