@@ -22,10 +22,6 @@ class BadInput(Exception):
         hint = f" {self.hint}" if self.hint else ""
         return f"{place}{self.what}{hint}"
 
-    def as_dict(self) -> dict[str, str]:
-        """The error as plain data, for journals and for the API."""
-        return {"what": self.what, "where": self.where, "hint": self.hint}
-
 
 class Stopped(Exception):
     """The user asked for long work to stop; nothing half made is left behind."""

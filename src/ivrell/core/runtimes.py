@@ -3,9 +3,8 @@
 import json
 import subprocess
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
@@ -44,10 +43,6 @@ class Runtime:
     prefixes: tuple[str, ...] = ()
     packages: Mapping[str, str] = field(default_factory=dict)
     problem: str = ""
-
-    def as_dict(self) -> dict[str, Any]:
-        """As plain data."""
-        return asdict(self)
 
 
 def look_at(name: str, interpreter: str) -> Runtime:

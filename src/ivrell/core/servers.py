@@ -1,6 +1,6 @@
 """PostgreSQL servers of the user's own, which lanes may ask for by name."""
 
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -30,10 +30,6 @@ class Server:
     version: str = ""
     main_process: int | None = None
     problem: str = ""
-
-    def as_dict(self) -> dict[str, Any]:
-        """As plain data."""
-        return asdict(self)
 
 
 class OwnServer:

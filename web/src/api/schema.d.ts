@@ -3173,9 +3173,9 @@ export interface components {
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
-         *     knobs named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
-         *     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
-         *     start from.
+         *     knobs named in it, others take their first. ``until`` ends the rounds by how sure they are
+         *     instead of by their number. ``own_files`` is the folder that paths of tables that are the user's
+         *     own files start from.
          *
          *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
          *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -3284,9 +3284,9 @@ export interface components {
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
-         *     knobs named in it, others take their first. ``until`` ends the rounds by how sure they are instead of
-         *     by their number. ``own_files`` is the folder that paths of tables that are the user's own files
-         *     start from.
+         *     knobs named in it, others take their first. ``until`` ends the rounds by how sure they are
+         *     instead of by their number. ``own_files`` is the folder that paths of tables that are the user's
+         *     own files start from.
          *
          *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
          *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one

@@ -75,7 +75,7 @@ class _Task(SqlTask):
         if not style.header and table in self._job.shapes:
             import pyarrow as pa
 
-            schema = bytes.fromhex(self._job.shapes[table]["schema"])
+            schema = bytes.fromhex(self._job.shapes[table].schema)
             names = pa.ipc.read_schema(pa.py_buffer(schema)).names
             told += f", names = [{', '.join(map(_quoted, names))}]"
         return told

@@ -91,13 +91,10 @@ class _Task(Task):
         from ivrell.core.sheets.check import places_of
 
         self._schemas = {
-            name: pa.ipc.read_schema(pa.py_buffer(bytes.fromhex(told["schema"])))
+            name: pa.ipc.read_schema(pa.py_buffer(bytes.fromhex(told.schema)))
             for name, told in job.shapes.items()
         }
-        tables = {
-            name: (self._schemas[name].names, int(told["rows"]))
-            for name, told in job.shapes.items()
-        }
+        tables = {name: (self._schemas[name].names, told.rows) for name, told in job.shapes.items()}
         self._places = places_of(self._sheet, tables)
 
     def before_each(self) -> None:

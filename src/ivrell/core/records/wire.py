@@ -30,6 +30,14 @@ class DatabasePlace:
 
 
 @dataclass(frozen=True)
+class TableShape:
+    """Rows of a table, and its Arrow schema in hexadecimal digits."""
+
+    rows: int
+    schema: str
+
+
+@dataclass(frozen=True)
 class Job:
     """One run as the worker sees it.
 
@@ -42,8 +50,7 @@ class Job:
         database: where tables are loaded; None for forms that are files.
         service: address of the remote service, for approaches that ask one.
         styles: how each table's csv is written, see CsvStyle; empty for other forms.
-        shapes: of each table its ``rows`` and its Arrow ``schema`` in hexadecimal digits, for
-            engines that lay tables out themselves.
+        shapes: of each table, for engines that lay tables out themselves.
     """
 
     approach: Mapping[str, Any]
@@ -55,7 +62,7 @@ class Job:
     database: DatabasePlace | None = None
     service: str = ""
     styles: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
-    shapes: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    shapes: Mapping[str, TableShape] = field(default_factory=dict)
 
     @property
     def loaded(self) -> DatabasePlace:
@@ -98,6 +105,7 @@ class Order:
         """As plain data."""
         database = vars(self.job.database) if self.job.database else None
         job = {**vars(self.job), "folder": str(self.job.folder), "database": database}
+        job["shapes"] = {name: vars(shape) for name, shape in self.job.shapes.items()}
         return {"job": job, "calls": vars(self.calls), "mode": self.mode}
 
     @classmethod
@@ -106,6 +114,7 @@ class Order:
         job = {**given["job"], "folder": Path(given["job"]["folder"])}
         if job["database"]:
             job["database"] = DatabasePlace(**job["database"])
+        job["shapes"] = {name: TableShape(**shape) for name, shape in job["shapes"].items()}
         return cls(Job(**job), Calls(**given["calls"]), given["mode"])
 
 

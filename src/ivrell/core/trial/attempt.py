@@ -39,6 +39,7 @@ from ivrell.core.records.wire import (
     Restore,
     RunEnd,
     RunSpec,
+    TableShape,
     Walls,
 )
 from ivrell.core.runtimes import Runtime
@@ -111,7 +112,7 @@ class Attempts:
         *,
         desk: AnswerDesk | None = None,
         mode: str = RUN,
-        shapes: Callable[[Point], Mapping[str, Mapping[str, Any]]] | None = None,
+        shapes: Callable[[Point], Mapping[str, TableShape]] | None = None,
     ) -> None:
         self._shapes = shapes
         self._desk = desk
@@ -286,9 +287,7 @@ class Attempts:
             run.state = "failed"
             run.error = Failure("answer cannot be read", str(error), part="result export")
 
-    def _shapes_for(
-        self, planned: PlannedRun, approach: Approach
-    ) -> Mapping[str, Mapping[str, Any]]:
+    def _shapes_for(self, planned: PlannedRun, approach: Approach) -> Mapping[str, TableShape]:
         """Rows and schema of each table, where the engine lays them out itself."""
         wanted = ENGINES[approach.engine].given_shapes
         return self._shapes(planned.point) if wanted and self._shapes else {}

@@ -5,7 +5,7 @@ import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import psycopg
 
@@ -25,6 +25,7 @@ from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.machine import UsedRuntime
 from ivrell.core.records.points import Point, point_name
+from ivrell.core.records.wire import TableShape
 from ivrell.core.runtimes import Runtimes
 from ivrell.core.trial.plan import Plan, chosen_approaches, points_of
 
@@ -111,15 +112,14 @@ class Preparation:
                     where += f", line {wrong.line}" if wrong.line else ""
                     raise BadInput(wrong.what, where=where, hint=wrong.hint)
 
-    def shapes(self, point: Point) -> Mapping[str, Mapping[str, Any]]:
-        """Rows and schema of each table at a point; see Job.shapes."""
+    def shapes(self, point: Point) -> Mapping[str, TableShape]:
+        """The shape of each table at a point."""
         recipe = self.recipe(point)
         generator = Generator(recipe)
         return {
-            table: {
-                "rows": recipe.rows_of(table),
-                "schema": generator.schema(table).serialize().to_pybytes().hex(),
-            }
+            table: TableShape(
+                recipe.rows_of(table), generator.schema(table).serialize().to_pybytes().hex()
+            )
             for table in recipe.tables
         }
 
