@@ -83,7 +83,8 @@ class Folder(unittest.TestCase):
 
     def test_words_of_an_earlier_version_are_read(self):
         """What stood in folders before: words that have other names now."""
-        (self.kept.path / PLAN.name).write_text('{"rounds": 2, "kept": 4, "shortest_s": 0.05, "lanes": ["good"]}')
+        former = {"rounds": 2, "kept": 4, "shortest_s": 0.05, "lanes": ["good"]}
+        (self.kept.path / PLAN.name).write_text(json.dumps(former))
         plan = self.kept.read(PLAN)
         self.assertEqual((plan.calls_per_process, plan.min_sample_s), (4, 0.05))
         self.assertEqual(plan.approaches, ["good"])

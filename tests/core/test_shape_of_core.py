@@ -10,7 +10,11 @@ from ivrell.core.quantities import format_bytes, format_seconds, parse_bytes, pa
 
 class Arrows(unittest.TestCase):
     def test_runner_and_worker_load_only_the_standard_library(self):
-        for module in ("ivrell.core.trial.runner", "ivrell.core.trial.worker"):
+        for module in (
+            "ivrell.core.trial.runner",
+            "ivrell.core.trial.worker",
+            "ivrell.core.engines.builtin",
+        ):
             code = (
                 f"import sys, {module}\n"
                 "third = {'numpy', 'pandas', 'polars', 'pyarrow', 'duckdb', 'pydantic', 'psutil'}\n"

@@ -1,9 +1,12 @@
-"""How a stand-in of a remote service behaves."""
+"""How a stand-in of a remote service behaves.
+
+Bounds are said without pydantic, which reads them: workers load this, and would load it too.
+"""
 
 from dataclasses import dataclass
 from typing import Annotated
 
-from pydantic import Field
+from annotated_types import Ge, Le, Lt
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -19,9 +22,9 @@ class ServiceSettings:
     __pydantic_config__ = {"extra": "forbid", "allow_inf_nan": False, "str_max_length": 200_000}
 
     rule: str
-    latency_ms: Annotated[float, Field(ge=0, le=60_000)] = 2.0
-    jitter_ms: Annotated[float, Field(ge=0, le=60_000)] = 0.0
-    calls_per_second: Annotated[float, Field(ge=0, le=1e6)] = 0.0
-    most_rows: Annotated[int, Field(ge=1, le=10_000_000)] = 10_000
+    latency_ms: Annotated[float, Ge(0), Le(60_000)] = 2.0
+    jitter_ms: Annotated[float, Ge(0), Le(60_000)] = 0.0
+    calls_per_second: Annotated[float, Ge(0), Le(1e6)] = 0.0
+    most_rows: Annotated[int, Ge(1), Le(10_000_000)] = 10_000
     cache: bool = False
-    seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
+    seed: Annotated[int, Ge(0), Lt(2**63)] = 1
