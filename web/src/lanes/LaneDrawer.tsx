@@ -265,7 +265,8 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
       )}
       {run.memory_method && (
         <p className="small faint">
-          CPU time by {run.cpu_method}; peak memory by {run.memory_method}.
+          CPU time by {run.cpu_method}; peak memory by {run.memory_method}
+          {run.scope && `; both of ${run.scope}`}.
         </p>
       )}
       {run.stages.length > 0 && (
