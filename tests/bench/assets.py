@@ -1,10 +1,12 @@
 """Files of the page served by Ivrell's own wrapper and by WhiteNoise: python -m tests.bench.assets.
 
 Requests go to the ASGI application in this process, so that what is timed is the serving alone;
-medians of rounds in turns. A request of the API is timed too, before which either stands.
+medians of rounds in turns. A request of the API is timed too, before which either stands. WhiteNoise
+is not among Ivrell's packages: install it first.
 """
 
 import asyncio
+import logging
 import os
 import statistics
 import tempfile
@@ -60,6 +62,7 @@ def main() -> None:
 
     apps = {"Ivrell's": Assets(plain, web), "WhiteNoise": noise}
     largest = max((web / "assets").glob("*.js"), key=lambda path: path.stat().st_size)
+    logging.disable(logging.WARNING)
     for what, path in (("a file", f"/assets/{largest.name}"), ("the API", "/api/now/")):
         took: dict[str, list[float]] = {name: [] for name in apps}
         sizes = {}
