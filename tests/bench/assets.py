@@ -1,8 +1,9 @@
 """Files of the page served by Ivrell's own wrapper and by WhiteNoise: python -m tests.bench.assets.
 
 Requests go to the ASGI application in this process, so that what is timed is the serving alone;
-medians of rounds in turns. A request of the API is timed too, before which either stands. WhiteNoise
-is not among Ivrell's packages: install it first.
+medians of rounds in turns. A request of the API is timed too, before which either stands.
+
+WhiteNoise is not among Ivrell's packages: install it first.
 """
 
 import asyncio

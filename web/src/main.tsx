@@ -8,6 +8,7 @@ import "./styles/steps.css";
 import "./styles/data.css";
 import "./styles/board.css";
 import "./styles/live.css";
+import "./styles/sweep.css";
 
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App as AntApp, ConfigProvider } from "antd";
