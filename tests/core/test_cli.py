@@ -1,6 +1,8 @@
 """The command line as one uses it: exit status, what it prints, what it leaves."""
 
 import argparse
+import contextlib
+import io
 import json
 import os
 import subprocess
@@ -9,9 +11,12 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from ivrell.cli import show
 from ivrell.cli.plan_options import add_plan_options, given_in, options
 from ivrell.core.errors import BadInput
 from ivrell.core.records.plan import Limits, Plan, Until
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.tries import TryOutcome
 from tests.support.comparisons import COUNTING, DEMO, HEAD, approach
 
 
@@ -236,6 +241,21 @@ class CommandLine(unittest.TestCase):
         self.assertIn("duckdb", self.ivrell("engines").stdout)
         machine = json.loads(self.ivrell("machine", "--json").stdout)
         self.assertEqual(machine["cores"], len(os.sched_getaffinity(0)))
+
+
+class Shown(unittest.TestCase):
+    def test_a_figure_that_was_not_measured_is_no_nought(self):
+        def printed(**figures):
+            run = RunRecord(run=1, approach="a", engine="python", point={}, round=1, position=1,
+                            warm_up=False, state="done", elapsed_s=1.5, **figures)  # fmt: skip
+            out = io.StringIO()
+            with contextlib.redirect_stdout(out):
+                show.tried("Loop", TryOutcome(run=run, point={}))
+            return out.getvalue().strip()
+
+        self.assertEqual(printed(), "Loop: 1.50 s, CPU not measured, rows not told")
+        known = printed(cpu_user_s=1.0, cpu_system_s=0.25, answer_rows=1200)
+        self.assertEqual(known, "Loop: 1.50 s, CPU 1.25 s, 1,200 rows")
 
 
 if __name__ == "__main__":

@@ -273,8 +273,9 @@ def tried(name: str, found: TryOutcome) -> None:
         for text in printed.splitlines():
             _out.print(f"    {text}")
         return
-    cpu = format_seconds(run.cpu_s or 0.0)
-    _out.print(f"{name}: {format_seconds(run.elapsed_s)}, CPU {cpu}, {run.answer_rows or 0:,} rows")
+    cpu = "not measured" if run.cpu_s is None else format_seconds(run.cpu_s)
+    size = "rows not told" if run.answer_rows is None else f"{run.answer_rows:,} rows"
+    _out.print(f"{name}: {format_seconds(run.elapsed_s)}, CPU {cpu}, {size}")
     headings = [Heading(column.name, text=column.type == "string") for column in found.columns]
     if headings:
         rows = [["null" if v is None else v for v in row] for row in found.rows]

@@ -355,15 +355,19 @@ function RatioCell({ lane, lanes, place }: CellProps) {
 
 function CpuCell({ lane, lanes, place }: CellProps) {
   const w = FIXED.cpu - 14;
-  if (!lane.cpu_user || !lane.cpu_system) return <span className="faint">–</span>;
+  if (!lane.cpu_user || !lane.cpu_system || !lane.cpu_total) {
+    return <span className="faint">–</span>;
+  }
   const scale = scaleLinear([0, max(lanes, cpuOf) || 1], [0, w]);
   const user = lane.cpu_user.median;
   const system = lane.cpu_system.median;
   return (
     <div title={`user ${seconds(user)}, system ${seconds(system)}`}>
       <div className="figure">
-        {seconds(cpuOf(lane))}{" "}
-        <span className="small faint">{figures(lane.cores_busy ?? 0, 2)} cores</span>
+        {seconds(lane.cpu_total.median)}{" "}
+        {lane.cores_busy !== null && (
+          <span className="small faint">{figures(lane.cores_busy, 2)} cores</span>
+        )}
       </div>
       <svg width={w} height={10} role="img" aria-label="user and system CPU time">
         <rect width={Math.max(1, scale(user))} height={10} fill={laneColour(place)} />

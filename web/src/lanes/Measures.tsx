@@ -2,7 +2,7 @@
 import { useState } from "react";
 import type { Comparison, Findings, LaneFindings, MeasureRow } from "../api/client";
 import { bytes, figures, plural, seconds } from "../ui/units";
-import { Glyph } from "./mark";
+import { LaneHeads } from "./LaneHeads";
 
 /** A value of a measure as people read it. */
 function words(row: MeasureRow, value: number): string {
@@ -50,11 +50,7 @@ export function Measures({ comparison, findings, lanes }: Props) {
             <thead>
               <tr>
                 <th scope="col">median of counted runs</th>
-                {ordered.map((lane) => (
-                  <th scope="col" key={lane.id}>
-                    <Glyph place={comparison.marks[lane.id] ?? 0} size={12} /> {lane.name}
-                  </th>
-                ))}
+                <LaneHeads comparison={comparison} lanes={ordered} />
               </tr>
             </thead>
             <tbody>

@@ -45,7 +45,10 @@ function part(name: (typeof PARTS)[number], a: Agreement): { good: boolean; text
       return { good: true, text: a.verdict === "same, other order" ? "other" : "" };
     case "every run":
       return a.unstable
-        ? { good: false, text: `${count(100 * (a.right_share ?? 0))} % right` }
+        ? {
+            good: false,
+            text: a.right_share === null ? "no" : `${count(100 * a.right_share)} % right`,
+          }
         : { good: true, text: "yes" };
   }
 }

@@ -42,6 +42,7 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
   const here = (point: Record<string, unknown>) => pointWords(point) === pointWords(shown);
   const columns = shownRounds(trial, live);
   const ended = live.ended.filter((run) => here(run.point));
+  const running = live.running;
   const longest = Math.max(
     0,
     ...ended.map((run) => run.elapsed_s ?? 0),
@@ -59,8 +60,8 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
         {going ? (
           <>
             <TimeLeft trial={trial} ended={live.ended} seen={live.seen} />
-            {live.running && (
-              <Button size="small" onClick={() => stopRun.mutate(live.running?.run ?? 0)}>
+            {running && (
+              <Button size="small" onClick={() => stopRun.mutate(running.run)}>
                 Stop this run
               </Button>
             )}

@@ -7,7 +7,8 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Comparison, Schemas } from "../api/client";
 import { useSweep } from "../api/queries";
-import { glyphPath, Glyph, laneColour } from "../lanes/mark";
+import { LaneHeads } from "../lanes/LaneHeads";
+import { glyphPath, laneColour } from "../lanes/mark";
 import { bytes, count, seconds } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
 import { useOff, useView } from "../ui/view";
@@ -229,11 +230,7 @@ function Values({ comparison, lanes, points, knob, measure }: Shown) {
         <thead>
           <tr>
             <th scope="col">{knob}</th>
-            {lanes.map((lane) => (
-              <th scope="col" key={lane.id}>
-                <Glyph place={comparison.marks[lane.id] ?? 0} size={12} /> {lane.name}
-              </th>
-            ))}
+            <LaneHeads comparison={comparison} lanes={lanes} />
           </tr>
         </thead>
         <tbody>

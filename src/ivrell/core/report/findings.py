@@ -226,7 +226,8 @@ def _stages(counted: Sequence[RunRecord]) -> list[StageMedian]:
     for run in counted:
         for stage in run.stages:
             names.setdefault(stage.name, []).append((stage.elapsed_s, stage.cpu_s))
-        rest.append((run.elapsed_s or 0.0) - sum(stage.elapsed_s for stage in run.stages))
+        if run.elapsed_s is not None:
+            rest.append(run.elapsed_s - sum(stage.elapsed_s for stage in run.stages))
     stages = [
         StageMedian(
             name=name,

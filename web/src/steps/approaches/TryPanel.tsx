@@ -134,7 +134,10 @@ function Outcome({ found }: { found: Schemas["TryShape"] }) {
       )}
       {found.columns.length > 0 && (
         <>
-          <h3>The answer, {plural(found.answer_rows ?? 0, "row")}</h3>
+          <h3>
+            The answer
+            {found.answer_rows !== null && `, ${plural(found.answer_rows, "row")}`}
+          </h3>
           <div className="scroll">
             <table className="plain mono answer">
               <thead>
