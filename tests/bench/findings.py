@@ -1,31 +1,32 @@
 """What findings cost: python -m tests.bench.findings
 
-Eleven lanes, thirty rounds, five points; CPU seconds of one making of all findings, medians of
+Twelve lanes, thirty rounds, five points; CPU seconds of one making of all findings, medians of
 five. Beside it, in the same run, a sort of as many numbers as there are runs, times a thousand:
 what this machine does now.
 """
 
 import statistics
 import time
-from typing import Any
 
 import numpy as np
 
 from ivrell.core.comparison.file import parse
+from ivrell.core.records.machine import Machine, Noise
+from ivrell.core.records.run import RunRecord
 from ivrell.core.report.findings import findings
 from tests.support.comparisons import COUNTING, HEAD, approach
 
-LANES, ROUNDS, POINTS, TIMES = 11, 30, 5, 5
+LANES, ROUNDS, POINTS, TIMES = 12, 30, 5, 5
 
 
-def _runs() -> list[dict[str, Any]]:
+def _runs() -> list[RunRecord]:
     rng = np.random.default_rng(3)
     made = []
     for point in range(POINTS):
         for lane in range(LANES):
             for number in range(1, ROUNDS + 1):
                 took = float((1 + lane / 10) * rng.lognormal(0, 0.05))
-                made.append({
+                made.append(RunRecord.model_validate({
                     "run": len(made) + 1, "approach": f"lane_{lane}", "round": number,
                     "position": 1, "point": {"rows": 300 + point}, "warm_up": False,
                     "state": "done", "elapsed_s": took, "cpu_user_s": took * 0.9,
@@ -35,8 +36,9 @@ def _runs() -> list[dict[str, Any]]:
                         {"name": "read", "elapsed_s": took / 2, "cpu_s": took / 2},
                     ], "counters": {"rows changed": 3.0}, "inner_repeats": 1,
                     "answer_rows": 3, "answer_bytes": 100, "left_bytes": 0, "error": None,
-                    "limit": None, "calls": [], "cache": {"share": 1.0}, "most_threads": 1,
-                })  # fmt: skip
+                    "limit": None, "calls": [], "cache": {"share": 1.0, "asked": "warm"}, "most_threads": 1,
+                    "engine": "python",
+                }))  # fmt: skip
     return made
 
 
@@ -44,7 +46,7 @@ def main() -> None:
     text = HEAD + "".join(approach(f"lane_{lane}", COUNTING) for lane in range(LANES))
     comparison, runs = parse(text), _runs()
     logs = np.random.default_rng(5).normal(0, 0.02, 12).tolist()
-    machine = {"cores": 2, "busy_cores": 0.1, "noise": {"logs": logs}}
+    machine = Machine(cores=2, busy_cores=0.1, noise=Noise(logs=logs))
     took, beside = [], []
     for _ in range(TIMES):
         began = time.process_time()

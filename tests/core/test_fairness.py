@@ -11,7 +11,6 @@ from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.findings import findings
-from ivrell.core.stats.ratio import ratio
 from ivrell.core.trial.background import Background, loads_in
 from ivrell.core.trial.enough import enough, widest
 from ivrell.core.trial.plan import Plan, Until, ordered_runs
@@ -266,18 +265,13 @@ class Noise(unittest.TestCase):
         with self.assertRaises(ValueError):
             noise.floor([], 5)
 
-    def test_a_ratio_within_the_floor_is_no_finding(self):
-        ours, theirs = [1.0] * 8, [1.02] * 8
-        self.assertEqual(ratio(ours, theirs).verdict, "slower")
-        self.assertEqual(ratio(ours, theirs, floor=1.03).verdict, "cannot tell apart")
-        self.assertEqual(ratio(ours, theirs, floor=1.01).verdict, "slower")
-
     def test_findings_use_the_machine_s_own_noise(self):
         comparison_text = HEAD + approach("a", COUNTING) + approach("b", COUNTING)
         from ivrell.core.comparison.file import parse
 
-        runs = runs_of({"a": [1.0] * 6, "b": [1.01] * 6})
-        comparison = parse(comparison_text)
+        times = [1.0, 1.001, 0.999, 1.0, 1.002, 0.998]
+        runs = runs_of({"a": times, "b": [1.01 * time for time in times[::-1]]})
+        comparison = parse("matters = 0.005\n" + comparison_text)
         quiet = findings(comparison, runs, {}, Machine(cores=2), {})
         noisy = findings(comparison, runs, {}, Machine(cores=2, noise={"logs": self.LOGS}), {})
         self.assertEqual(quiet.lanes[1].ratio.verdict, "slower")

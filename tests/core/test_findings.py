@@ -8,7 +8,7 @@ from ivrell.core.records.findings import Findings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import LimitReached
-from ivrell.core.report.findings import findings, head_to_head
+from ivrell.core.report.findings import findings
 from ivrell.core.report.words import limit_told
 from tests.support.comparisons import COUNTING, HEAD, approach
 
@@ -115,13 +115,16 @@ class Ranking(unittest.TestCase):
         self.assertFalse(lane.trusted)
 
     def test_who_cannot_be_told_apart_is_named(self):
-        near = [9, 1.01, 0.99, 1.0, 1.02, 0.97, 1.01]
+        near = [9, 1.3, 0.85, 1.0, 1.2, 0.8, 1.1]
         found = trial_of({"a": SLOW, "b": QUICK, "c": near})
         self.assertIn("cannot be told apart from", found.conclusion)
-        lanes = {lane.id: lane for lane in found.lanes}
-        self.assertEqual(
-            head_to_head(lanes["b"], lanes["c"], Machine()).verdict, "cannot tell apart"
-        )
+        [pair] = [p for p in found.pairs if (p.base, p.lane) == ("b", "c")]
+        self.assertEqual(pair.ratio.verdict, "cannot tell apart")
+
+    def test_a_lead_that_does_not_matter_is_no_lead(self):
+        near = [9, 1.01, 1.03, 0.99, 1.01, 1.02, 1.0]
+        found = trial_of({"a": SLOW, "b": QUICK, "c": near})
+        self.assertIn("has no lead that matters over C", found.conclusion)
 
     def test_a_baseline_that_wins(self):
         found = trial_of({"a": QUICK, "b": SLOW})

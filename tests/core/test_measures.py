@@ -14,7 +14,8 @@ from ivrell.core.records.findings import Findings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.findings import findings
-from ivrell.core.report.measures import MEASURES, as_csv, counter_measure, measure_of, measured
+from ivrell.core.report.measures import MEASURES, as_csv, counter_measure, measure_of
+from ivrell.core.report.ratios import measured
 from ivrell.core.results.folder import ResultFolder
 from ivrell.core.trial.measured import measures_in
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
@@ -36,7 +37,7 @@ def run(number, lane, *, warm_up=False, state="done", memory_run=False, **figure
 
 class Registry(unittest.TestCase):
     def rows(self, *runs):
-        return {row.key: row for row in measured(parse(TEXT), runs, POINT)}
+        return {row.key: row for row in measured(parse(TEXT), runs, POINT, Machine())}
 
     def test_keys_and_labels_stand_once(self):
         for name in ("key", "label"):
@@ -78,7 +79,7 @@ class Registry(unittest.TestCase):
         self.assertEqual(counter_measure("service: CPU seconds").unit, "seconds")
 
     def test_csv_keeps_numbers_whole(self):
-        rows = measured(parse(TEXT), [run(1, "good", elapsed_s=0.1234567890123)], POINT)
+        rows = measured(parse(TEXT), [run(1, "good", elapsed_s=0.1234567890123)], POINT, Machine())
         lines = list(csv.DictReader(io.StringIO(as_csv(rows, {"good": 'The "good", one'}))))
         [elapsed] = [line for line in lines if line["measure"] == "elapsed time"]
         self.assertEqual(float(elapsed["median"]), 0.1234567890123)

@@ -9,7 +9,6 @@ from ivrell.core.records.machine import Machine
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.report.words import times_told
 from ivrell.core.stats.cautions import Scene, cautions
-from ivrell.core.stats.ratio import ratio
 from ivrell.core.stats.summary import summarize
 
 
@@ -41,40 +40,6 @@ class Summaries(unittest.TestCase):
         self.assertIsNone(summarize([3.0]).low)
         with self.assertRaises(ValueError):
             summarize([])
-
-
-class Ratios(unittest.TestCase):
-    def test_clear_difference(self):
-        found = ratio([10, 11, 10.5, 10.2, 9.9], [1, 1.1, 1.05, 1.02, 0.99])
-        self.assertAlmostEqual(found.value, 10)
-        self.assertEqual(found.verdict, "faster")
-        self.assertEqual(ratio([1, 1.1], [10, 11]).verdict, "slower")
-
-    def test_drift_that_hurts_both_is_no_difference(self):
-        drift = np.linspace(1, 4, 8)
-        found = ratio(drift * 2, drift)
-        self.assertAlmostEqual(found.low, 2)
-        self.assertAlmostEqual(found.high, 2)
-
-    def test_few_rounds_get_wide_intervals(self):
-        found = ratio([1.0, 1.3, 1.1], [1.0, 1.0, 1.0])
-        self.assertEqual(found.verdict, "cannot tell apart")
-        self.assertEqual(ratio([5.0], [1.0]).verdict, "cannot tell apart")
-        self.assertIsNone(ratio([5.0], [1.0]).low)
-
-    def test_an_approach_aa_test_is_seldom_told_apart(self):
-        rng = np.random.default_rng(8)
-        for rounds in (3, 5, 10):
-            told = sum(
-                ratio(*rng.lognormal(0, 0.1, (2, rounds))).verdict != "cannot tell apart"
-                for _ in range(200)
-            )
-            self.assertLess(told / 200, 0.12, rounds)
-
-    def test_refusals(self):
-        for a, b in (([], []), ([1], [1, 2]), ([1.0], [0.0])):
-            with self.assertRaises(ValueError):
-                ratio(a, b)
 
 
 def lane(**fields):

@@ -16,6 +16,7 @@ from ivrell.core.folders import data_folder
 from ivrell.core.measure import noise
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.records.machine import InstalledEngine, Machine, Methods, SandboxState
+from ivrell.core.stats.history import usual_spreads
 
 _SECONDS_OF_LOOKING = 0.5
 
@@ -76,6 +77,7 @@ def snapshot(folder: Path) -> Machine:
         python=platform.python_version(),
         load=list(os.getloadavg()),
         noise=noise.kept(data_folder()),
+        usual_spreads=usual_spreads(data_folder()),
         sandbox=SandboxState(works=why_not() is None, why_not=why_not()),
         pressure=pressure(),
         engines={

@@ -186,7 +186,7 @@ export interface paths {
         delete: operations["comparisons_destroy"];
         options?: never;
         head?: never;
-        /** @description Change name, question, baseline, answer, targets or knobs. */
+        /** @description Change name, question, baseline, what matters, answer, targets or knobs. */
         patch: operations["comparisons_partial_update"];
         trace?: never;
     };
@@ -205,8 +205,42 @@ export interface paths {
         delete: operations["comparisons_formatted_destroy"];
         options?: never;
         head?: never;
-        /** @description Change name, question, baseline, answer, targets or knobs. */
+        /** @description Change name, question, baseline, what matters, answer, targets or knobs. */
         patch: operations["comparisons_formatted_partial_update"];
+        trace?: never;
+    };
+    "/api/comparisons/{id}/board/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Choose the columns of the board of findings. */
+        put: operations["comparisons_board_update"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/board{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Choose the columns of the board of findings. */
+        put: operations["comparisons_board_formatted_update"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/comparisons/{id}/file/": {
@@ -374,6 +408,40 @@ export interface paths {
         get?: never;
         /** @description Put another recipe in place of ``[data]``. */
         put: operations["comparisons_recipe_formatted_update"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/remarks/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Put other notes and claims in place of those that are there. */
+        put: operations["comparisons_remarks_update"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/remarks{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Put other notes and claims in place of those that are there. */
+        put: operations["comparisons_remarks_formatted_update"];
         post?: never;
         delete?: never;
         options?: never;
@@ -918,6 +986,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/pair/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Two lanes held against each other at a point (the first when none is named). */
+        get: operations["trials_pair_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/pair{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Two lanes held against each other at a point (the first when none is named). */
+        get: operations["trials_pair_formatted_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/report/": {
         parameters: {
             query?: never;
@@ -1372,6 +1474,54 @@ export interface components {
         };
         /** @enum {string} */
         BetterEnum: "lower" | "higher" | "neither";
+        /**
+         * BoardColumn
+         * @description A column of the board in its place: the ``key`` of a measure, or of a part that the board
+         *     always has; the width in pixels, and whether its axis is logarithmic; null leaves what is
+         *     usual.
+         */
+        BoardColumn: {
+            /** Key */
+            key: string;
+            /**
+             * Width
+             * @default null
+             */
+            width: number | null;
+            /**
+             * Log
+             * @default null
+             */
+            log: boolean | null;
+        };
+        /**
+         * BoardColumn
+         * @description A column of the board in its place: the ``key`` of a measure, or of a part that the board
+         *     always has; the width in pixels, and whether its axis is logarithmic; null leaves what is
+         *     usual.
+         */
+        BoardColumnRequest: {
+            /** Key */
+            key: string;
+            /**
+             * Width
+             * @default null
+             */
+            width?: number | null;
+            /**
+             * Log
+             * @default null
+             */
+            log?: boolean | null;
+        };
+        /**
+         * Board
+         * @description The columns of the board in their order; none are the usual ones.
+         */
+        BoardRequest: {
+            /** Columns */
+            columns: components["schemas"]["BoardColumnRequest"][];
+        };
         /** @enum {string} */
         CacheEnum: "warm" | "cold";
         /**
@@ -1440,6 +1590,80 @@ export interface components {
              * @default
              */
             formula: string;
+        };
+        /**
+         * Claim
+         * @description A finding that was pinned: the lane ``lower`` takes less of a ``measure`` (its key) than the
+         *     lane ``higher``, where knobs have the values of ``where``: a value, or a bound as
+         *     "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen, ``factor``
+         *     how many times less it was then.
+         */
+        Claim: {
+            /** Text */
+            text: string;
+            /** Lower */
+            lower: string;
+            /** Higher */
+            higher: string;
+            /**
+             * Measure
+             * @default elapsed
+             */
+            measure: string;
+            /**
+             * Where
+             * @default {}
+             */
+            where: {
+                [key: string]: boolean | number | string;
+            };
+            /**
+             * Conditions
+             * @default
+             */
+            conditions: string;
+            /**
+             * Factor
+             * @default null
+             */
+            factor: number | null;
+        };
+        /**
+         * Claim
+         * @description A finding that was pinned: the lane ``lower`` takes less of a ``measure`` (its key) than the
+         *     lane ``higher``, where knobs have the values of ``where``: a value, or a bound as
+         *     "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen, ``factor``
+         *     how many times less it was then.
+         */
+        ClaimRequest: {
+            /** Text */
+            text: string;
+            /** Lower */
+            lower: string;
+            /** Higher */
+            higher: string;
+            /**
+             * Measure
+             * @default elapsed
+             */
+            measure?: string;
+            /**
+             * Where
+             * @default {}
+             */
+            where?: {
+                [key: string]: boolean | number | string;
+            };
+            /**
+             * Conditions
+             * @default
+             */
+            conditions?: string;
+            /**
+             * Factor
+             * @default null
+             */
+            factor?: number | null;
         };
         /**
          * Column
@@ -1556,7 +1780,7 @@ export interface components {
         };
         /**
          * ComparisonShape
-         * @description A comparison in full; ``columns`` are the names of each table's, none of a table that is
+         * @description A comparison in full; ``board`` has the columns that were chosen, none for the usual ones; ``columns`` are the names of each table's, none of a table that is
          *     the user's own file; ``marks`` each lane's place in the palette.
          */
         ComparisonShape: {
@@ -1590,6 +1814,14 @@ export interface components {
             marks: {
                 [key: string]: number;
             };
+            /** Matters */
+            matters: number;
+            /** Notes */
+            notes: components["schemas"]["Note"][];
+            /** Claims */
+            claims: components["schemas"]["Claim"][];
+            /** Board */
+            board: components["schemas"]["BoardColumn"][];
             /**
              * Changed At
              * Format: date-time
@@ -1669,6 +1901,23 @@ export interface components {
             /** Total */
             total: number;
         };
+        /**
+         * DiffLine
+         * @description A line of two texts held against each other; its number in each, from 1, null where it is
+         *     not there.
+         */
+        DiffLine: {
+            /** Kind */
+            kind: components["schemas"]["DiffLineKindEnum"];
+            /** Text */
+            text: string;
+            /** Base Line */
+            base_line: number | null;
+            /** Lane Line */
+            lane_line: number | null;
+        };
+        /** @enum {string} */
+        DiffLineKindEnum: "same" | "removed" | "added";
         /**
          * Dot
          * @description One run as it is drawn; times in seconds, memory in bytes.
@@ -1973,6 +2222,29 @@ export interface components {
             reference: string;
         };
         /**
+         * JudgedClaim
+         * @description A pinned claim as the measurements bear it out: lane ``lower`` takes less of ``measure`` than
+         *     lane ``higher``; ``reason`` says in words what was found.
+         */
+        JudgedClaim: {
+            /** Text */
+            text: string;
+            /** Lower */
+            lower: string;
+            /** Higher */
+            higher: string;
+            /** Measure */
+            measure: string;
+            /** Conditions */
+            conditions: string;
+            /** State */
+            state: components["schemas"]["JudgedClaimStateEnum"];
+            /** Reason */
+            reason: string;
+        };
+        /** @enum {string} */
+        JudgedClaimStateEnum: "holds" | "contradicted" | "cannot tell" | "not measured" | "not of this point";
+        /**
          * Kept
          * @description Data of one fingerprint in the store: the tables in their forms, bytes, when last used
          *     (seconds since 1970), and what of it is only half made.
@@ -1989,8 +2261,6 @@ export interface components {
             /** Half Made */
             half_made: string[];
         };
-        /** @enum {string} */
-        KindEnum: "try" | "explained" | "interrupted";
         /**
          * KindOfColumn
          * @description A kind of column, whether a table can be sorted by one, and all that can be set of it.
@@ -2542,6 +2812,11 @@ export interface components {
             /** @default null */
             noise: components["schemas"]["Noise"] | null;
             /**
+             * Usual Spreads
+             * @default []
+             */
+            usual_spreads: components["schemas"]["UsualSpread"][];
+            /**
              * @default {
              *       "works": false,
              *       "why_not": null
@@ -2654,6 +2929,11 @@ export interface components {
             busy_cores: number | null;
             /** @default null */
             noise: components["schemas"]["NoiseFloors"] | null;
+            /**
+             * Usual Spreads
+             * @default []
+             */
+            usual_spreads: components["schemas"]["UsualSpread"][];
             /**
              * @default {
              *       "works": false,
@@ -2863,6 +3143,24 @@ export interface components {
             newest: components["schemas"]["MakingShape"] | null;
         };
         /**
+         * MeasurePair
+         * @description A measure of two lanes; ``ratio`` is how many times less the lane takes than the base, null
+         *     where one of them is nought.
+         */
+        MeasurePair: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: components["schemas"]["UnitEnum"];
+            /** Better */
+            better: components["schemas"]["BetterEnum"];
+            base: components["schemas"]["Measured"];
+            lane: components["schemas"]["Measured"];
+            ratio: components["schemas"]["Ratio"] | null;
+        };
+        /**
          * MeasureRow
          * @description A measure with its values by lane id; lanes that do not tell it are not among them.
          */
@@ -2885,7 +3183,8 @@ export interface components {
         /**
          * Measured
          * @description A measure over the counted runs of a lane: their median, smallest and largest, how many
-         *     they are, and the median as a part of the baseline's (None where there is none).
+         *     they are, the median as a part of the baseline's, and how many times less the baseline takes
+         *     it is (None where there is none).
          */
         Measured: {
             /** Median */
@@ -2901,6 +3200,8 @@ export interface components {
              * @default null
              */
             of_baseline: number | null;
+            /** @default null */
+            ratio: components["schemas"]["Ratio"] | null;
         };
         /**
          * Methods
@@ -3036,6 +3337,50 @@ export interface components {
             };
         };
         /**
+         * Note
+         * @description What an engineer wrote beside the figures, Markdown: of one ``lane``, of a ``pair`` of
+         *     lanes, or of the whole comparison where it names none.
+         */
+        Note: {
+            /** Text */
+            text: string;
+            /**
+             * Lane
+             * @default null
+             */
+            lane: string | null;
+            /**
+             * Pair
+             * @default null
+             */
+            pair: [
+                string,
+                string
+            ] | null;
+        };
+        /**
+         * Note
+         * @description What an engineer wrote beside the figures, Markdown: of one ``lane``, of a ``pair`` of
+         *     lanes, or of the whole comparison where it names none.
+         */
+        NoteRequest: {
+            /** Text */
+            text: string;
+            /**
+             * Lane
+             * @default null
+             */
+            lane?: string | null;
+            /**
+             * Pair
+             * @default null
+             */
+            pair?: [
+                string,
+                string
+            ] | null;
+        };
+        /**
          * Now
          * @description Who is signed in, and what the machine is doing: ``timing`` says that something may be
          *     timed now, which is better not disturbed, ``noise`` that its noise is measured or will be.
@@ -3059,6 +3404,54 @@ export interface components {
             timing: boolean;
             /** Noise */
             noise: boolean;
+        };
+        /**
+         * PairFindings
+         * @description Two lanes at a point: ``base`` what the other is held against, by id. ``agreement`` is that
+         *     of their answers alone, null where one gave none; ``words`` explain what was measured;
+         *     ``typical`` are the numbers of each one's run nearest to its median.
+         */
+        PairFindings: {
+            /** Base */
+            base: string;
+            /** Lane */
+            lane: string;
+            /** Base Name */
+            base_name: string;
+            /** Lane Name */
+            lane_name: string;
+            /** Point */
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            ratio: components["schemas"]["Ratio"] | null;
+            /** Words */
+            words: string[];
+            /** Measures */
+            measures: components["schemas"]["MeasurePair"][];
+            /** Stages */
+            stages: components["schemas"]["StagePair"][];
+            /** Code */
+            code: components["schemas"]["DiffLine"][];
+            /** Lines Changed */
+            lines_changed: number;
+            agreement: components["schemas"]["Agreement"] | null;
+            /** Typical */
+            typical: [
+                number | null,
+                number | null
+            ];
+        };
+        /**
+         * PairRatio
+         * @description How many times faster ``lane`` is than ``base``, both by id.
+         */
+        PairRatio: {
+            /** Base */
+            base: string;
+            /** Lane */
+            lane: string;
+            ratio: components["schemas"]["Ratio"];
         };
         /**
          * LaneChange
@@ -3141,6 +3534,11 @@ export interface components {
              * @default
              */
             baseline?: string;
+            /**
+             * Matters
+             * @default 0.05
+             */
+            matters?: number;
             /**
              * @default {
              *       "key": null,
@@ -3404,6 +3802,21 @@ export interface components {
              * @default
              */
             conclusion: string;
+            /**
+             * Tradeoff
+             * @default
+             */
+            tradeoff: string;
+            /**
+             * Target
+             * @default
+             */
+            target: string;
+            /**
+             * Conditions
+             * @default []
+             */
+            conditions: string[];
             /** Ranking */
             ranking: string[];
             /** Cautions */
@@ -3415,6 +3828,21 @@ export interface components {
              * @default []
              */
             measures: components["schemas"]["MeasureRow"][];
+            /**
+             * Pairs
+             * @default []
+             */
+            pairs: components["schemas"]["PairRatio"][];
+            /**
+             * Claims
+             * @default []
+             */
+            claims: components["schemas"]["JudgedClaim"][];
+            /**
+             * Staircases
+             * @default []
+             */
+            staircases: components["schemas"]["Staircase"][];
             /** Trial */
             trial: number;
             /** State */
@@ -3490,10 +3918,13 @@ export interface components {
         };
         /**
          * Ratio
-         * @description Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
-         *     with fewer than two rounds. ``floor`` is the factor that the machine's own noise reaches,
-         *     null where it was never measured. ``bound`` says that one of the two did not finish: the
-         *     other is "at least" or "at most" so many times faster.
+         * @description How many times less a lane takes than another, usually the baseline: above 1 is less, of
+         *     elapsed time "faster". ``low`` and ``high`` bound it at 95 % for this pair alone, null with
+         *     fewer than two rounds; the verdict holds for all pairs of the trial at once. ``floor`` is the
+         *     factor that the machine's own noise reaches, null where it was never measured. ``bound`` says
+         *     that one of the two did not finish: the other is "at least" or "at most" so many times
+         *     faster. ``chance`` is how likely equals would be as far apart, for all pairs at once (Holm);
+         *     ``rounds_more`` how many rounds more would tell, null where it is told, or more than 1000.
          */
         Ratio: {
             /** Value */
@@ -3516,9 +3947,29 @@ export interface components {
              * @default null
              */
             bound: ("at least" | "at most") | null;
+            /**
+             * Chance
+             * @default null
+             */
+            chance: number | null;
+            /**
+             * Rounds More
+             * @default null
+             */
+            rounds_more: number | null;
         };
         /** @enum {string} */
-        RatioVerdictEnum: "faster" | "slower" | "cannot tell apart";
+        RatioVerdictEnum: "faster" | "slower" | "less" | "more" | "no difference that matters" | "cannot tell apart";
+        /**
+         * Remarks
+         * @description All notes and claims of a comparison, to be put in place of those that are there.
+         */
+        RemarksRequest: {
+            /** Notes */
+            notes: components["schemas"]["NoteRequest"][];
+            /** Claims */
+            claims: components["schemas"]["ClaimRequest"][];
+        };
         /**
          * Rows
          * @description Rows as text.
@@ -4103,6 +4554,19 @@ export interface components {
             cpu_s: number | null;
         };
         /**
+         * StagePair
+         * @description A stage in two lanes, matched by its name; seconds, medians, null where a lane has no stage
+         *     of that name. No name is the part that no stage covers.
+         */
+        StagePair: {
+            /** Name */
+            name: string | null;
+            /** Base S */
+            base_s: number | null;
+            /** Lane S */
+            lane_s: number | null;
+        };
+        /**
          * StageTime
          * @description What a stage of one run took, and how often it was gone through.
          */
@@ -4118,6 +4582,19 @@ export interface components {
              * @default 1
              */
             times: number;
+        };
+        /**
+         * Staircase
+         * @description Lanes that descend from each other, from the first to a last one; ``first_to_meet`` is the
+         *     lane that first meets the target, null where none does or there is no target.
+         */
+        Staircase: {
+            /** Steps */
+            steps: components["schemas"]["Step"][];
+            /** Target S */
+            target_s: number | null;
+            /** First To Meet */
+            first_to_meet: string | null;
         };
         /**
          * StatementPlan
@@ -4492,6 +4969,8 @@ export interface components {
              */
             hint: string;
         };
+        /** @enum {string} */
+        TryKindEnum: "try" | "explained" | "interrupted";
         /**
          * TryRequest
          * @description On how many rows to try a lane, and whether it is to tell how it is carried out, or to be
@@ -4507,7 +4986,7 @@ export interface components {
              * Kind
              * @default try
              */
-            kind?: components["schemas"]["KindEnum"];
+            kind?: components["schemas"]["TryKindEnum"];
             /**
              * Share
              * @default 0.5
@@ -4682,6 +5161,26 @@ export interface components {
             packages: {
                 [key: string]: string;
             };
+        };
+        /**
+         * UsualSpread
+         * @description What lanes of an engine and a magnitude (a power of ten, seconds or bytes) showed on this
+         *     machine: ``level`` is the mean logarithm of the variance of a measure's logarithm, ``variance``
+         *     how that differs from lane to lane, ``lanes`` how many there were.
+         */
+        UsualSpread: {
+            /** Measure */
+            measure: string;
+            /** Engine */
+            engine: string;
+            /** Magnitude */
+            magnitude: number;
+            /** Lanes */
+            lanes: number;
+            /** Level */
+            level: number;
+            /** Variance */
+            variance: number;
         };
         /**
          * Written
@@ -5168,6 +5667,57 @@ export interface operations {
             };
         };
     };
+    comparisons_board_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BoardRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_board_formatted_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BoardRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
     comparisons_file_retrieve: {
         parameters: {
             query?: never;
@@ -5449,6 +5999,57 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["TextRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_remarks_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemarksRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_remarks_formatted_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemarksRequest"];
             };
         };
         responses: {
@@ -6254,6 +6855,59 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+        };
+    };
+    trials_pair_retrieve: {
+        parameters: {
+            query: {
+                base: string;
+                lane: string;
+                /** @description knob values as JSON */
+                point?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairFindings"];
+                };
+            };
+        };
+    };
+    trials_pair_formatted_retrieve: {
+        parameters: {
+            query: {
+                base: string;
+                lane: string;
+                /** @description knob values as JSON */
+                point?: string;
+            };
+            header?: never;
+            path: {
+                format: ".json";
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairFindings"];
                 };
             };
         };

@@ -66,6 +66,10 @@ class Answers:
         """The file of a lane's answer that has this fingerprint."""
         return self._folder / f"{lane}-{print_}.arrow"
 
+    def size(self, lane: str, print_: str) -> int:
+        """Bytes of that file."""
+        return self.path(lane, print_).stat().st_size
+
     def table(self, lane: str, print_: str) -> pa.Table:
         """The answer of a lane that has this fingerprint, as it came."""
         return pa.ipc.open_file(pa.memory_map(str(self.path(lane, print_)))).read_all()

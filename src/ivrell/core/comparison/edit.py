@@ -14,7 +14,7 @@ from ivrell.core.engines.base import Approach
 from ivrell.core.errors import BadInput
 from ivrell.core.holdable import holdable
 
-_MULTILINE = {"code", "setup", "teardown", "question", "script"}
+_MULTILINE = {"text", "code", "setup", "teardown", "question", "script"}
 
 
 def edited(text: str, change: Callable[[tomlkit.TOMLDocument], None]) -> str:
@@ -99,12 +99,51 @@ def change_approach(text: str, approach_id: str, fields: Mapping[str, Any]) -> s
             for lane in lanes:
                 if lane.get("parent") == approach_id:
                     lane["parent"] = renamed
+            for remark in (remark for some in _remarks(document) for remark in some):
+                for key in ("lane", "lower", "higher"):
+                    if remark.get(key) == approach_id:
+                        remark[key] = renamed
+                if "pair" in remark:
+                    remark["pair"] = [renamed if v == approach_id else v for v in remark["pair"]]
 
     return edited(text, change)
 
 
+def set_remarks(
+    text: str, notes: Iterable[Mapping[str, Any]], claims: Iterable[Mapping[str, Any]]
+) -> str:
+    """Put other notes and claims in place of those that are there."""
+
+    def change(document: tomlkit.TOMLDocument) -> None:
+        _put_tables(document, "note", notes)
+        _put_tables(document, "claim", claims)
+
+    return edited(text, change)
+
+
+def _put_tables(
+    document: tomlkit.TOMLDocument, name: str, values: Iterable[Mapping[str, Any]]
+) -> None:
+    """An array of tables at the end of the file; none where there are no values."""
+    if name in document:
+        del document[name]
+    tables = tomlkit.aot()
+    for value in values:
+        table = tomlkit.table()
+        _assign(table, {key: part for key, part in value.items() if part not in (None, "", {})})
+        tables.append(table)
+    if len(tables):
+        document.append(name, tables)
+
+
+def _remarks(document: tomlkit.TOMLDocument) -> tuple[list[Any], list[Any]]:
+    """Notes and claims as they stand, each a table."""
+    return list(document.get("note", [])), list(document.get("claim", []))
+
+
 def remove_approach(text: str, approach_id: str) -> str:
-    """Take an approach out; a baseline that was it goes back to the first one."""
+    """Take an approach out, with the notes and claims about it; a baseline that was it goes back to
+    the first one."""
 
     def change(document: tomlkit.TOMLDocument) -> None:
         lanes = _lanes(document)
@@ -113,8 +152,21 @@ def remove_approach(text: str, approach_id: str) -> str:
             del document["baseline"]
         if not len(lanes):
             del document["approach"]
+        notes, claims = _remarks(document)
+        left = [
+            [one.unwrap() for one in some if approach_id not in _lanes_named(one)]
+            for some in (notes, claims)
+        ]
+        if [len(some) for some in left] != [len(notes), len(claims)]:
+            _put_tables(document, "note", left[0])
+            _put_tables(document, "claim", left[1])
 
     return edited(text, change)
+
+
+def _lanes_named(remark: Mapping[str, Any]) -> set[str]:
+    named = {str(remark[key]) for key in ("lane", "lower", "higher") if key in remark}
+    return named | {str(lane) for lane in remark.get("pair", [])}
 
 
 def order_approaches(text: str, ids: list[str]) -> str:

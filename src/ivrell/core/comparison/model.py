@@ -1,7 +1,8 @@
 """A comparison as typed data: what its file may say."""
 
+import operator
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from itertools import product
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, Union
 
@@ -23,6 +24,9 @@ from ivrell.core.recipe.model import Recipe
 from ivrell.core.records.points import Point, Value
 
 _MOST_PARTS = 10_000
+
+MATTERS = 0.05
+"""The share below which a difference does not matter, unless the question says another."""
 
 if TYPE_CHECKING:
     AnyApproach = Approach
@@ -86,8 +90,72 @@ class Targets(_Part):
     memory: Annotated[int, _quantity(parse_bytes), Field(gt=0)] | None = None
 
 
+class Note(_Part):
+    """What an engineer wrote beside the figures, Markdown: of one ``lane``, of a ``pair`` of
+    lanes, or of the whole comparison where it names none."""
+
+    text: Annotated[str, Field(min_length=1, max_length=20_000)]
+    lane: str | None = None
+    pair: tuple[str, str] | None = None
+
+    @model_validator(mode="after")
+    def _of_one_thing(self) -> Self:
+        if self.lane is not None and self.pair is not None:
+            raise ValueError("note: it is of a lane or of a pair, not of both; leave one out")
+        return self
+
+
+class Claim(_Part):
+    """A finding that was pinned: the lane ``lower`` takes less of a ``measure`` (its key) than the
+    lane ``higher``, where knobs have the values of ``where``: a value, or a bound as
+    "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen, ``factor``
+    how many times less it was then."""
+
+    text: Annotated[str, Field(min_length=1, max_length=2_000)]
+    lower: str
+    higher: str
+    measure: Annotated[str, Field(max_length=200)] = "elapsed"
+    where: dict[Name, Value] = {}
+    conditions: Annotated[str, Field(max_length=2_000)] = ""
+    factor: Annotated[float, Field(gt=0)] | None = None
+
+    @model_validator(mode="after")
+    def _of_two(self) -> Self:
+        if self.lower == self.higher:
+            raise ValueError(f'claim: "{self.lower}" is held against itself; name two lanes')
+        for knob, value in self.where.items():
+            if isinstance(value, str) and value[:1] in "<>" and not _BOUND.fullmatch(value):
+                raise ValueError(
+                    f'claim: where.{knob}: "{value}" is no bound; write one as "<= 20_000"'
+                )
+        return self
+
+    def is_about(self, point: Point) -> bool:
+        """Whether it speaks of a point; it says nothing of one that lacks a knob it names."""
+        return all(
+            knob in point and _holds(condition, point[knob])
+            for knob, condition in self.where.items()
+        )
+
+
+_BOUND = re.compile(r"(<=|>=|<|>)\s*(-?[0-9][0-9_]*(?:\.[0-9]+)?)")
+_COMPARED: dict[str, Callable[[float, float], bool]] = {
+    "<=": operator.le, ">=": operator.ge, "<": operator.lt, ">": operator.gt,
+}  # fmt: skip
+
+
+def _holds(condition: Value, value: object) -> bool:
+    bound = _BOUND.fullmatch(condition) if isinstance(condition, str) else None
+    if bound is None:
+        return condition == value
+    if not isinstance(value, int | float):
+        return False
+    return _COMPARED[bound[1]](value, float(bound[2].replace("_", "")))
+
+
 class Comparison(_Part):
-    """One question, its data and its approaches."""
+    """One question, its data and its approaches. A difference below the share ``matters`` does not
+    matter to who asks."""
 
     format: Literal["ivrell-comparison/1"]
     name: Annotated[str, Field(min_length=1, max_length=200)]
@@ -95,9 +163,12 @@ class Comparison(_Part):
     baseline: str | None = None
     answer: Answer = Answer()
     targets: Targets = Targets()
+    matters: Annotated[float, Field(gt=0, lt=1)] = MATTERS
     knobs: dict[Name, Annotated[list[Value], Field(min_length=1, max_length=100)]] = {}
     data: Recipe
     approach: list[AnyApproach] = []
+    note: Annotated[list[Note], Field(max_length=500)] = []
+    claim: Annotated[list[Claim], Field(max_length=200)] = []
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
@@ -129,6 +200,14 @@ class Comparison(_Part):
                 f'answer.reference: there is no approach "{self.answer.reference}"; '
                 f"approaches: {', '.join(ids)}"
             )
+        for claim in self.claim:
+            for lane in (claim.lower, claim.higher):
+                if lane not in ids:
+                    raise ValueError(_no_lane("claim", lane, ids))
+        for note in self.note:
+            for lane in (note.lane, *(note.pair or ())):
+                if lane is not None and lane not in ids:
+                    raise ValueError(_no_lane("note", lane, ids))
         if self.baseline is not None and self.baseline not in ids:
             raise ValueError(
                 f'baseline: there is no approach "{self.baseline}"; approaches: {", ".join(ids)}'
@@ -161,3 +240,7 @@ class Comparison(_Part):
         values = [chosen.get(knob) or given[:1] for knob, given in self.knobs.items()]
         for point in product(*values):
             yield dict(zip(self.knobs, point, strict=True))
+
+
+def _no_lane(where: str, lane: str, ids: list[str]) -> str:
+    return f'{where}: there is no approach "{lane}"; approaches: {", ".join(ids)}'

@@ -13,7 +13,9 @@ from ivrell.core.records.run import Call, RunState
 from ivrell.core.records.wire import Failure
 
 LaneState = Literal["done", "failed", "limit", "stopped", "warm-up only"]
-RatioVerdict = Literal["faster", "slower", "cannot tell apart"]
+RatioVerdict = Literal[
+    "faster", "slower", "less", "more", "no difference that matters", "cannot tell apart"
+]
 Unit = Literal["seconds", "bytes", "count", "cores", "share"]
 Better = Literal["lower", "higher", "neither"]
 
@@ -41,10 +43,13 @@ class Summary:
 
 @dataclass(frozen=True)
 class Ratio:
-    """Times faster than the baseline: above 1 is faster. ``low`` and ``high`` are null
-    with fewer than two rounds. ``floor`` is the factor that the machine's own noise reaches,
-    null where it was never measured. ``bound`` says that one of the two did not finish: the
-    other is "at least" or "at most" so many times faster."""
+    """How many times less a lane takes than another, usually the baseline: above 1 is less, of
+    elapsed time "faster". ``low`` and ``high`` bound it at 95 % for this pair alone, null with
+    fewer than two rounds; the verdict holds for all pairs of the trial at once. ``floor`` is the
+    factor that the machine's own noise reaches, null where it was never measured. ``bound`` says
+    that one of the two did not finish: the other is "at least" or "at most" so many times
+    faster. ``chance`` is how likely equals would be as far apart, for all pairs at once (Holm);
+    ``rounds_more`` how many rounds more would tell, null where it is told, or more than 1000."""
 
     value: float
     low: float | None
@@ -53,6 +58,8 @@ class Ratio:
     verdict: RatioVerdict
     floor: float | None = None
     bound: Literal["at least", "at most"] | None = None
+    chance: float | None = None
+    rounds_more: int | None = None
 
 
 class Caution(BaseModel, frozen=True):
@@ -73,13 +80,15 @@ class Caution(BaseModel, frozen=True):
 @dataclass(frozen=True)
 class Measured:
     """A measure over the counted runs of a lane: their median, smallest and largest, how many
-    they are, and the median as a part of the baseline's (None where there is none)."""
+    they are, the median as a part of the baseline's, and how many times less the baseline takes
+    it is (None where there is none)."""
 
     median: float
     smallest: float
     largest: float
     count: int
     of_baseline: float | None = None
+    ratio: Ratio | None = None
 
 
 @dataclass(frozen=True)
@@ -92,6 +101,31 @@ class MeasureRow:
     better: Better
     how: str
     lanes: dict[str, Measured]
+
+
+@dataclass(frozen=True)
+class PairRatio:
+    """How many times faster ``lane`` is than ``base``, both by id."""
+
+    base: str
+    lane: str
+    ratio: Ratio
+
+
+ClaimState = Literal["holds", "contradicted", "cannot tell", "not measured", "not of this point"]
+
+
+class JudgedClaim(BaseModel, frozen=True):
+    """A pinned claim as the measurements bear it out: lane ``lower`` takes less of ``measure`` than
+    lane ``higher``; ``reason`` says in words what was found."""
+
+    text: str
+    lower: str
+    higher: str
+    measure: str
+    conditions: str
+    state: ClaimState
+    reason: str
 
 
 class Dot(BaseModel):
@@ -169,16 +203,54 @@ class LaneFindings(BaseModel):
         return self.elapsed is not None and self.state == "done" and agrees
 
 
+class Step(BaseModel, frozen=True):
+    """A lane as a step down from its parent; the first of a staircase has none. Seconds are of the
+    median; ``gain`` and ``so_far`` are times faster than the parent and than the first.
+    ``lines_changed`` counts lines of code that came or went; ``gain_per_line`` is the share of
+    the first step's time that a changed line saved, null where nothing changed."""
+
+    lane: str
+    name: str
+    elapsed_s: float | None
+    gain: Ratio | None
+    so_far: Ratio | None
+    lines_changed: int
+    gain_per_line: float | None
+    code_lines: int
+    meets_target: bool | None
+    slower: bool
+    wrong: bool
+    trouble: str
+
+
+class Staircase(BaseModel, frozen=True):
+    """Lanes that descend from each other, from the first to a last one; ``first_to_meet`` is the
+    lane that first meets the target, null where none does or there is no target."""
+
+    steps: list[Step]
+    target_s: float | None
+    first_to_meet: str | None
+
+
 class Findings(BaseModel):
     """What the runs at one point say: lanes in the file's order; ``ranking`` of their ids, quickest
-    first, those that disagree or did not finish last."""
+    first, those that disagree or did not finish last. ``pairs`` has every ordered pair of lanes
+    with a counted run; ``tradeoff`` what the quickest costs, ``target`` who is good enough, both
+    in words or empty; ``conditions`` what all of it rests on; ``staircases`` are lanes that
+    descend from each other."""
 
     point: Point
     conclusion: str = ""
+    tradeoff: str = ""
+    target: str = ""
+    conditions: list[str] = []
     ranking: list[str]
     cautions: list[Caution]
     lanes: list[LaneFindings]
     measures: list[MeasureRow] = []
+    pairs: list[PairRatio] = []
+    claims: list[JudgedClaim] = []
+    staircases: list[Staircase] = []
 
     def lane(self, id_: str) -> LaneFindings:
         """The lane of that id. Raises KeyError where it did not run here."""
@@ -193,8 +265,14 @@ class Findings(BaseModel):
         return [self.lane(id_) for id_ in self.ranking]
 
 
-class TrialFindings(BaseModel):
-    """What a whole trial says, point by point: findings.json."""
+FINDINGS_EDITION = 2
+"""How findings are made now; those of another edition are made anew from the runs."""
 
+
+class TrialFindings(BaseModel):
+    """What a whole trial says, point by point: findings.json. ``edition`` is the way in which they
+    were made (FINDINGS_EDITION; 0 before there were any)."""
+
+    edition: int = 0
     ended: Literal["done", "stopped"]
     points: list[Findings]

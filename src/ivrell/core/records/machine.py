@@ -15,6 +15,19 @@ class Noise(BaseModel):
     logs: list[float]
 
 
+class UsualSpread(BaseModel, frozen=True):
+    """What lanes of an engine and a magnitude (a power of ten, seconds or bytes) showed on this
+    machine: ``level`` is the mean logarithm of the variance of a measure's logarithm, ``variance``
+    how that differs from lane to lane, ``lanes`` how many there were."""
+
+    measure: str
+    engine: str
+    magnitude: int
+    lanes: int
+    level: float
+    variance: float
+
+
 class SandboxState(BaseModel):
     """Whether runs can be sandboxed here, and why not."""
 
@@ -64,6 +77,7 @@ class Machine(BaseModel):
     load: list[float] = []
     busy_cores: float | None = None
     noise: Noise | None = None
+    usual_spreads: list[UsualSpread] = []
     sandbox: SandboxState = SandboxState(works=False)
     pressure: dict[str, float] | None = None
     engines: dict[str, InstalledEngine] = {}

@@ -1,20 +1,18 @@
 """Findings: what the runs of a trial say about each lane, and the conclusion in words."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-
-import numpy as np
+from statistics import median
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.measure.noise import floor
-from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.findings import (
     Dot,
     Findings,
     LaneFindings,
     LaneState,
+    PairRatio,
     Ratio,
     StageMedian,
     Summary,
@@ -23,11 +21,20 @@ from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import Failure
+from ivrell.core.report.claims import judged_claims
 from ivrell.core.report.code_lines import code_lines
-from ivrell.core.report.measures import BY_KEY, Ground, measured
-from ivrell.core.report.words import conditions, limit_told, times_told
+from ivrell.core.report.conclusion import (
+    Result,
+    conclusion,
+    conditions_told,
+    targets_told,
+    tradeoff,
+)
+from ivrell.core.report.measures import BY_KEY, Ground, row_of, values_at
+from ivrell.core.report.ratios import every_way, ratios_at, until_limit
+from ivrell.core.report.staircase import staircases
+from ivrell.core.report.words import limit_told
 from ivrell.core.stats.cautions import Scene, cautions
-from ivrell.core.stats.ratio import bounded, ratio
 from ivrell.core.stats.summary import summarize
 
 _TICKS_S = 0.05
@@ -55,24 +62,63 @@ def findings(
     here = [run for run in everything if not run.memory_run]
     closely = {run.approach: run for run in everything if run.memory_run}
     baseline = [run for run in here if run.approach == comparison.baseline_id]
+    values = values_at(comparison, everything, point)
+    ratios = ratios_at(comparison, values, machine)
+    pairs = every_way(ratios.get("elapsed", {}))
     lanes = []
     for approach in comparison.approach:
         own = [run for run in here if run.approach == approach.id]
         if own:
             lane = _lane(approach, own, agreement.get(approach.id))
             lane.baseline = approach.id == comparison.baseline_id
-            lane.ratio = _ratio(baseline, own, machine)
+            lane.ratio = _ratio(baseline, own, pairs)
             _tell_memory(lane, closely.get(approach.id))
             lanes.append(lane)
-    found = Findings(
-        point=point,
-        lanes=lanes,
-        ranking=_ranking(lanes),
-        cautions=cautions(Scene(lanes, machine, point, *_asked_reference(comparison))),
-        measures=measured(comparison, everything, point),
+    ranked = _ranking(lanes)
+    measures = [row_of(values[key], comparison.baseline_id, ratios[key]) for key in values]
+    by_id = {lane.id: lane for lane in lanes}
+    result = Result(
+        [by_id[id_] for id_ in ranked], pairs, measures, point, machine, comparison.targets
     )
-    found.conclusion = conclusion(found, machine)
-    return found
+    odd = [lane.id for lane in lanes if lane.agreement and not lane.agreement.agrees]
+    return Findings(
+        point=point,
+        conclusion=conclusion(result),
+        tradeoff=tradeoff(result),
+        target=targets_told(result),
+        conditions=conditions_told(result, _versions(machine)),
+        lanes=lanes,
+        ranking=ranked,
+        cautions=cautions(Scene(lanes, machine, point, *_asked_reference(comparison))),
+        measures=measures,
+        pairs=pairs,
+        staircases=staircases(comparison, lanes, pairs),
+        claims=judged_claims(comparison.claim, ratios, point, odd),
+    )
+
+
+def _versions(machine: Machine) -> dict[str, str]:
+    """Versions of what each engine needs, in words, by engine."""
+    return {
+        name: ", ".join(f"{package} {version}" for package, version in engine.versions.items())
+        for name, engine in machine.engines.items()
+    }
+
+
+def _ratio(
+    baseline: Sequence[RunRecord], own: Sequence[RunRecord], pairs: Sequence[PairRatio]
+) -> Ratio | None:
+    """Times faster than the baseline, from the rounds in which both have a run; a bound where
+    one of the two was ended at a limit."""
+    if not baseline:
+        return None
+    base, lane = baseline[0].approach, own[0].approach
+    if base == lane:
+        rounds = sum(run.counted and bool(run.elapsed_s) for run in own)
+        return Ratio(1.0, None, None, rounds, "cannot tell apart") if rounds else None
+    if bound := until_limit(baseline, own):
+        return bound
+    return next((pair.ratio for pair in pairs if (pair.base, pair.lane) == (base, lane)), None)
 
 
 def _asked_reference(comparison: Comparison) -> tuple[str, str]:
@@ -174,7 +220,7 @@ def _counters(counted: Sequence[RunRecord]) -> dict[str, float]:
     for run in counted:
         for name, value in run.counters.items():
             values.setdefault(name, []).append(value)
-    return {name: float(np.median(each)) for name, each in values.items()}
+    return {name: float(median(each)) for name, each in values.items()}
 
 
 def _dot(run: RunRecord) -> Dot:
@@ -216,7 +262,7 @@ def _trouble(runs: Sequence[RunRecord], state: LaneState) -> str:
 
 def _median(values: Iterable[float]) -> float | None:
     known = list(values)
-    return float(np.median(known)) if known else None
+    return float(median(known)) if known else None
 
 
 def _stages(counted: Sequence[RunRecord]) -> list[StageMedian]:
@@ -231,66 +277,14 @@ def _stages(counted: Sequence[RunRecord]) -> list[StageMedian]:
     stages = [
         StageMedian(
             name=name,
-            elapsed_s=float(np.median([elapsed for elapsed, _ in values])),
-            cpu_s=float(np.median([cpu for _, cpu in values])),
+            elapsed_s=float(median([elapsed for elapsed, _ in values])),
+            cpu_s=float(median([cpu for _, cpu in values])),
         )
         for name, values in names.items()
     ]
-    if rest and (outside := float(np.median(rest))) > 0:
+    if rest and (outside := float(median(rest))) > 0:
         stages.append(StageMedian(name=None, elapsed_s=outside, cpu_s=None))
     return stages
-
-
-def noise_floor(machine: Machine, rounds: int) -> float | None:
-    """The factor that equals can be apart in so many rounds on this machine, or None."""
-    return floor(machine.noise.logs, rounds) if machine.noise and rounds else None
-
-
-def _times(runs: Sequence[RunRecord]) -> dict[int, float]:
-    """Elapsed time of each counted run by its round."""
-    return {run.round: run.elapsed_s for run in runs if run.counted and run.elapsed_s}
-
-
-def _ratio(
-    baseline: Sequence[RunRecord], own: Sequence[RunRecord], machine: Machine
-) -> Ratio | None:
-    """Times faster than the baseline, from the rounds in which both have a run; a bound where
-    one of the two was ended at a limit."""
-    if not baseline or not own:
-        return None
-    itself = baseline[0].approach == own[0].approach
-    ends = _until_limit(baseline), _until_limit(own)
-    first, second = _times(baseline), _times(own)
-    if not itself and ends[0] and not ends[1] and second:
-        return bounded(ends[0], list(second.values()), unfinished="baseline")
-    if not itself and ends[1] and not ends[0] and first:
-        return bounded(list(first.values()), ends[1], unfinished="other")
-    return paired(first, second, machine, itself=itself)
-
-
-def paired(
-    first: Mapping[int, float],
-    second: Mapping[int, float],
-    machine: Machine,
-    *,
-    itself: bool = False,
-) -> Ratio | None:
-    """How many times faster the second is than the first, from the rounds that both have; times
-    in seconds by round. ``itself`` says that they are the same lane."""
-    rounds = sorted(first.keys() & second.keys())
-    if not rounds:
-        return None
-    if itself:
-        return Ratio(1.0, None, None, len(rounds), "cannot tell apart")
-    within = noise_floor(machine, len(rounds))
-    return ratio([first[r] for r in rounds], [second[r] for r in rounds], floor=within)
-
-
-def _until_limit(runs: Sequence[RunRecord]) -> list[float]:
-    """Seconds that runs had gone on for when they were ended at a limit."""
-    return [
-        run.elapsed_at_least_s for run in runs if run.state == "limit" and run.elapsed_at_least_s
-    ]
 
 
 def _ranking(lanes: Sequence[LaneFindings]) -> list[str]:
@@ -298,54 +292,3 @@ def _ranking(lanes: Sequence[LaneFindings]) -> list[str]:
         return not lane.trusted, lane.elapsed.median if lane.elapsed else float("inf")
 
     return [lane.id for lane in sorted(lanes, key=key)]
-
-
-def head_to_head(first: LaneFindings, second: LaneFindings, machine: Machine) -> Ratio | None:
-    """How many times faster the first lane is than the second, paired by round."""
-    times = [
-        {dot.round: dot.elapsed_s for dot in lane.runs if dot.counted and dot.elapsed_s}
-        for lane in (second, first)
-    ]
-    return paired(times[0], times[1], machine)
-
-
-def conclusion(found: Findings, machine: Machine) -> str:
-    """The result in words, with its conditions, made from the numbers."""
-    ranked = [lane for lane in found.ranked if lane.trusted]
-    where = conditions(found.point, machine)
-    if not ranked:
-        return f"No lane has both a counted run and an agreed answer yet ({where})."
-    best, *others = ranked
-    level = []
-    for lane in others:
-        against = head_to_head(best, lane, machine)
-        if against and against.verdict == "cannot tell apart":
-            level.append(lane)
-    assert best.elapsed
-    took, count = format_seconds(best.elapsed.median), best.elapsed.count
-    if level:
-        names = _listed([lane.name for lane in level])
-        text = (
-            f"{best.name} has the lowest median, {took} (of {count} runs; {where}), but "
-            f"cannot be told apart from {names}"
-        )
-    else:
-        text = f"{best.name} is the quickest at {took} (median of {count} runs; {where})"
-    base = next((lane for lane in found.lanes if lane.baseline), None)
-    if base and base is not best and base not in level and best.ratio:
-        text += f": {times_told(best.ratio)} {base.name}"
-    elif base is best and others and not level:
-        text += f"; the baseline keeps its lead, with {others[0].name} next"
-    text += "."
-    if base is None and others:
-        text += " The baseline did not run here, so there is nothing to be faster than."
-    if best.cores_busy is not None and best.peak_memory:
-        text += (
-            f" It keeps {three_figures(best.cores_busy)} cores busy and takes "
-            f"{format_bytes(best.peak_memory.median)} above its start."
-        )
-    return text
-
-
-def _listed(names: list[str]) -> str:
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

@@ -11,10 +11,12 @@ from statistics import median
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
-from ivrell.core.records.findings import Better, Measured, MeasureRow, Unit
+from ivrell.core.records.findings import Better, Measured, MeasureRow, Ratio, Unit
+from ivrell.core.records.pair import MeasurePair
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.code_lines import code_lines
+from ivrell.core.stats.contrasts import turned
 
 
 @dataclass(frozen=True)
@@ -148,8 +150,17 @@ def counter_measure(name: str) -> Measure:
     return Measure(f"counter.{name}", name, unit, "neither", how, of)
 
 
-def measured(comparison: Comparison, runs: Sequence[RunRecord], point: Point) -> list[MeasureRow]:
-    """Every measure that some lane tells at a point, engine counters last.
+@dataclass(frozen=True)
+class Values:
+    """A measure at a point: its values by lane and round, lanes in the file's order; those that do
+    not tell it are not among them."""
+
+    measure: Measure
+    lanes: dict[str, dict[int, float]]
+
+
+def values_at(comparison: Comparison, runs: Sequence[RunRecord], point: Point) -> dict[str, Values]:
+    """Every measure that some lane tells at a point by its key, engine counters last.
 
     ``runs`` are those at the point; warm-ups and runs that were not done count for nothing. Of a
     lane whose memory needs a run of its own the memory is that run's.
@@ -164,39 +175,45 @@ def measured(comparison: Comparison, runs: Sequence[RunRecord], point: Point) ->
             closely = [run for run in own if run.memory_run]
             lanes[approach.id] = counted, closely or counted, Ground(rows, lines)
     names = {name for counted, _, _ in lanes.values() for r in counted for name in r.counters}
-    found = []
+    found = {}
     for measure in (*MEASURES, *map(counter_measure, sorted(names))):
         of_memory = measure.key.startswith("peak_memory")
-        values = {
-            lane: _over(measure, closely if of_memory else counted, ground)
+        by_lane = {
+            lane: _by_round(measure, closely if of_memory else counted, ground)
             for lane, (counted, closely, ground) in lanes.items()
         }
-        known = {lane: value for lane, value in values.items() if value is not None}
+        known = {lane: own for lane, own in by_lane.items() if own}
         if known:
-            told = _against(known, comparison.baseline_id)
-            found.append(
-                MeasureRow(
-                    measure.key, measure.label, measure.unit, measure.better, measure.how, told
-                )
-            )
+            found[measure.key] = Values(measure, known)
     return found
 
 
-def _over(measure: Measure, runs: Iterable[RunRecord], ground: Ground) -> Measured | None:
-    values = [v for run in runs if (v := measure.of(run, ground)) is not None]
-    if not values:
-        return None
-    return Measured(median(values), min(values), max(values), len(values))
+def _by_round(measure: Measure, runs: Iterable[RunRecord], ground: Ground) -> dict[int, float]:
+    return {run.round: v for run in runs if (v := measure.of(run, ground)) is not None}
 
 
-def _against(values: dict[str, Measured], baseline: str | None) -> dict[str, Measured]:
-    base = values.get(baseline or "")
-    if base is None or base.median <= 0:
-        return values
-    return {
-        lane: Measured(v.median, v.smallest, v.largest, v.count, v.median / base.median)
-        for lane, v in values.items()
-    }
+def row_of(
+    values: Values, baseline: str | None, ratios: Mapping[tuple[str, str], Ratio]
+) -> MeasureRow:
+    """A measure's values summed up, each with its ratio to the baseline where there is one."""
+    measure = values.measure
+    middles = {lane: median(own.values()) for lane, own in values.lanes.items()}
+    base = middles.get(baseline or "", 0.0)
+    lanes = {}
+    for lane, own in values.lanes.items():
+        pair = baseline or "", lane
+        ratio = ratios.get(pair)
+        if ratio is None and (back := ratios.get(pair[::-1])):
+            ratio = turned(back)
+        lanes[lane] = Measured(
+            middles[lane],
+            min(own.values()),
+            max(own.values()),
+            len(own),
+            middles[lane] / base if base > 0 else None,
+            ratio,
+        )
+    return MeasureRow(measure.key, measure.label, measure.unit, measure.better, measure.how, lanes)
 
 
 def _input_rows(comparison: Comparison, point: Point) -> int | None:
@@ -213,7 +230,7 @@ def _input_rows(comparison: Comparison, point: Point) -> int | None:
     return total
 
 
-def measure_of(row: MeasureRow) -> Measure:
+def measure_of(row: MeasureRow | MeasurePair) -> Measure:
     """The entry that a row was made by."""
     return BY_KEY.get(row.key) or counter_measure(row.label)
 

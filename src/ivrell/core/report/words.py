@@ -30,6 +30,9 @@ def times_told(found: Ratio) -> str:
     bound = f"{found.bound} " if found.bound else ""
     if found.verdict == "cannot tell apart":
         return "it cannot be told apart from"
+    span = f" ({three_figures(low)} to {three_figures(high)})" if low and high else ""
+    if found.verdict == "no difference that matters":
+        return f"{three_figures(value)} times{span} as fast, no difference that matters, as"
     if found.verdict == "slower":
         value, low, high = 1 / value, 1 / high if high else None, 1 / low if low else None
         bound = "at least " if bound else ""

@@ -3,8 +3,6 @@
 from collections.abc import Sequence
 from functools import lru_cache
 
-import numpy as np
-
 from ivrell.core.records.findings import Summary
 
 LEVEL = 0.95
@@ -21,9 +19,9 @@ def summarize(values: Sequence[float]) -> Summary:
     """
     if not len(values):
         raise ValueError("no values to summarize")
-    ordered = np.sort(np.asarray(values, dtype=float))
+    ordered = sorted(map(float, values))
     n = len(ordered)
-    q1, median, q3 = np.percentile(ordered, [25, 50, 75])
+    q1, median, q3 = (_quantile(ordered, share) for share in (0.25, 0.5, 0.75))
     low = high = level = None
     if n > 1:
         inner = 0
@@ -42,6 +40,15 @@ def summarize(values: Sequence[float]) -> Summary:
         high,
         level,
     )
+
+
+def _quantile(ordered: Sequence[float], share: float) -> float:
+    """Linear between the two values nearest to a share (numpy's own takes a hundred times as long
+    for few values)."""
+    place = share * (len(ordered) - 1)
+    low = int(place)
+    high = min(low + 1, len(ordered) - 1)
+    return ordered[low] + (place - low) * (ordered[high] - ordered[low])
 
 
 @lru_cache(maxsize=4096)

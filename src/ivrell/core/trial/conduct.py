@@ -14,6 +14,7 @@ from typing import Literal
 from ivrell.core.agreement.record import Answers
 from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.folders import data_folder
 from ivrell.core.locks import in_use
 from ivrell.core.machine import busy_cores, snapshot
 from ivrell.core.recipe.databases.places import Databases
@@ -32,8 +33,10 @@ from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import EXPLAINED, RUN
+from ivrell.core.report.measures import values_at
 from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, MACHINE, AddRun, ResultFolder
 from ivrell.core.scratch import scratch
+from ivrell.core.stats import history
 from ivrell.core.trial.answer_desk import AnswerDesk, Received
 from ivrell.core.trial.attempt import Attempts, sandboxed
 from ivrell.core.trial.control import Control, Listener, NoControl, deaf
@@ -142,7 +145,22 @@ class Trial:
         finally:
             # However it ended: no server is left behind.
             self.databases.stop()
-        return self._finish(ended)
+        found = self._finish(ended)
+        self._remember()
+        return found
+
+    def _remember(self) -> None:
+        """Tell the machine's history what spread these lanes showed."""
+        if self.explained:
+            return
+        engines = {approach.id: approach.engine for approach in self.comparison.approach}
+        for point in self.points:
+            here = [run for run in self.runs if run.point == point and not run.memory_run]
+            values = values_at(self.comparison, here, point)
+            for key in history.REMEMBERED:
+                if key in values:
+                    spreads = history.lane_spreads(key, values[key].lanes, engines)
+                    history.keep(data_folder(), spreads)
 
     def _look_at_machine(self) -> None:
         self.machine = snapshot(self.folder)

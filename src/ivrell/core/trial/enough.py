@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from ivrell.core.records.points import point_name
 from ivrell.core.records.run import RunRecord
-from ivrell.core.stats.ratio import ratio
+from ivrell.core.stats.contrasts import contrasts
 from ivrell.core.stats.summary import summarize
 from ivrell.core.trial.plan import Until
 
@@ -21,8 +21,8 @@ def widest(runs: Sequence[RunRecord], baseline: str | None) -> float | None:
     for point in points.values():
         here = [run for run in counted if run.point == point]
         base = _times(here, baseline)
-        lanes = {run.approach for run in here if run.approach != baseline}
-        widths += [_width_against(base, _times(here, lane)) for lane in sorted(lanes)]
+        lanes = sorted({run.approach for run in here if run.approach != baseline})
+        widths += _against(baseline or "", base, {lane: _times(here, lane) for lane in lanes})
         if base and not lanes:
             widths.append(_width(base))
     known = [width for width in widths if width is not None]
@@ -33,12 +33,20 @@ def _times(runs: Sequence[RunRecord], lane: str | None) -> dict[int, float]:
     return {run.round: run.elapsed_s for run in runs if run.approach == lane and run.elapsed_s}
 
 
-def _width_against(base: dict[int, float], own: dict[int, float]) -> float | None:
-    rounds = sorted(base.keys() & own.keys())
-    if len(rounds) < 2:
-        return _width(own)
-    found = ratio([base[r] for r in rounds], [own[r] for r in rounds])
-    return _share(found.low, found.high, found.value)
+def _against(
+    baseline: str, base: dict[int, float], lanes: dict[str, dict[int, float]]
+) -> list[float | None]:
+    """Widths of the ratios to the baseline; of the median of a lane that has no two rounds with
+    it."""
+    found = contrasts({baseline: base, **lanes}, against=baseline)
+    widths = []
+    for lane, own in lanes.items():
+        ratio = found.get((baseline, lane))
+        if ratio is None or ratio.rounds < 2:
+            widths.append(_width(own))
+        else:
+            widths.append(_share(ratio.low, ratio.high, ratio.value))
+    return widths
 
 
 def _width(times: dict[int, float]) -> float | None:

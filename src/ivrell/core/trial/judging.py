@@ -7,7 +7,7 @@ from ivrell.core.agreement.record import Answers
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.data import MadeTable
-from ivrell.core.records.findings import TrialFindings
+from ivrell.core.records.findings import FINDINGS_EDITION, TrialFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
@@ -40,6 +40,7 @@ def judged(
     results.keep(AGREEMENT, agreement)
     results.write_curves(run.run for run in runs)
     found = TrialFindings(
+        edition=FINDINGS_EDITION,
         ended=ended,
         points=[
             findings(comparison, runs, agreement[point_name(point)], machine, point)

@@ -6,8 +6,8 @@ from typing import NamedTuple
 from ivrell.core.comparison.file import parse
 from ivrell.core.records.findings import MeasureRow
 from ivrell.core.records.points import Point
-from ivrell.core.report.measures import measured
-from ivrell.core.results.folder import PLAN, ResultFolder
+from ivrell.core.report.ratios import measured
+from ivrell.core.results.folder import MACHINE, PLAN, ResultFolder
 from ivrell.core.trial.plan import points_of
 
 
@@ -22,13 +22,13 @@ class PointMeasures(NamedTuple):
 def measures_in(kept: ResultFolder) -> list[PointMeasures]:
     """Every measure at every point of a trial. Raises BadInput where it is no result folder."""
     comparison = parse(kept.comparison_text)
-    runs = kept.runs()
+    runs, machine = kept.runs(), kept.read(MACHINE)
     names = {approach.id: approach.label for approach in comparison.approach}
     return [
         PointMeasures(
             point,
             names,
-            measured(comparison, [run for run in runs if run.point == point], point),
+            measured(comparison, [run for run in runs if run.point == point], point, machine),
         )
         for point in points_of(kept.read(PLAN), comparison)
     ]

@@ -35,12 +35,14 @@ class Comparison(models.Model):
     """One question with its data and approaches, as the text of its file.
 
     ``marks`` gives each lane that ever was its place in the palette of colours and glyphs,
-    so that a lane keeps them when others come, go or change places.
+    so that a lane keeps them when others come, go or change places; ``board`` the columns
+    that were chosen for the board of findings.
     """
 
     name = models.CharField(max_length=200)
     text = models.TextField()
     marks = models.JSONField(default=dict)
+    board = models.JSONField(default=list)
     demo = models.CharField(max_length=100, blank=True, default="")
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)

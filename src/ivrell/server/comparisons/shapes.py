@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field, field_validator
 
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
-from ivrell.core.comparison.model import Answer, Targets
+from ivrell.core.comparison.model import MATTERS, Answer, Claim, Note, Targets
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines.base import Approach, Problem, Seen
 from ivrell.core.engines.registry import ENGINES
@@ -210,9 +210,35 @@ class Lane(BaseModel):
         )
 
 
+class BoardColumn(BaseModel):
+    """A column of the board in its place: the ``key`` of a measure, or of a part that the board
+    always has; the width in pixels, and whether its axis is logarithmic; null leaves what is
+    usual."""
+
+    model_config = {"extra": "forbid"}
+
+    key: Annotated[str, Field(min_length=1, max_length=200)]
+    width: Annotated[int, Field(ge=40, le=2000)] | None = None
+    log: bool | None = None
+
+
+class Board(BaseModel):
+    """The columns of the board in their order; none are the usual ones."""
+
+    columns: Annotated[list[BoardColumn], Field(max_length=60)]
+
+
+class Remarks(BaseModel):
+    """All notes and claims of a comparison, to be put in place of those that are there."""
+
+    notes: Annotated[list[Note], Field(max_length=500)]
+    claims: Annotated[list[Claim], Field(max_length=200)]
+
+
 class ComparisonShape(BaseModel):
     """A comparison in full; ``columns`` are the names of each table's, none of a table that is
-    the user's own file; ``marks`` each lane's place in the palette."""
+    the user's own file; ``marks`` each lane's place in the palette; ``board`` the columns that
+    were chosen, none for the usual ones."""
 
     id: int
     name: str
@@ -227,6 +253,10 @@ class ComparisonShape(BaseModel):
     columns: dict[str, list[str]]
     text: str
     marks: dict[str, int]
+    matters: float
+    notes: list[Note]
+    claims: list[Claim]
+    board: list[BoardColumn]
     changed_at: datetime.datetime
     demo: str
 
@@ -252,6 +282,10 @@ class ComparisonShape(BaseModel):
             },
             text=record.text,
             marks=record.marks,
+            matters=read.matters,
+            notes=read.note,
+            claims=read.claim,
+            board=[BoardColumn.model_validate(column) for column in record.board],
             changed_at=record.changed_at,
             demo=record.demo,
         )
@@ -297,6 +331,7 @@ class SettingsChange(BaseModel):
     name: Annotated[str, Field(min_length=1, max_length=200)] = "unnamed"
     question: str = ""
     baseline: str = ""
+    matters: float = MATTERS
     answer: AnswerChange = AnswerChange()
     targets: TargetsChange = TargetsChange()
     knobs: dict[str, list[Value] | None] = {}

@@ -92,12 +92,14 @@ class ComparisonViewSet(viewsets.ViewSet):
 
     @extend_schema(request=shapes.SettingsChange, responses=shapes.ComparisonShape)
     def partial_update(self, request: Request, id: int) -> Response:
-        """Change name, question, baseline, answer, targets or knobs."""
+        """Change name, question, baseline, what matters, answer, targets or knobs."""
         given = asked(shapes.SettingsChange, request).model_dump(exclude_unset=True)
 
         def changed(text: str) -> str:
             top: dict[str, Any] = {
-                key: given[key] for key in ("name", "question", "baseline") if key in given
+                key: given[key]
+                for key in ("name", "question", "baseline", "matters")
+                if key in given
             }
             if top:
                 text = edit.set_fields(text, None, top)
@@ -150,6 +152,28 @@ class ComparisonViewSet(viewsets.ViewSet):
         """Put another recipe in place of ``[data]``."""
         given = asked(shapes.Text, request).text
         return self._change(id, lambda text: edit.replace_data(text, given))
+
+    @extend_schema(request=shapes.Remarks, responses=shapes.ComparisonShape)
+    @action(detail=True, methods=["put"], url_path="remarks")
+    def remarks(self, request: Request, id: int) -> Response:
+        """Put other notes and claims in place of those that are there."""
+        given = asked(shapes.Remarks, request)
+        notes, claims = (
+            [one.model_dump(exclude_defaults=True) for one in some]
+            for some in (given.notes, given.claims)
+        )
+        return self._change(id, lambda text: edit.set_remarks(text, notes, claims))
+
+    @extend_schema(request=shapes.Board, responses=shapes.ComparisonShape)
+    @action(detail=True, methods=["put"], url_path="board")
+    def board(self, request: Request, id: int) -> Response:
+        """Choose the columns of the board of findings."""
+        given = asked(shapes.Board, request)
+        record = _record(id)
+        record.board = [column.model_dump(exclude_none=True) for column in given.columns]
+        # Nothing of the comparison itself has changed.
+        Comparison.objects.filter(pk=id).update(board=record.board)
+        return self._shown(record)
 
     @extend_schema(request=shapes.NewLane, responses={201: shapes.ComparisonShape})
     @action(detail=True, methods=["post"], url_path="lanes")

@@ -9,12 +9,14 @@ from django.utils import timezone
 
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.file import parse
+from ivrell.core.comparison.model import Claim
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.errors import BadInput
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.events import LiveEvent, TrialEnded, live_event
-from ivrell.core.records.findings import Findings, TrialFindings
+from ivrell.core.records.findings import FINDINGS_EDITION, Findings, TrialFindings
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point, expected_name, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.trouble import Trouble
@@ -143,23 +145,58 @@ class Trial(models.Model):
         }
 
     def findings(self, point: Point | None = None) -> Findings:
-        """Findings at a point (the first when absent), from the runs there are so far."""
+        """Findings at a point (the first when absent), from the runs there are so far; of a trial
+        that has ended those that were kept. Claims are the comparison's of now."""
         point = self.points[0] if point is None else point
+        read, claims = self.read, self._claims_of_now()
+        if claims == read.claim:
+            kept = [one for one in self._kept() if one.point == point]
+            if kept:
+                return kept[0]
         return findings(
-            self.read,
+            read.model_copy(update={"claim": claims}),
             [run.run_record for run in self.runs.order_by("number")],
             self.agreement_at(point),
             self.machine_of,
             point,
         )
 
+    def _kept(self) -> list[Findings]:
+        """Findings that were kept when it ended, none where they were made in another way."""
+        if self.state not in (self.State.DONE, self.State.STOPPED) or not self.results.has_ended:
+            return []
+        from ivrell.core.results.folder import FINDINGS
+
+        kept = self.results.read(FINDINGS)
+        return kept.points if kept.edition == FINDINGS_EDITION else []
+
+    def _claims_of_now(self) -> list[Claim]:
+        """The claims that are pinned in the comparison now; the trial's own where its file cannot
+        be read any more."""
+        try:
+            return self.comparison.data.claim
+        except BadInput:
+            return self.read.claim
+
     def all_findings(self) -> list[Findings]:
         """Findings at every point, from the result folder where the trial has ended."""
-        if self.state == self.State.DONE and self.results.has_ended:
-            from ivrell.core.results.folder import FINDINGS
+        return self._kept() or [self.findings(point) for point in self.points]
 
-            return self.results.read(FINDINGS).points
-        return [self.findings(point) for point in self.points]
+    def pair(self, point: Point, base: str, lane: str) -> PairFindings:
+        """Two lanes held against each other at a point. Raises BadInput where one did not run."""
+        # Heavy, and wanted only here: a web server should stay small.
+        from ivrell.core.agreement.record import Answers
+        from ivrell.core.report.pair import pair_findings
+
+        runs = [run.run_record for run in self.runs.order_by("number")]
+        answers = Answers(self.read, self.results.answers)
+        for run in runs:
+            if run.answer_fingerprint and run.point == point:
+                kept = answers.path(run.approach, run.answer_fingerprint)
+                if kept.exists():
+                    answers.count(run.approach, run.point, run.answer_fingerprint)
+        found = self.findings(point)
+        return pair_findings(self.read, runs, self.machine_of, found, base, lane, answers)
 
     def keep_expected(self, lane: str, point: Point) -> str:
         """Keep a lane's answer at a point among the own files; its name with knobs in braces.

@@ -16,6 +16,7 @@ from rest_framework.views import APIView
 from ivrell.core.comparison import edit
 from ivrell.core.errors import BadInput
 from ivrell.core.records.events import TrialEnded
+from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point
 from ivrell.core.report.measures import as_csv
 from ivrell.core.trial.plan import Plan
@@ -86,6 +87,22 @@ class TrialViewSet(viewsets.ViewSet):
         trial = _trial(id)
         found = trial.findings(_point_of(request, trial))
         return reply(shapes.PointFindings(trial=trial.pk, state=trial.state, **dict(found)))
+
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("base", str, required=True),
+            OpenApiParameter("lane", str, required=True),
+            OpenApiParameter("point", str, description="knob values as JSON"),
+        ],
+        responses=PairFindings,
+    )
+    @action(detail=True, methods=["get"])
+    def pair(self, request: Request, id: int) -> Response:
+        """Two lanes held against each other at a point (the first when none is named)."""
+        trial = _trial(id)
+        point = _point_of(request, trial) or trial.points[0]
+        base, lane = (request.query_params.get(name, "") for name in ("base", "lane"))
+        return reply(trial.pair(point, base, lane))
 
     @extend_schema(responses=shapes.Sweep)
     @action(detail=True, methods=["get"])

@@ -1,0 +1,201 @@
+"""The result in words: who wins, at what cost, who is good enough, and under what conditions."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from ivrell.core.comparison.model import Targets
+from ivrell.core.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.records.findings import LaneFindings, MeasureRow, PairRatio, Ratio
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.points import Point
+from ivrell.core.report.words import conditions, times_told
+
+_MUCH_MORE = 1.25
+_MUCH_LESS = 2.0
+_COSTS = ("peak_memory", "cpu_total", "written_bytes", "left_bytes", "code_lines")
+_TIMES = ("elapsed", "cpu_total", "cpu_user", "cpu_system", "cpu_per_million_rows", "first_call")
+_MOST_NAMED = 4
+
+
+@dataclass(frozen=True)
+class Result:
+    """What the words are made of: lanes as ranked, every pair's elapsed ratio, all measures."""
+
+    ranked: Sequence[LaneFindings]
+    pairs: Sequence[PairRatio]
+    measures: Sequence[MeasureRow]
+    point: Point
+    machine: Machine
+    targets: Targets
+
+    @property
+    def trusted(self) -> list[LaneFindings]:
+        """The lanes that may win, quickest first."""
+        return [lane for lane in self.ranked if lane.trusted]
+
+    def ratio(self, base: LaneFindings, lane: LaneFindings) -> Ratio | None:
+        """How many times faster a lane is than another."""
+        for pair in self.pairs:
+            if (pair.base, pair.lane) == (base.id, lane.id):
+                return pair.ratio
+        return None
+
+
+def conclusion(result: Result) -> str:
+    """Who wins and by how much, with the conditions, made from the numbers."""
+    where = conditions(result.point, result.machine)
+    if not result.trusted:
+        return f"No lane has both a counted run and an agreed answer yet ({where})."
+    best, *others = result.trusted
+    against = {lane.id: result.ratio(lane, best) for lane in others}
+    level = [lane for lane in others if _verdict(against[lane.id]) == "cannot tell apart"]
+    near = [lane for lane in others if _verdict(against[lane.id]) == "no difference that matters"]
+    assert best.elapsed
+    took, count = format_seconds(best.elapsed.median), best.elapsed.count
+    runs = f"{count} {'run' if count == 1 else 'runs'}"
+    if level or near:
+        text = f"{best.name} has the lowest median, {took} (of {runs}; {where}), but "
+        told = []
+        if level:
+            told.append(f"cannot be told apart from {_listed(level)}")
+        if near:
+            told.append(f"has no lead that matters over {_listed(near)}")
+        text += " and ".join(told)
+    else:
+        text = f"{best.name} is the quickest at {took} (median of {runs}; {where})"
+    base = next((lane for lane in result.ranked if lane.baseline), None)
+    if base and base is not best and base not in level and base not in near and best.ratio:
+        text += f": {times_told(best.ratio)} {base.name}"
+    elif base is best and others and not level and not near:
+        text += f"; the baseline keeps its lead, with {others[0].name} next"
+    text += "."
+    if base is None and others:
+        text += " The baseline did not run here, so there is nothing to be faster than."
+    return text + _more_rounds([against[lane.id] for lane in level])
+
+
+def _verdict(ratio: Ratio | None) -> str | None:
+    return ratio.verdict if ratio else None
+
+
+def _more_rounds(unsure: Sequence[Ratio | None]) -> str:
+    """How many rounds more would tell all of those that cannot be told apart."""
+    wanted = [ratio.rounds_more for ratio in unsure if ratio and ratio.low is not None]
+    if not wanted:
+        return ""
+    known = [more for more in wanted if more is not None]
+    if len(known) < len(wanted):
+        return " Not even a thousand rounds more are likely to tell."
+    more = max(known)
+    return f" About {more} more {'round' if more == 1 else 'rounds'} would tell."
+
+
+def tradeoff(result: Result) -> str:
+    """What the quickest costs beside the baseline, or beside the next where it is that itself;
+    an empty text where there is nothing to hold it against."""
+    if len(result.trusted) < 2:
+        return ""
+    best = result.trusted[0]
+    other = next((lane for lane in result.trusted if lane.baseline and lane is not best), None)
+    other = other or result.trusted[1]
+    factors = {row.key: row for row in result.measures if {best.id, other.id} <= row.lanes.keys()}
+    costs, gains = [], []
+    for key in _COSTS:
+        if key in factors and (times := _times(factors[key], other, best)) and times >= _MUCH_MORE:
+            costs.append(f"{_times_told(times)} the {factors[key].label}")
+    for row in factors.values():
+        times = None if row.key in _TIMES else _times(row, best, other)
+        if times and times >= _MUCH_LESS and (row.better == "lower" or row.key[:8] == "counter."):
+            gains.append((times, f"{_part_told(times)} the {row.label}"))
+    ratio = result.ratio(other, best)
+    if ratio is None or ratio.verdict != "faster" or not (costs or gains):
+        return ""
+    text = f"{_times_told(ratio.value)} as fast as {other.name}"
+    cpu = factors.get("cpu_total")
+    if cpu and (times := _times(cpu, best, other)) and 1 / 1.1 <= times <= 1.1:
+        text += " with the same CPU time"
+    if costs:
+        text += f", for {_joined(costs)}"
+    if gains:
+        best_gains = [told for _, told in sorted(gains, reverse=True)[:2]]
+        text += f", {'but' if costs else 'and'} with {_joined(best_gains)}"
+    return text[0].upper() + text[1:] + "."
+
+
+def _times(row: MeasureRow, lane: LaneFindings, other: LaneFindings) -> float | None:
+    """How many times a lane's value the other's is."""
+    one, two = row.lanes[lane.id].median, row.lanes[other.id].median
+    return two / one if one > 0 and two > 0 else None
+
+
+def _times_told(times: float) -> str:
+    return "twice" if abs(times - 2) < 0.05 else f"{three_figures(times)} times"
+
+
+def _part_told(times: float) -> str:
+    words = {2: "half", 3: "a third of", 4: "a quarter of", 10: "a tenth of", 100: "a hundredth of"}
+    near = next((word for whole, word in words.items() if abs(times / whole - 1) < 0.03), None)
+    return near or f"1/{three_figures(times)} of"
+
+
+def targets_told(result: Result) -> str:
+    """How many lanes are good enough, and the one of them with the least code; an empty text
+    where the question names no target."""
+    lanes, targets = result.trusted, result.targets
+    wanted = []
+    if targets.elapsed is not None:
+        wanted.append(format_seconds(targets.elapsed))
+    if targets.memory is not None:
+        wanted.append(f"{format_bytes(targets.memory)} of memory")
+    if not wanted or not lanes:
+        return ""
+    good = [lane for lane in lanes if _meets(lane, targets)]
+    aim = " and ".join(wanted)
+    if not good:
+        return f"None of {len(lanes)} meets {aim}."
+    text = f"{len(good)} of {len(lanes)} {'meets' if len(good) == 1 else 'meet'} {aim}"
+    if len(good) > 1:
+        least = min(good, key=lambda lane: lane.code_lines)
+        lines = f"{least.code_lines} {'line' if least.code_lines == 1 else 'lines'}"
+        return f"{text}; the shortest code that does is {least.name} ({lines})."
+    return f"{text}: {good[0].name}."
+
+
+def _meets(lane: LaneFindings, targets: Targets) -> bool:
+    """Whether the median is within every target; what was not measured meets none."""
+    asked = ((targets.elapsed, lane.elapsed), (targets.memory, lane.peak_memory))
+    return all(
+        target is None or (found is not None and found.median <= target) for target, found in asked
+    )
+
+
+def conditions_told(result: Result, engines: Mapping[str, str]) -> list[str]:
+    """On what the result rests, one thing a text: knobs, cache and threads among them, the machine,
+    the versions of what ran.
+
+    Args:
+        engines: versions of what each lane's engine needs, in words, by engine.
+    """
+    machine = result.machine
+    knobs = [
+        f"{name} {value:,}" if isinstance(value, int) else f"{name} {value}"
+        for name, value in result.point.items()
+    ]
+    cores = "cores unknown" if machine.cores is None else f"{machine.cores} cores"
+    where = [f"{cores}{f' of {machine.processor}' if machine.processor else ''}"]
+    if machine.memory_bytes:
+        where.append(f"{format_bytes(machine.memory_bytes)} of memory")
+    used = {lane.engine for lane in result.ranked}
+    versions = [words for engine, words in engines.items() if engine in used and words]
+    return [*knobs, *where, *([f"Python {machine.python}"] if machine.python else []), *versions]
+
+
+def _listed(lanes: Sequence[LaneFindings]) -> str:
+    names = [lane.name for lane in lanes]
+    if len(names) > _MOST_NAMED:
+        names = [*names[: _MOST_NAMED - 1], f"{len(names) - _MOST_NAMED + 1} others"]
+    return _joined(names)
+
+
+def _joined(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

@@ -1,0 +1,130 @@
+"""Lanes held against each other by any measure, as findings tell it."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from statistics import median
+
+from ivrell.core.comparison.model import Comparison
+from ivrell.core.measure.noise import floor
+from ivrell.core.records.findings import MeasureRow, PairRatio, Ratio
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.points import Point
+from ivrell.core.records.run import RunRecord
+from ivrell.core.report.measures import Measure, Values, row_of, values_at
+from ivrell.core.stats.bounded import bounded
+from ivrell.core.stats.contrasts import Pair, Terms, contrasts, turned
+from ivrell.core.stats.history import REMEMBERED, expected, usual_of_pairs
+from ivrell.core.stats.variances import Usual
+
+ByRound = Mapping[int, float]
+"""Values of a lane by round."""
+
+
+@dataclass(frozen=True)
+class Judge:
+    """What ratios of a trial are judged by: the machine as it was, the lanes' engines by id, the
+    share below which a difference does not matter."""
+
+    machine: Machine
+    engines: Mapping[str, str]
+    matters: float
+
+    def ratios(
+        self, measure: Measure, values: Mapping[str, ByRound], against: str | None = None
+    ) -> dict[Pair, Ratio]:
+        """Every pair of lanes that have a measure, in the order of ``values``, or those with a
+        lane.
+
+        Values are by lane and round, in the measure's unit; a lane that has one of nought or less
+        has no ratio. Two lanes that have no round in common have that of their medians, without
+        an interval.
+        """
+        able = {lane: own for lane, own in values.items() if own and min(own.values()) > 0}
+        elapsed = measure.key == "elapsed"
+        terms = Terms(
+            self.matters,
+            (lambda rounds: noise_floor(self.machine, rounds)) if elapsed else lambda rounds: None,
+            ("faster", "slower") if elapsed else ("less", "more"),
+        )
+        usual = {
+            lane: expected(
+                self.machine.usual_spreads,
+                measure.key,
+                self.engines[lane],
+                median(own.values()),
+            )
+            for lane, own in able.items()
+            if measure.key in REMEMBERED
+        }
+
+        def before(pairs: Sequence[Pair]) -> Usual | None:
+            return usual_of_pairs(pairs, usual)
+
+        found = contrasts(able, terms, before, against)
+        for first in able if against is None else [against]:
+            for second in able:
+                apart = first != second and first in able
+                if apart and (first, second) not in found and (second, first) not in found:
+                    value = median(able[first].values()) / median(able[second].values())
+                    found[first, second] = Ratio(value, None, None, 0, "cannot tell apart")
+        return found
+
+
+def noise_floor(machine: Machine, rounds: int) -> float | None:
+    """The factor that equals can be apart in so many rounds on this machine, or None."""
+    return floor(machine.noise.logs, rounds) if machine.noise and rounds else None
+
+
+def until_limit(baseline: Sequence[RunRecord], own: Sequence[RunRecord]) -> Ratio | None:
+    """Times faster than the baseline where one of the two was ended at a limit; else None."""
+    ends = _at_least(baseline), _at_least(own)
+    first, second = _times(baseline), _times(own)
+    if ends[0] and not ends[1] and second:
+        return bounded(ends[0], second, unfinished="baseline")
+    if ends[1] and not ends[0] and first:
+        return bounded(first, ends[1], unfinished="other")
+    return None
+
+
+def _at_least(runs: Sequence[RunRecord]) -> list[float]:
+    """Seconds that runs had gone on for when they were ended at a limit."""
+    return [
+        run.elapsed_at_least_s for run in runs if run.state == "limit" and run.elapsed_at_least_s
+    ]
+
+
+def _times(runs: Sequence[RunRecord]) -> list[float]:
+    return [run.elapsed_s for run in runs if run.counted and run.elapsed_s]
+
+
+def ratios_at(
+    comparison: Comparison, values: Mapping[str, Values], machine: Machine
+) -> dict[str, dict[Pair, Ratio]]:
+    """Ratios at a point by key of the measure: of elapsed time and of what is claimed those of
+    every pair of lanes, else those to the baseline."""
+    engines = {approach.id: approach.engine for approach in comparison.approach}
+    judge = Judge(machine, engines, comparison.matters)
+    whole = {"elapsed", *(claim.measure for claim in comparison.claim)}
+    return {
+        key: judge.ratios(one.measure, one.lanes, None if key in whole else comparison.baseline_id)
+        for key, one in values.items()
+    }
+
+
+def every_way(ratios: Mapping[Pair, Ratio]) -> list[PairRatio]:
+    """Each pair both ways round."""
+    return [
+        PairRatio(base, lane, ratio)
+        for (first, second), found in ratios.items()
+        for base, lane, ratio in ((first, second, found), (second, first, turned(found)))
+    ]
+
+
+def measured(
+    comparison: Comparison, runs: Sequence[RunRecord], point: Point, machine: Machine
+) -> list[MeasureRow]:
+    """Every measure that some lane tells at a point, engine counters last; runs are those at the
+    point."""
+    values = values_at(comparison, runs, point)
+    ratios = ratios_at(comparison, values, machine)
+    return [row_of(values[key], comparison.baseline_id, ratios[key]) for key in values]
