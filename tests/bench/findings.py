@@ -36,8 +36,8 @@ def _runs() -> list[RunRecord]:
                         {"name": "read", "elapsed_s": took / 2, "cpu_s": took / 2},
                     ], "counters": {"rows changed": 3.0}, "inner_repeats": 1,
                     "answer_rows": 3, "answer_bytes": 100, "left_bytes": 0, "error": None,
-                    "limit": None, "calls": [], "cache": {"share": 1.0, "asked": "warm"}, "most_threads": 1,
-                    "engine": "python",
+                    "limit": None, "calls": [], "cache": {"share": 1.0, "asked": "warm"},
+                    "most_threads": 1, "engine": "python",
                 }))  # fmt: skip
     return made
 

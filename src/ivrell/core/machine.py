@@ -13,7 +13,7 @@ from ivrell.core.contain.sandbox import why_not
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.folders import data_folder
-from ivrell.core.measure import noise
+from ivrell.core.measure import constraints, noise
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.records.machine import InstalledEngine, Machine, Methods, SandboxState
 from ivrell.core.stats.history import usual_spreads
@@ -80,6 +80,9 @@ def snapshot(folder: Path) -> Machine:
         usual_spreads=usual_spreads(data_folder()),
         sandbox=SandboxState(works=why_not() is None, why_not=why_not()),
         pressure=pressure(),
+        quota_cores=constraints.quota_cores(),
+        cache_bytes=constraints.cache_bytes(),
+        on_battery=constraints.on_battery(),
         engines={
             name: InstalledEngine(installed=state.installed, versions=state.versions)
             for name, state in engines.items()

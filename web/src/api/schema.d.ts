@@ -1780,8 +1780,9 @@ export interface components {
         };
         /**
          * ComparisonShape
-         * @description A comparison in full; ``board`` has the columns that were chosen, none for the usual ones; ``columns`` are the names of each table's, none of a table that is
-         *     the user's own file; ``marks`` each lane's place in the palette.
+         * @description A comparison in full; ``columns`` are the names of each table's, none of a table that is
+         *     the user's own file; ``marks`` each lane's place in the palette; ``board`` the columns that
+         *     were chosen, none for the usual ones.
          */
         ComparisonShape: {
             /** Id */
@@ -2831,6 +2832,36 @@ export interface components {
                 [key: string]: number;
             } | null;
             /**
+             * Quota Cores
+             * @default null
+             */
+            quota_cores: number | null;
+            /**
+             * Cache Bytes
+             * @default null
+             */
+            cache_bytes: number | null;
+            /**
+             * On Battery
+             * @default null
+             */
+            on_battery: boolean | null;
+            /**
+             * Throttled S
+             * @default null
+             */
+            throttled_s: number | null;
+            /**
+             * Heat Throttles
+             * @default null
+             */
+            heat_throttles: number | null;
+            /**
+             * Swapped Bytes
+             * @default null
+             */
+            swapped_bytes: number | null;
+            /**
              * Engines
              * @default {}
              */
@@ -2948,6 +2979,36 @@ export interface components {
             pressure: {
                 [key: string]: number;
             } | null;
+            /**
+             * Quota Cores
+             * @default null
+             */
+            quota_cores: number | null;
+            /**
+             * Cache Bytes
+             * @default null
+             */
+            cache_bytes: number | null;
+            /**
+             * On Battery
+             * @default null
+             */
+            on_battery: boolean | null;
+            /**
+             * Throttled S
+             * @default null
+             */
+            throttled_s: number | null;
+            /**
+             * Heat Throttles
+             * @default null
+             */
+            heat_throttles: number | null;
+            /**
+             * Swapped Bytes
+             * @default null
+             */
+            swapped_bytes: number | null;
             /**
              * Engines
              * @default {}

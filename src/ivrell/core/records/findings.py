@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 
 from pydantic import BaseModel, model_validator
 
@@ -62,14 +62,21 @@ class Ratio:
     rounds_more: int | None = None
 
 
+Reach = Literal["winner", "margin", "aside"]
+REACHES: tuple[Reach, ...] = get_args(Reach)
+"""How far a caution reaches: it could change the winner, or only by how much it wins, or neither;
+in the order in which cautions are told."""
+
+
 class Caution(BaseModel, frozen=True):
     """Something that weakens a result: ``word`` names it in short, ``lane`` is the lane it is
-    about or null for all, ``hint`` says what to do."""
+    about or null for all, ``hint`` says what to do, ``reach`` what it could change."""
 
     word: str
     reason: str
     hint: str
     lane: str | None = None
+    reach: Reach = "margin"
 
     @model_validator(mode="before")
     @classmethod
@@ -169,6 +176,7 @@ class LaneFindings(BaseModel):
     cpu_user: Summary | None = None
     cpu_system: Summary | None = None
     cpu_total: Summary | None = None
+    server_cpu: float | None = None
     cores_busy: float | None = None
     run_queue_wait_share: float | None = None
     others_busy: float | None = None

@@ -61,7 +61,10 @@ class UsedRuntime(BaseModel):
 class Machine(BaseModel):
     """The machine as it was; sizes in bytes, ``load`` the kernel's run-queue averages over 1, 5 and
     15 minutes, ``pressure`` the share of the last 10 s in which something waited for a core,
-    memory or disk, in percent. What an earlier version did not tell has no value."""
+    memory or disk, in percent. ``quota_cores`` are the cores that a control group allows,
+    ``cache_bytes`` the largest cache of a processor core. Over the runs of a trial: ``throttled_s``
+    in which a quota held tasks back, how often cores were slowed for heat, bytes swapped. What was
+    not told has no value."""
 
     host: str = ""
     taken_at: str = ""
@@ -80,6 +83,12 @@ class Machine(BaseModel):
     usual_spreads: list[UsualSpread] = []
     sandbox: SandboxState = SandboxState(works=False)
     pressure: dict[str, float] | None = None
+    quota_cores: float | None = None
+    cache_bytes: int | None = None
+    on_battery: bool | None = None
+    throttled_s: float | None = None
+    heat_throttles: int | None = None
+    swapped_bytes: float | None = None
     engines: dict[str, InstalledEngine] = {}
     ivrell: str = ""
     methods: Methods = Methods()

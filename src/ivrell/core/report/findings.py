@@ -7,6 +7,7 @@ from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import (
     Dot,
     Findings,
@@ -49,6 +50,7 @@ def findings(
     agreement: Mapping[str, Agreement],
     machine: Machine,
     point: Point,
+    made: Sequence[MadeTable] = (),
 ) -> Findings:
     """What the runs at one point say.
 
@@ -57,6 +59,7 @@ def findings(
         agreement: agreement of each lane at this point, by lane id.
         machine: the machine as it was when the trial began.
         point: the knob values looked at.
+        made: tables that were made for the trial.
     """
     everything = [run for run in runs if run.point == point]
     here = [run for run in everything if not run.memory_run]
@@ -89,12 +92,35 @@ def findings(
         conditions=conditions_told(result, _versions(machine)),
         lanes=lanes,
         ranking=ranked,
-        cautions=cautions(Scene(lanes, machine, point, *_asked_reference(comparison))),
+        cautions=cautions(
+            Scene(
+                lanes,
+                machine,
+                point,
+                *_asked_reference(comparison),
+                comparison,
+                made,
+                _leaders(result),
+            )
+        ),
         measures=measures,
         pairs=pairs,
         staircases=staircases(comparison, lanes, pairs),
         claims=judged_claims(comparison.claim, ratios, point, odd),
     )
+
+
+def _leaders(result: Result) -> list[str]:
+    """The quickest lane that may win, and those that are no slower as far as anyone can tell."""
+    if not result.trusted:
+        return []
+    best, *others = result.trusted
+    level = []
+    for lane in others:
+        ratio = result.ratio(lane, best)
+        if ratio is None or ratio.verdict != "faster":
+            level.append(lane.id)
+    return [best.id, *level]
 
 
 def _versions(machine: Machine) -> dict[str, str]:
@@ -156,6 +182,7 @@ def _lane(
         cpu_user=_summed_up("cpu_user", counted),
         cpu_system=_summed_up("cpu_system", counted),
         cpu_total=_summed_up("cpu_total", counted),
+        server_cpu=middle(lambda run: run.server_cpu_s),
         cores_busy=middle(lambda run: BY_KEY["cores_busy"].of(run, _NO_GROUND)),
         run_queue_wait_share=middle(_share_waited),
         others_busy=middle(_others_busy),

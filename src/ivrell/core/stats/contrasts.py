@@ -147,7 +147,8 @@ def _blocks(values: Mapping[str, Mapping[int, float]]) -> list[_Block]:
 
 def _single(differences: Sequence[float], terms: Terms) -> Ratio:
     """A ratio without an interval: one round, or the same in every round."""
-    value = exp(median(differences))
+    # As exact as it was measured: no last digits from going through logarithms.
+    value = float(f"{exp(median(differences)):.12g}")
     if len(differences) < 2:
         return Ratio(value, None, None, len(differences), "cannot tell apart")
     verdict = _within(value, value, terms) or terms.words[value < 1]

@@ -17,6 +17,7 @@ from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.locks import in_use
 from ivrell.core.machine import busy_cores, snapshot
+from ivrell.core.measure.constraints import Held
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.data import MadeTable
@@ -139,7 +140,11 @@ class Trial:
                 time.sleep(_SETTLE_S)
                 self.machine.busy_cores = busy_cores()
                 self._keep_machine()
-                self._do_runs(folder, desk)
+                before = Held.now()
+                try:
+                    self._do_runs(folder, desk)
+                finally:
+                    self._tell_what_held(before)
         except Stopped:
             ended = "stopped"
         finally:
@@ -165,6 +170,13 @@ class Trial:
     def _look_at_machine(self) -> None:
         self.machine = snapshot(self.folder)
         self.machine.runtimes = self.preparation.used_runtimes
+        self._keep_machine()
+
+    def _tell_what_held(self, before: Held) -> None:
+        held = Held.now().since(before)
+        self.machine.throttled_s = held.throttled_s
+        self.machine.heat_throttles = held.heat_throttles
+        self.machine.swapped_bytes = held.swapped_bytes
         self._keep_machine()
 
     def _keep_machine(self) -> None:

@@ -43,7 +43,7 @@ def judged(
         edition=FINDINGS_EDITION,
         ended=ended,
         points=[
-            findings(comparison, runs, agreement[point_name(point)], machine, point)
+            findings(comparison, runs, agreement[point_name(point)], machine, point, made)
             for point in points
         ],
     )

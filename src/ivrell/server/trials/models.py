@@ -13,6 +13,7 @@ from ivrell.core.comparison.model import Claim
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.errors import BadInput
 from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.data import MadeTable
 from ivrell.core.records.events import LiveEvent, TrialEnded, live_event
 from ivrell.core.records.findings import FINDINGS_EDITION, Findings, TrialFindings
 from ivrell.core.records.machine import Machine
@@ -159,6 +160,7 @@ class Trial(models.Model):
             self.agreement_at(point),
             self.machine_of,
             point,
+            [MadeTable.model_validate(table) for table in self.data],
         )
 
     def _kept(self) -> list[Findings]:

@@ -1,0 +1,152 @@
+"""Work that is not what it seems: kept results, warm caches, more cores, code outside the clock."""
+
+from collections.abc import Iterator
+from statistics import median
+
+from ivrell.core.quantities import format_seconds, three_figures
+from ivrell.core.records.findings import Caution
+from ivrell.core.stats.cautions.scene import Scene, caution
+
+_FIRST_SLOWER = 1.5
+_CALLS_FOR_CACHE = 2
+_KEPT = 20
+_FIRST_CALL = 1.5
+_FIRST_CALL_S = 0.01
+_TOO_SHORT_S = 0.002
+_STILL_CACHED = 0.1
+_OVER_THREADS = 0.3
+_MORE_CORES = 1.5
+_MORE_CPU = 1.1
+
+
+def first_slower(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        times = [run.elapsed_s for run in lane.runs if run.counted and run.elapsed_s]
+        if len(times) < 3:
+            continue
+        rest = sorted(times[1:])[len(times[1:]) // 2]
+        if times[0] > _FIRST_SLOWER * rest:
+            yield caution(
+                "first run slower",
+                f"{lane.name}'s first counted run took {three_figures(times[0] / rest)} times "
+                "its later ones.",
+                "Add a warm-up.",
+                lane.id,
+            )
+
+
+def result_cache(scene: Scene) -> Iterator[Caution]:
+    """Calls in a kept process that cost next to nothing after the first."""
+    for lane in scene.lanes:
+        first, *later = [call.elapsed_s for call in lane.calls] or [0.0]
+        if len(later) < _CALLS_FOR_CACHE or not median(later):
+            continue
+        if first > _KEPT * median(later):
+            yield caution(
+                "repeats suspiciously quick",
+                f"{lane.name}'s first call in a process took "
+                f"{three_figures(first / median(later))} times its later ones: something kept "
+                "the result, or did its work once for all.",
+                "Look whether the approach, its library or its engine keeps results; a fresh "
+                "process for each run measures the whole work.",
+                lane.id,
+            )
+
+
+def too_short(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        elapsed = lane.elapsed
+        if elapsed and elapsed.median < _TOO_SHORT_S and (lane.inner_repeats or 1) <= 1:
+            yield caution(
+                "very short",
+                f"One call of {lane.name} takes {format_seconds(elapsed.median)}: what lies "
+                "around it weighs as much as it does.",
+                "Let the plan repeat short calls until a run lasts 50 ms.",
+                lane.id,
+            )
+
+
+def not_cold(scene: Scene) -> Iterator[Caution]:
+    for lane in scene.lanes:
+        share = lane.cached_share
+        if scene.point.get("cache") == "cold" and share is not None and share > _STILL_CACHED:
+            yield caution(
+                "cache not cold",
+                f"{three_figures(100 * share)} % of {lane.name}'s input was still in memory "
+                "when its runs began.",
+                "Close whatever else reads these files.",
+                lane.id,
+            )
+
+
+def unequal_threads(scene: Scene) -> Iterator[Caution]:
+    asked = scene.point.get("threads")
+    if not isinstance(asked, int):
+        return
+    for lane in scene.lanes:
+        busy = lane.cores_busy
+        if busy is not None and busy > asked + _OVER_THREADS:
+            yield caution(
+                "more threads than asked",
+                f"{lane.name} kept {three_figures(busy)} cores busy where {asked} "
+                f"{'thread was' if asked == 1 else 'threads were'} asked for.",
+                "Give its library the number of threads in the code, or pin the cores.",
+                lane.id,
+            )
+
+
+def more_cores(scene: Scene) -> Iterator[Caution]:
+    """Whether the quickest is so by keeping more cores busy while another works less for it."""
+    sure = [lane for lane in scene.lanes if lane.trusted and lane.elapsed and lane.cpu_total]
+    if len(sure) < 2:
+        return
+    quickest = min(sure, key=lambda lane: lane.elapsed.median if lane.elapsed else 0.0)
+    frugal = min(sure, key=lambda lane: lane.cpu_total.median if lane.cpu_total else 0.0)
+    assert quickest.cpu_total and frugal.cpu_total
+    cores, fewer = quickest.cores_busy, frugal.cores_busy
+    if frugal is quickest or cores is None or fewer is None or cores < _MORE_CORES * fewer:
+        return
+    if quickest.cpu_total.median > _MORE_CPU * frugal.cpu_total.median:
+        yield caution(
+            "quicker by more cores",
+            f"{quickest.name} is the quickest with {three_figures(cores)} cores busy and "
+            f"{format_seconds(quickest.cpu_total.median)} of CPU time; {frugal.name} does it with "
+            f"{three_figures(fewer)} and {format_seconds(frugal.cpu_total.median)}. Where cores "
+            "are shared or paid for, the order may be the other way round.",
+            "Compare CPU time, the fairer measure here, or give every lane the same threads.",
+            quickest.id,
+        )
+
+
+def first_call_compiles(scene: Scene) -> Iterator[Caution]:
+    """Whether the first call of a process takes longer than those that follow."""
+    for lane in scene.lanes:
+        first, elapsed = lane.first_call, lane.elapsed
+        if first is None or not elapsed or first - elapsed.median < _FIRST_CALL_S:
+            continue
+        times = first / elapsed.median
+        if _FIRST_CALL < times <= _KEPT:
+            yield caution(
+                "first call slower",
+                f"{lane.name}'s first call in a process takes {three_figures(times)} times its "
+                "later ones: it compiles, plans or opens something then.",
+                "Whoever calls once pays the first call: it stands among the measures.",
+                lane.id,
+            )
+
+
+def engine_kept_answer(scene: Scene) -> Iterator[Caution]:
+    """Whether runs after the first, each in a process of its own, cost next to nothing."""
+    for lane in scene.lanes:
+        times = [run.elapsed_s for run in lane.runs if run.state == "done" and run.elapsed_s]
+        if lane.calls or len(times) < 3:
+            continue
+        first, later = times[0], sorted(times[1:])[len(times[1:]) // 2]
+        if first > _KEPT * later:
+            yield caution(
+                "answer kept by the engine",
+                f"{lane.name}'s first run took {three_figures(first / later)} times its later "
+                "ones, each in a new process: the engine may have kept the answer.",
+                "Turn its cache of results off, or change the question a little every time.",
+                lane.id,
+            )
