@@ -102,7 +102,8 @@ def main() -> None:
                 apart, winners, out = judged(trial.runs, key, rounds, trials, machine)
                 print(
                     f"{key}, {words}: any pair told apart in {apart} of {trials} trials of "
-                    f"{rounds} rounds, a winner in {winners}; {out:.1f} % of single intervals leave 1 out",
+                    f"{rounds} rounds, a winner in {winners}; {out:.1f} % of single intervals "
+                    "leave 1 out",
                     flush=True,
                 )
 

@@ -13,7 +13,7 @@ from ivrell.cli.tables import Heading, table
 from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
 from ivrell.core.records.agreement import Row
 from ivrell.core.records.events import DataProgress, RunEnded, TrialEvent
-from ivrell.core.records.findings import Caution, LaneFindings, TrialFindings
+from ivrell.core.records.findings import Caution, LaneFindings, Staircase, TrialFindings
 from ivrell.core.records.machine import Machine, Noise
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.records.wire import Step
@@ -126,11 +126,16 @@ def findings(found: TrialFindings, folder: Path) -> None:
     everywhere = common_cautions(found.points)
     for point in found.points:
         _out.print()
-        _out.print(point.conclusion)
+        told = (point.conclusion, point.tradeoff, point.target)
+        _out.print(" ".join(filter(None, told)))
         _out.print(table(_FINDINGS, [_row(lane) for lane in point.ranked]))
         for lane in point.ranked:
             for line in _beneath(lane):
                 _out.print(line)
+        for stairs in point.staircases:
+            _stairs(stairs)
+        for claim in point.claims:
+            _out.print(f"Claim, {claim.state}: {claim.text}. {claim.reason}")
         _cautions([c for c in point.cautions if c not in everywhere])
     if everywhere:
         if len(found.points) > 1:
@@ -138,6 +143,35 @@ def findings(found: TrialFindings, folder: Path) -> None:
         _cautions(everywhere)
     state = "" if found.ended == "done" else f" (trial {found.ended})"
     _out.print(f"\nEverything is in {folder}{state}.")
+
+
+_STEPS = (
+    Heading("step", text=True),
+    Heading("median"),
+    Heading("times faster than before"),
+    Heading("than the first"),
+    Heading("lines changed"),
+    Heading("", text=True),
+)
+
+
+def _stairs(stairs: Staircase) -> None:
+    """Lanes that descend from each other, a step a line."""
+    rows = []
+    for step in stairs.steps:
+        words = [
+            "wrong answer" if step.wrong else "",
+            "slower than before" if step.slower else "",
+            "first to meet the target" if step.lane == stairs.first_to_meet else "",
+        ]
+        rows.append([
+            step.name,
+            "" if step.elapsed_s is None else format_seconds(step.elapsed_s),
+            times_faster(step.gain), three_figures(step.so_far.value) if step.so_far else "",
+            str(step.lines_changed), ", ".join(filter(None, words)),
+        ])  # fmt: skip
+    _out.print()
+    _out.print(table(_STEPS, rows))
 
 
 def _cautions(some: list[Caution]) -> None:

@@ -1,7 +1,16 @@
 /** What the page asks the server for, each with its key in the cache. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App } from "antd";
-import { api, taken, type Comparison, type Problem, type Schemas } from "./client";
+import {
+  api,
+  taken,
+  type BoardColumn,
+  type Claim,
+  type Comparison,
+  type Note,
+  type Problem,
+  type Schemas,
+} from "./client";
 
 const NOW_EVERY_MS = 4000;
 /** While something is timed every question disturbs it. */
@@ -64,6 +73,20 @@ export function useSweep(trial: number, findings: unknown) {
   return useQuery({
     queryKey: ["sweep", trial, findings ? "known" : "none"],
     queryFn: () => taken(api.GET("/api/trials/{id}/sweep/", { params: { path: { id: trial } } })),
+  });
+}
+
+/** Two lanes held against each other. */
+export function usePair(trial: number, point: string | null, base: string, lane: string) {
+  return useQuery({
+    queryKey: ["pair", trial, point, base, lane],
+    enabled: base !== lane,
+    queryFn: () =>
+      taken(
+        api.GET("/api/trials/{id}/pair/", {
+          params: { path: { id: trial }, query: { base, lane, ...(point ? { point } : {}) } },
+        }),
+      ),
   });
 }
 
@@ -133,6 +156,10 @@ export const changes = {
   retire: (lane: string, retired: boolean) => changes.lane(lane, { retired }),
   order: (ids: string[]) => (id: number) =>
     taken(api.PUT("/api/comparisons/{id}/lane-order/", { ...at(id), body: { ids } })),
+  remarks: (notes: Note[], claims: Claim[]) => (id: number) =>
+    taken(api.PUT("/api/comparisons/{id}/remarks/", { ...at(id), body: { notes, claims } })),
+  board: (columns: BoardColumn[]) => (id: number) =>
+    taken(api.PUT("/api/comparisons/{id}/board/", { ...at(id), body: { columns } })),
   text: (text: string) => (id: number) =>
     taken(api.PUT("/api/comparisons/{id}/text/", { ...at(id), body: { text } })),
 };

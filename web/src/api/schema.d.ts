@@ -1558,7 +1558,7 @@ export interface components {
         /**
          * Caution
          * @description Something that weakens a result: ``word`` names it in short, ``lane`` is the lane it is
-         *     about or null for all, ``hint`` says what to do.
+         *     about or null for all, ``hint`` says what to do, ``reach`` what it could change.
          */
         Caution: {
             /** Word */
@@ -1572,6 +1572,11 @@ export interface components {
              * @default null
              */
             lane: string | null;
+            /**
+             * Reach
+             * @default margin
+             */
+            reach: components["schemas"]["ReachEnum"];
         };
         /**
          * Cell
@@ -2387,6 +2392,11 @@ export interface components {
             /** @default null */
             cpu_total: components["schemas"]["Summary"] | null;
             /**
+             * Server Cpu
+             * @default null
+             */
+            server_cpu: number | null;
+            /**
              * Cores Busy
              * @default null
              */
@@ -2742,7 +2752,10 @@ export interface components {
          * Machine
          * @description The machine as it was; sizes in bytes, ``load`` the kernel's run-queue averages over 1, 5 and
          *     15 minutes, ``pressure`` the share of the last 10 s in which something waited for a core,
-         *     memory or disk, in percent. What an earlier version did not tell has no value.
+         *     memory or disk, in percent. ``quota_cores`` are the cores that a control group allows,
+         *     ``cache_bytes`` the largest cache of a processor core. Over the runs of a trial: ``throttled_s``
+         *     in which a quota held tasks back, how often cores were slowed for heat, bytes swapped. What was
+         *     not told has no value.
          */
         Machine: {
             /**
@@ -3414,10 +3427,7 @@ export interface components {
              * Pair
              * @default null
              */
-            pair: [
-                string,
-                string
-            ] | null;
+            pair: string[] | null;
         };
         /**
          * Note
@@ -3436,10 +3446,7 @@ export interface components {
              * Pair
              * @default null
              */
-            pair?: [
-                string,
-                string
-            ] | null;
+            pair?: string[] | null;
         };
         /**
          * Now
@@ -3470,7 +3477,7 @@ export interface components {
          * PairFindings
          * @description Two lanes at a point: ``base`` what the other is held against, by id. ``agreement`` is that
          *     of their answers alone, null where one gave none; ``words`` explain what was measured;
-         *     ``typical`` are the numbers of each one's run nearest to its median.
+         *     ``base_run`` and ``lane_run`` are the numbers of each one's run nearest to its median.
          */
         PairFindings: {
             /** Base */
@@ -3497,11 +3504,10 @@ export interface components {
             /** Lines Changed */
             lines_changed: number;
             agreement: components["schemas"]["Agreement"] | null;
-            /** Typical */
-            typical: [
-                number | null,
-                number | null
-            ];
+            /** Base Run */
+            base_run: number | null;
+            /** Lane Run */
+            lane_run: number | null;
         };
         /**
          * PairRatio
@@ -4021,6 +4027,8 @@ export interface components {
         };
         /** @enum {string} */
         RatioVerdictEnum: "faster" | "slower" | "less" | "more" | "no difference that matters" | "cannot tell apart";
+        /** @enum {string} */
+        ReachEnum: "winner" | "margin" | "aside";
         /**
          * Remarks
          * @description All notes and claims of a comparison, to be put in place of those that are there.
@@ -4645,13 +4653,44 @@ export interface components {
             times: number;
         };
         /**
+         * StairStep
+         * @description A lane as a step down from its parent; the first of a staircase has none. Seconds are of the
+         *     median; ``gain`` and ``so_far`` are times faster than the parent and than the first.
+         *     ``lines_changed`` counts lines of code that came or went; ``gain_per_line`` is the share of
+         *     the first step's time that a changed line saved, null where nothing changed.
+         */
+        StairStep: {
+            /** Lane */
+            lane: string;
+            /** Name */
+            name: string;
+            /** Elapsed S */
+            elapsed_s: number | null;
+            gain: components["schemas"]["Ratio"] | null;
+            so_far: components["schemas"]["Ratio"] | null;
+            /** Lines Changed */
+            lines_changed: number;
+            /** Gain Per Line */
+            gain_per_line: number | null;
+            /** Code Lines */
+            code_lines: number;
+            /** Meets Target */
+            meets_target: boolean | null;
+            /** Slower */
+            slower: boolean;
+            /** Wrong */
+            wrong: boolean;
+            /** Trouble */
+            trouble: string;
+        };
+        /**
          * Staircase
          * @description Lanes that descend from each other, from the first to a last one; ``first_to_meet`` is the
          *     lane that first meets the target, null where none does or there is no target.
          */
         Staircase: {
             /** Steps */
-            steps: components["schemas"]["Step"][];
+            steps: components["schemas"]["StairStep"][];
             /** Target S */
             target_s: number | null;
             /** First To Meet */

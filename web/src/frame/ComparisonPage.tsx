@@ -5,6 +5,7 @@ import { useComparison, useFindings, useTrial, useTrials } from "../api/queries"
 import { STEPS, stepAt, type Step } from "../steps";
 import { Trouble } from "../ui/Trouble";
 import { Rail } from "./Rail";
+import { Shortcuts } from "./Shortcuts";
 import { useView } from "../ui/view";
 
 /** What of the address goes along to a step. */
@@ -69,6 +70,7 @@ export function ComparisonPage() {
         <Suspense fallback={<p className="faint">Opening…</p>}>
           <here.view {...props} />
         </Suspense>
+        <Shortcuts comparison={view.comparison} trial={trial.data} trials={trials.data} />
       </main>
     </div>
   );

@@ -5,6 +5,7 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Lane } from "../api/client";
 import { changes, useChange, useEngines } from "../api/queries";
+import { plainVerdict } from "../lanes/cells";
 import { Glyph, laneColour } from "../lanes/mark";
 import { verdictWord } from "../lanes/words";
 import { plural, times } from "../ui/units";
@@ -119,9 +120,10 @@ function Ratio({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
   if (found.state === "failed") return <span className="ratio bad">failed</span>;
   if (found.baseline) return <span className="ratio faint">1×</span>;
   if (!found.ratio) return <span />;
-  const unsure = found.ratio.verdict === "cannot tell apart";
+  const told = plainVerdict(found.ratio);
+  const unsure = told !== "";
   return (
-    <Tooltip title={unsure ? "cannot be told apart from the baseline" : undefined}>
+    <Tooltip title={unsure ? `against the baseline: ${told}` : undefined}>
       <span className={`ratio ${unsure ? "faint" : ""}`}>
         {unsure ? "≈ 1" : `${found.ratio.bound ? "≥ " : ""}${times(found.ratio.value)}×`}
       </span>

@@ -14,13 +14,14 @@ type Props = {
   comparison: Comparison;
   trial: Trial;
   lane: LaneFindings;
-  lanes: LaneFindings[];
   view: View;
+  /** What else stands in it, beneath the code. */
+  more?: React.ReactNode;
 };
 
 const WIDTH = 620;
 
-export function LaneDrawer({ comparison, trial, lane, view }: Props) {
+export function LaneDrawer({ comparison, trial, lane, view, more }: Props) {
   const place = comparison.marks[lane.id] ?? 0;
   const middle = [...lane.runs]
     .filter((run) => run.counted)
@@ -84,6 +85,7 @@ export function LaneDrawer({ comparison, trial, lane, view }: Props) {
             </Link>
           </section>
         )}
+        {more}
       </div>
     </Drawer>
   );
@@ -210,6 +212,8 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
     cpu: sample.cpu_s,
     memory: sample.memory_bytes - (run.start_memory_bytes ?? 0),
   }));
+  // From an unknown start what was held above it cannot be drawn.
+  const fromStart = run.start_memory_bytes !== null;
   const error = run.error;
   const reasons = Object.entries(run.not_measured);
   return (
@@ -242,7 +246,7 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
           colour={colour}
           width={WIDTH}
           height={150}
-          withMemory={!run.several_processes || run.memory_run}
+          withMemory={fromStart && (!run.several_processes || run.memory_run)}
         />
       ) : (
         <p className="small faint">

@@ -1,22 +1,9 @@
 /** Every measure side by side: a row a measure, a column a lane. */
 import { useState } from "react";
 import type { Comparison, Findings, LaneFindings, MeasureRow } from "../api/client";
-import { bytes, figures, plural, seconds } from "../ui/units";
+import { inUnit } from "../ui/measureWords";
+import { plural } from "../ui/units";
 import { LaneHeads } from "./LaneHeads";
-
-/** A value of a measure as people read it. */
-function words(row: MeasureRow, value: number): string {
-  switch (row.unit) {
-    case "seconds":
-      return seconds(value);
-    case "bytes":
-      return bytes(value);
-    case "share":
-      return `${figures(100 * value)} %`;
-    default:
-      return Number.isInteger(value) ? value.toLocaleString("en") : figures(value);
-  }
-}
 
 /** The lane whose value alone is the best of a row, if there is one, among those whose answer is
  * the right one. */
@@ -69,10 +56,14 @@ export function Measures({ comparison, findings, lanes }: Props) {
                           className={leading === lane.id ? "best" : undefined}
                           title={
                             value &&
-                            `${words(row, value.smallest)} to ${words(row, value.largest)}, ${plural(value.count, "run")}`
+                            `${inUnit(row.unit, value.smallest)} to ${inUnit(row.unit, value.largest)}, ${plural(value.count, "run")}`
                           }
                         >
-                          {value ? words(row, value.median) : <span className="faint">–</span>}
+                          {value ? (
+                            inUnit(row.unit, value.median)
+                          ) : (
+                            <span className="faint">–</span>
+                          )}
                         </td>
                       );
                     })}

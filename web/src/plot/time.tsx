@@ -1,9 +1,9 @@
 /** The time axis that every step shares: logarithmic, over bands of patience. */
-import { scaleLog, type ScaleLogarithmic } from "d3-scale";
+import { scaleLinear, scaleLog, type ScaleLinear, type ScaleLogarithmic } from "d3-scale";
 import { PATIENCE } from "../api/facts";
 import { shortSeconds } from "../ui/units";
 
-export type Scale = ScaleLogarithmic<number, number>;
+export type Scale = ScaleLogarithmic<number, number> | ScaleLinear<number, number>;
 
 /** Bounds of human patience in seconds, and what each stretch between them feels like. */
 export const BANDS = PATIENCE.map(({ until, word }) => ({ until: until ?? Infinity, word }));
@@ -23,9 +23,17 @@ export function timeScale(times: number[], width: number, pad = 8): Scale {
   return scaleLog([low, high], [pad, width - pad]).clamp(true);
 }
 
+/** A linear scale from nought to the largest time. */
+export function linearTimeScale(times: number[], width: number, pad = 8): Scale {
+  const known = times.filter((t) => t > 0 && Number.isFinite(t));
+  const high = Math.max(...(known.length ? known : [1])) * 1.06;
+  return scaleLinear([0, high], [pad, width - pad]).clamp(true);
+}
+
 /** Ticks at 1, 2, 5 of each decade, thinned until they stand at least `gap` px apart. */
 export function ticks(scale: Scale, gap = 46): number[] {
   const [low = 1, high = 10] = scale.domain();
+  if (low <= 0) return scale.ticks(Math.max(2, Math.floor(Number(scale.range()[1]) / gap / 1.5)));
   for (const steps of [[1, 2, 5], [1, 3], [1]]) {
     const found: number[] = [];
     for (let e = Math.floor(Math.log10(low)); e <= Math.ceil(Math.log10(high)); e++) {
@@ -75,7 +83,7 @@ export function TimeTicks({ scale, y, gap }: { scale: Scale; y: number; gap?: nu
         <g key={t} transform={`translate(${scale(t)},${y})`}>
           <line y1={0} y2={4} stroke="var(--ink-3)" />
           <text y={16} textAnchor="middle">
-            {shortSeconds(t)}
+            {t ? shortSeconds(t) : "0"}
           </text>
         </g>
       ))}

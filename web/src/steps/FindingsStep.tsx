@@ -3,15 +3,15 @@ import { CopyOutlined, DownloadOutlined, FileTextOutlined } from "@ant-design/ic
 import { App, Button, Select, Tooltip } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Findings } from "../api/client";
+import type { Findings, LaneFindings } from "../api/client";
 import { useTrials } from "../api/queries";
 import { changedSince, type StepProps } from "./props";
-import { useOff, useView } from "../ui/view";
-import { Board } from "../lanes/Board";
+import { useOff, useView, type View } from "../ui/view";
 import { asText } from "../lanes/table";
 import { LaneDrawer } from "../lanes/LaneDrawer";
-import { Measures } from "../lanes/Measures";
 import { ago, plural, pointWords } from "../ui/units";
+import { Claims, Notes } from "./findings/Remarks";
+import { Views } from "./findings/Views";
 
 const SHOWN_CAUTIONS = 2;
 
@@ -87,23 +87,77 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
         <Export findings={findings} />
       </div>
       <p className="conclusion" data-testid="conclusion">
-        {findings.conclusion}
+        {[findings.conclusion, findings.tradeoff, findings.target].filter(Boolean).join(" ")}
       </p>
+      {findings.conditions.length > 0 && (
+        <p className="small quiet conditions" data-testid="conditions">
+          Measured at {findings.conditions.join(" · ")}
+        </p>
+      )}
       <Cautions findings={findings} />
-      <Board
-        comparison={comparison}
-        lanes={lanes}
-        ranking={findings.ranking}
-        chosen={view.lane}
-        onOpen={(lane) => view.set({ lane, run: null })}
-      />
-      <Measures comparison={comparison} findings={findings} lanes={lanes} />
-      {open && (
-        <LaneDrawer comparison={comparison} trial={trial} lane={open} lanes={lanes} view={view} />
+      <Claims comparison={comparison} judged={findings.claims} />
+      <Views comparison={comparison} trial={trial} findings={findings} lanes={lanes} view={view} />
+      <Notes comparison={comparison} subject={null} />
+      {open && view.show !== "pair" && (
+        <LaneDrawer
+          comparison={comparison}
+          trial={trial}
+          lane={open}
+          view={view}
+          more={<LaneExtras comparison={comparison} findings={findings} lane={open} view={view} />}
+        />
       )}
     </div>
   );
 }
+
+/** Beneath a lane's code: what it may be held against, and what was written on it. */
+function LaneExtras(props: {
+  comparison: StepProps["comparison"];
+  findings: Findings;
+  lane: LaneFindings;
+  view: View;
+}) {
+  const { comparison, findings, lane, view } = props;
+  const others = findings.lanes.filter((other) => other.id !== lane.id);
+  const named = (id: string | null | undefined) => others.find((other) => other.id === id);
+  const offered = [named(lane.parent), others.find((other) => other.baseline)].filter(
+    (other, i, all): other is LaneFindings => !!other && all.indexOf(other) === i,
+  );
+  return (
+    <section>
+      <h3>Held against</h3>
+      <div className="row">
+        {offered.map((other) => (
+          <Button
+            key={other.id}
+            size="small"
+            onClick={() => view.set({ show: "pair", base: other.id })}
+          >
+            {other.name}
+          </Button>
+        ))}
+        <Select
+          size="small"
+          className="grow"
+          placeholder="another lane"
+          aria-label="Hold it against"
+          value={null}
+          options={others.map((other) => ({ value: other.id, label: other.name }))}
+          onChange={(base: string | null) => base && view.set({ show: "pair", base })}
+        />
+      </div>
+      <h3>Notes on this lane</h3>
+      <Notes comparison={comparison} subject={{ lane: lane.id }} />
+    </section>
+  );
+}
+
+const REACH: Record<Findings["cautions"][number]["reach"], string> = {
+  winner: "could change the winner",
+  margin: "could change by how much",
+  aside: "good to know",
+};
 
 function Cautions({ findings }: { findings: Findings }) {
   const [all, setAll] = useState(false);
@@ -120,7 +174,8 @@ function Cautions({ findings }: { findings: Findings }) {
     <ul className="cautions" data-testid="cautions">
       {shown.map((caution) => (
         <li key={`${caution.word} ${caution.lane}`}>
-          <strong>{caution.word}</strong> {caution.reason}{" "}
+          <strong>{caution.word}</strong>
+          <span className="reach small">{REACH[caution.reach]}</span> {caution.reason}{" "}
           <span className="hint">{caution.hint}</span>
         </li>
       ))}

@@ -6,7 +6,7 @@ import { glyphPath, laneColour } from "../lanes/mark";
 import { BANDS, Bands, TimeTicks, timeScale } from "../plot/time";
 import { Editable } from "../ui/Editable";
 import { useWidth } from "../ui/useWidth";
-import { bytes, readBytes, readSeconds, seconds, trimmed } from "../ui/units";
+import { bytes, figures, readBytes, readSeconds, seconds, trimmed } from "../ui/units";
 
 export function QuestionStep({ comparison, findings }: StepProps) {
   const change = useChange(comparison.id);
@@ -102,8 +102,9 @@ export function QuestionStep({ comparison, findings }: StepProps) {
         <h2>Good enough</h2>
         <p className="quiet">
           A target is drawn wherever times are drawn, so that the work can end when it is reached.
+          What differs by less than matters is told as no difference that matters.
         </p>
-        <div className="trio two">
+        <div className="trio">
           <label className="field">
             <span>Elapsed time at most</span>
             <Editable
@@ -130,6 +131,17 @@ export function QuestionStep({ comparison, findings }: StepProps) {
               onTake={(text) =>
                 change.mutate(changes.settings({ targets: { memory: text.trim() || null } }))
               }
+            />
+          </label>
+          <label className="field">
+            <span>A difference matters from, in %</span>
+            <Editable
+              label="Difference that matters, in percent"
+              value={figures(100 * comparison.matters, 2)}
+              wrong={(text) =>
+                Number(text) > 0 && Number(text) < 100 ? "" : "Give a number above 0 and below 100."
+              }
+              onTake={(text) => change.mutate(changes.settings({ matters: Number(text) / 100 }))}
             />
           </label>
         </div>

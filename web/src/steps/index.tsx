@@ -62,7 +62,7 @@ export const STEPS: [Step, ...Step[]] = [
     view: FindingsStep,
     state: ({ comparison, trial }) => (trial && changedSince(comparison, trial) ? "stale" : ""),
     // It opens with its whole board in sight.
-    drops: ["lane"],
+    drops: ["lane", "show", "base"],
   },
   {
     address: "sweep",

@@ -9,10 +9,18 @@ export type View = {
   point: string | null;
   lane: string | null;
   run: number | null;
-  set: (
-    changes: Partial<Record<"trial" | "point" | "lane" | "run", string | number | null>>,
-  ) => void;
+  /** Which view of the findings: the board where it is null. */
+  show: string | null;
+  /** The lane that another is held against. */
+  base: string | null;
+  /** The board's columns, and the measures of the scatter's axes. */
+  cols: string | null;
+  x: string | null;
+  y: string | null;
+  set: (changes: Partial<Record<Part, string | number | null>>) => void;
 };
+
+type Part = "trial" | "point" | "lane" | "run" | "show" | "base" | "cols" | "x" | "y";
 
 export function useView(): View {
   const { id, step } = useParams();
@@ -43,6 +51,11 @@ export function useView(): View {
     point: search.get("point"),
     lane: search.get("lane"),
     run: number("run"),
+    show: search.get("show"),
+    base: search.get("base"),
+    cols: search.get("cols"),
+    x: search.get("x"),
+    y: search.get("y"),
     set,
   };
 }

@@ -96,7 +96,7 @@ class Note(_Part):
 
     text: Annotated[str, Field(min_length=1, max_length=20_000)]
     lane: str | None = None
-    pair: tuple[str, str] | None = None
+    pair: Annotated[list[str], Field(min_length=2, max_length=2)] | None = None
 
     @model_validator(mode="after")
     def _of_one_thing(self) -> Self:

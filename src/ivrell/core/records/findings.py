@@ -211,7 +211,7 @@ class LaneFindings(BaseModel):
         return self.elapsed is not None and self.state == "done" and agrees
 
 
-class Step(BaseModel, frozen=True):
+class StairStep(BaseModel, frozen=True):
     """A lane as a step down from its parent; the first of a staircase has none. Seconds are of the
     median; ``gain`` and ``so_far`` are times faster than the parent and than the first.
     ``lines_changed`` counts lines of code that came or went; ``gain_per_line`` is the share of
@@ -235,7 +235,7 @@ class Staircase(BaseModel, frozen=True):
     """Lanes that descend from each other, from the first to a last one; ``first_to_meet`` is the
     lane that first meets the target, null where none does or there is no target."""
 
-    steps: list[Step]
+    steps: list[StairStep]
     target_s: float | None
     first_to_meet: str | None
 

@@ -49,7 +49,7 @@ class StagePair(BaseModel, frozen=True):
 class PairFindings(BaseModel):
     """Two lanes at a point: ``base`` what the other is held against, by id. ``agreement`` is that
     of their answers alone, null where one gave none; ``words`` explain what was measured;
-    ``typical`` are the numbers of each one's run nearest to its median."""
+    ``base_run`` and ``lane_run`` are the numbers of each one's run nearest to its median."""
 
     base: str
     lane: str
@@ -63,4 +63,5 @@ class PairFindings(BaseModel):
     code: list[DiffLine]
     lines_changed: int
     agreement: Agreement | None
-    typical: tuple[int | None, int | None]
+    base_run: int | None
+    lane_run: int | None

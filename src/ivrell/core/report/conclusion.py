@@ -1,6 +1,6 @@
 """The result in words: who wins, at what cost, who is good enough, and under what conditions."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ivrell.core.comparison.model import Targets
@@ -9,11 +9,12 @@ from ivrell.core.records.findings import LaneFindings, MeasureRow, PairRatio, Ra
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.report.words import conditions, times_told
+from ivrell.core.stats.cautions.resolution import GRAIN_BYTES
 
 _MUCH_MORE = 1.25
 _MUCH_LESS = 2.0
 _COSTS = ("peak_memory", "cpu_total", "written_bytes", "left_bytes", "code_lines")
-_TIMES = ("elapsed", "cpu_total", "cpu_user", "cpu_system", "cpu_per_million_rows", "first_call")
+_SAME = 1.1
 _MOST_NAMED = 4
 
 
@@ -96,30 +97,51 @@ def tradeoff(result: Result) -> str:
     if len(result.trusted) < 2:
         return ""
     best = result.trusted[0]
-    other = next((lane for lane in result.trusted if lane.baseline and lane is not best), None)
-    other = other or result.trusted[1]
-    factors = {row.key: row for row in result.measures if {best.id, other.id} <= row.lanes.keys()}
-    costs, gains = [], []
-    for key in _COSTS:
-        if key in factors and (times := _times(factors[key], other, best)) and times >= _MUCH_MORE:
-            costs.append(f"{_times_told(times)} the {factors[key].label}")
-    for row in factors.values():
-        times = None if row.key in _TIMES else _times(row, best, other)
-        if times and times >= _MUCH_LESS and (row.better == "lower" or row.key[:8] == "counter."):
-            gains.append((times, f"{_part_told(times)} the {row.label}"))
+    base = next((lane for lane in result.trusted if lane.baseline and lane is not best), None)
+    other = base or result.trusted[1]
     ratio = result.ratio(other, best)
-    if ratio is None or ratio.verdict != "faster" or not (costs or gains):
+    if ratio is None or ratio.verdict != "faster":
         return ""
-    text = f"{_times_told(ratio.value)} as fast as {other.name}"
-    cpu = factors.get("cpu_total")
-    if cpu and (times := _times(cpu, best, other)) and 1 / 1.1 <= times <= 1.1:
-        text += " with the same CPU time"
+    rows = {row.key: row for row in result.measures if {best.id, other.id} <= row.lanes.keys()}
+    costs = [told for key in _COSTS if key in rows and (told := _cost(rows[key], best, other))]
+    gains = _gains(rows.values(), best, other)
+    cpu = rows.get("cpu_total")
+    level = cpu is not None and 1 / _SAME <= (_times(cpu, best, other) or 0.0) <= _SAME
+    if not (costs or gains or level):
+        return ""
+    # The conclusion has told already how much quicker than the baseline it is.
+    text = "That is" if base else f"{_times_told(ratio.value)} as fast as {other.name}"
+    parts = ["with the same CPU time"] if level else []
     if costs:
-        text += f", for {_joined(costs)}"
+        parts.append(f"for {_joined(costs)}")
     if gains:
-        best_gains = [told for _, told in sorted(gains, reverse=True)[:2]]
-        text += f", {'but' if costs else 'and'} with {_joined(best_gains)}"
-    return text[0].upper() + text[1:] + "."
+        parts.append(f"{'but ' if costs else ''}with {_joined(gains)}")
+    text = f"{text} {', '.join(parts)}."
+    return text[0].upper() + text[1:]
+
+
+def _cost(row: MeasureRow, best: LaneFindings, other: LaneFindings) -> str:
+    """What the quickest takes more of, in words; empty where it takes no more."""
+    more = _times(row, other, best)
+    if more is None or more < _MUCH_MORE:
+        return ""
+    if row.key == "peak_memory" and row.lanes[other.id].median < GRAIN_BYTES:
+        # Times of next to nothing are no measure of anything.
+        took = row.lanes[best.id].median
+        return f"{format_bytes(took)} of {row.label}" if took > GRAIN_BYTES else ""
+    return f"{_times_told(more)} the {row.label}"
+
+
+def _gains(rows: Iterable[MeasureRow], best: LaneFindings, other: LaneFindings) -> list[str]:
+    """What the quickest takes far less of, the two that are farthest apart."""
+    found = []
+    for row in rows:
+        less = _times(row, best, other)
+        if less is None or less < _MUCH_LESS:
+            continue
+        if (row.key in _COSTS[1:] and row.key != "cpu_total") or row.key.startswith("counter."):
+            found.append((less, f"{_part_told(less)} the {row.label}"))
+    return [told for _, told in sorted(found, key=lambda one: -one[0])[:2]]
 
 
 def _times(row: MeasureRow, lane: LaneFindings, other: LaneFindings) -> float | None:

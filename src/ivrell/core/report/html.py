@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import jinja2
+from markdown_it import MarkdownIt
+from markupsafe import Markup
 
 from ivrell.core.comparison.edit import settings_text
 from ivrell.core.comparison.model import Comparison
@@ -68,6 +70,18 @@ def _measure_words(row: MeasureRow, value: float) -> str:
     return measure_of(row).words(value)
 
 
+def _markdown(text: str) -> Markup:
+    """A note's Markdown as HTML; HTML that stands in it is shown and not carried out."""
+    rendered: str = _reader().render(text)
+    return Markup(rendered)
+
+
+@lru_cache(maxsize=1)
+def _reader() -> MarkdownIt:
+    # No links to scripts, no HTML of its own: a note may come with somebody else's file.
+    return MarkdownIt("js-default").disable("image")
+
+
 @lru_cache(maxsize=1)
 def _template() -> jinja2.Template:
     loader = jinja2.PackageLoader("ivrell.core.report", "")
@@ -76,7 +90,7 @@ def _template() -> jinja2.Template:
     )
     environment.filters.update(
         seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=times_faster,
-        measure=_measure_words,
+        measure=_measure_words, markdown=_markdown,
     )  # fmt: skip
     environment.globals["counted"] = counted
     return environment.get_template("report.html")

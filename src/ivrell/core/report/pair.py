@@ -86,7 +86,8 @@ def pair_findings(
         code=code,
         lines_changed=lines_changed(code),
         agreement=_agreement(comparison, answers, found.point, base, lane),
-        typical=(_typical(first), _typical(second)),
+        base_run=_typical(first),
+        lane_run=_typical(second),
     )
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.records.findings import LaneFindings, PairRatio, Ratio, Staircase, Step
+from ivrell.core.records.findings import LaneFindings, PairRatio, Ratio, Staircase, StairStep
 from ivrell.core.report.code_diff import code_diff, lines_changed
 
 
@@ -75,7 +75,7 @@ def _step(
     above: LaneFindings | None,
     lane: LaneFindings,
     ratios: Mapping[tuple[str, str], Ratio],
-) -> Step:
+) -> StairStep:
     took = lane.elapsed.median if lane.elapsed else None
     gain = ratios.get((above.id, lane.id)) if above else None
     changed, saved = 0, None
@@ -86,7 +86,7 @@ def _step(
             saved = (above.elapsed.median - took) / first.elapsed.median / changed
     target = comparison.targets.elapsed
     meets = lane.trusted and took is not None and target is not None and took <= target
-    return Step(
+    return StairStep(
         lane=lane.id,
         name=lane.name,
         elapsed_s=took,

@@ -162,7 +162,12 @@ class ComparisonViewSet(viewsets.ViewSet):
             [one.model_dump(exclude_defaults=True) for one in some]
             for some in (given.notes, given.claims)
         )
-        return self._change(id, lambda text: edit.set_remarks(text, notes, claims))
+        with transaction.atomic():
+            record = get_object_or_404(Comparison.objects.select_for_update(), pk=id)
+            record.put_text(edit.set_remarks(record.text, notes, claims))
+            # What is said of figures makes none of them old: the time of change stays.
+            record.save(update_fields=["text"])
+        return self._shown(record)
 
     @extend_schema(request=shapes.Board, responses=shapes.ComparisonShape)
     @action(detail=True, methods=["put"], url_path="board")

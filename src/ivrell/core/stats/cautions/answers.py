@@ -106,8 +106,10 @@ def random_answer(scene: Scene) -> Iterator[Caution]:
     if scene.comparison is None or scene.comparison.answer.statistics is not None:
         return
     for lane in scene.lanes:
+        # Rows in another order, or sums in another, are other answers that agree all the same.
+        agrees = lane.agreement is None or (lane.agreement.agrees and not lane.agreement.unstable)
         prints = lane.agreement.fingerprints if lane.agreement else {}
-        if len(prints) >= _RANDOM and len(prints) == sum(prints.values()):
+        if not agrees and len(prints) >= _RANDOM and len(prints) == sum(prints.values()):
             yield caution(
                 "random answer",
                 f"{lane.name} gave another answer in each of {len(prints)} runs, and rows alone "

@@ -12,6 +12,7 @@ _OUTSIDE = 0.1
 _OUTSIDE_S = 0.05
 _TEXT = ("csv", "csv.gz", "csv.zst", "jsonl", "fixed")
 _FAR_LARGER = 10
+_NAMED = 3
 
 
 def _input(lane: LaneFindings) -> str:
@@ -30,7 +31,10 @@ def unlike_inputs(scene: Scene) -> Iterator[Caution]:
             by_input.setdefault(_input(lane), []).append(lane.name)
     if len(by_input) < 2:
         return
-    told = [f"{_listed(names)} read {what}" for what, names in by_input.items()]
+    told = [
+        f"{_listed(names)} {'reads' if len(names) == 1 else 'read'} {what}"
+        for what, names in by_input.items()
+    ]
     spent: dict[str, float] = {}
     for table in scene.made_here():
         if table.form in DATABASES:
@@ -128,4 +132,6 @@ def fits_the_cache(scene: Scene) -> Iterator[Caution]:
 
 
 def _listed(names: list[str]) -> str:
+    if len(names) > _NAMED:
+        names = [*names[: _NAMED - 1], f"{len(names) - _NAMED + 1} others"]
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

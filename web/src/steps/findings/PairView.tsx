@@ -1,0 +1,374 @@
+/** Two lanes held against each other: what differs in figures, in time by stages, and in code. */
+import { SwapOutlined } from "@ant-design/icons";
+import { Button, Select } from "antd";
+import { useState } from "react";
+import type { Claim, Comparison, Findings, Lane, PairFindings, Trial } from "../../api/client";
+import { usePair, useRun } from "../../api/queries";
+import { timesLess } from "../../lanes/cells";
+import { Glyph, laneColour } from "../../lanes/mark";
+import { verdictWord } from "../../lanes/words";
+import { RunCurve } from "../../plot/RunCurve";
+import { Figure } from "../../ui/Figure";
+import { inUnit } from "../../ui/measureWords";
+import { Trouble } from "../../ui/Trouble";
+import { plural, seconds, times } from "../../ui/units";
+import { useWidth } from "../../ui/useWidth";
+import type { View } from "../../ui/view";
+import { ExplainedPanel } from "../approaches/ExplainedPanel";
+import { Notes, Pin } from "./Remarks";
+
+type Props = {
+  comparison: Comparison;
+  trial: Trial;
+  findings: Findings;
+  base: string;
+  lane: string;
+  view: View;
+};
+
+export default function PairView({ comparison, trial, findings, base, lane, view }: Props) {
+  const pair = usePair(trial.id, view.point, base, lane);
+  const options = findings.lanes.map((one) => ({ value: one.id, label: one.name }));
+  const place = (id: string) => comparison.marks[id] ?? 0;
+  const choose = (label: string, value: string, other: string, part: "base" | "lane") => (
+    <span className="row">
+      <Glyph place={place(value)} size={16} />
+      <Select
+        size="small"
+        variant="underlined"
+        aria-label={label}
+        popupMatchSelectWidth={false}
+        value={value}
+        options={options.filter((option) => option.value !== other)}
+        onChange={(id: string) => view.set({ [part]: id })}
+      />
+    </span>
+  );
+  return (
+    <div className="pair" data-testid="pair">
+      <div className="row pair-head">
+        {choose("Lane in view", lane, base, "lane")}
+        <span className="quiet">against</span>
+        {choose("Held against", base, lane, "base")}
+        <Button
+          size="small"
+          type="text"
+          icon={<SwapOutlined />}
+          aria-label="The other way round"
+          onClick={() => view.set({ base: lane, lane: base })}
+        />
+      </div>
+      <Trouble error={pair.error} />
+      {pair.data && (
+        <Found comparison={comparison} trial={trial} findings={findings} pair={pair.data} />
+      )}
+    </div>
+  );
+}
+
+type FoundProps = { comparison: Comparison; trial: Trial; findings: Findings; pair: PairFindings };
+
+function Found({ comparison, trial, findings, pair }: FoundProps) {
+  const place = (id: string) => comparison.marks[id] ?? 0;
+  const marks = { base: place(pair.base), lane: place(pair.lane) };
+  const claim = claimOf(pair, findings);
+  return (
+    <>
+      <p className="conclusion" data-testid="pair-words">
+        {pair.words.join(" ")}
+      </p>
+      <div className="row">
+        {claim && <Pin comparison={comparison} claim={claim} />}
+        <Agreed pair={pair} />
+      </div>
+      <div className="pair-grid">
+        <section>
+          <h3>Where the time goes</h3>
+          <StagePairs pair={pair} marks={marks} />
+          <h3>How the run nearest to the median went</h3>
+          <Curves trial={trial} pair={pair} marks={marks} />
+        </section>
+        <section>
+          <h3>Every measure</h3>
+          <MeasurePairs pair={pair} marks={marks} />
+        </section>
+      </div>
+      <section>
+        <h3>
+          The code <span className="faint small">{plural(pair.lines_changed, "line")} changed</span>
+        </h3>
+        <Code pair={pair} />
+      </section>
+      <Plans comparison={comparison} pair={pair} />
+      <h3>Notes on this pair</h3>
+      <Notes comparison={comparison} subject={{ pair: [pair.base, pair.lane] }} />
+    </>
+  );
+}
+
+/** The pair's result as a claim; none where nothing is told apart. */
+function claimOf(pair: PairFindings, findings: Findings): Claim | null {
+  const ratio = pair.ratio;
+  if (!ratio || (ratio.verdict !== "faster" && ratio.verdict !== "slower")) return null;
+  const faster = ratio.verdict === "faster";
+  const [lower, higher] = faster ? [pair.lane, pair.base] : [pair.base, pair.lane];
+  const [quick, slow] = faster
+    ? [pair.lane_name, pair.base_name]
+    : [pair.base_name, pair.lane_name];
+  const factor = faster ? ratio.value : 1 / ratio.value;
+  return {
+    text: `${quick} is ${times(factor)} times faster than ${slow}`,
+    lower,
+    higher,
+    measure: "elapsed",
+    where: { ...findings.point } as Claim["where"],
+    conditions: findings.conditions
+      .filter((told) => !Object.keys(findings.point).some((knob) => told.startsWith(`${knob} `)))
+      .join(", "),
+    factor,
+  };
+}
+
+function Agreed({ pair }: { pair: PairFindings }) {
+  const found = pair.agreement;
+  if (!found) {
+    return (
+      <span className="small faint">
+        The two answers were not held against each other: one gave none, or they are too large.
+      </span>
+    );
+  }
+  return (
+    <span className={`small ${found.agrees ? "quiet" : "bad"}`} data-testid="pair-agreement">
+      {found.agrees
+        ? `Both give the same answer (${verdictWord({ verdict: found.verdict })}, ${plural(found.rows ?? 0, "row")}).`
+        : `Their answers differ: ${found.reasons.join("; ")}.`}
+    </span>
+  );
+}
+
+type Marks = { base: number; lane: number };
+type Part = { pair: PairFindings; marks: Marks };
+
+function StagePairs({ pair, marks }: Part) {
+  const [ref, width] = useWidth<HTMLDivElement>(460);
+  const most = Math.max(...pair.stages.map((s) => Math.max(s.base_s ?? 0, s.lane_s ?? 0)), 1e-9);
+  if (!pair.stages.length) {
+    return (
+      <p className="small quiet">
+        Neither names stages. With “with stage("…"):” in both, the gain is told part by part.
+      </p>
+    );
+  }
+  const left = 132;
+  const bar = (value: number) => ((width - left - 70) * value) / most;
+  const row = 46;
+  return (
+    <div ref={ref}>
+      <Figure
+        title={`Stages of ${pair.lane_name} against ${pair.base_name}`}
+        head={["stage", `${pair.base_name} (s)`, `${pair.lane_name} (s)`]}
+        rows={pair.stages.map((s) => [s.name ?? "outside all stages", s.base_s, s.lane_s])}
+      >
+        <svg width={width} height={row * pair.stages.length} role="img" aria-label="Stages of both">
+          {pair.stages.map((stage, i) => {
+            const unmatched = stage.base_s === null || stage.lane_s === null;
+            return (
+              <g key={stage.name ?? ""} transform={`translate(0,${i * row})`}>
+                <text className="stage-name" x={0} y={18}>
+                  {stage.name ?? "outside all stages"}
+                </text>
+                {unmatched && (
+                  <text className="axis-word" x={0} y={33}>
+                    unmatched
+                  </text>
+                )}
+                {[stage.base_s, stage.lane_s].map((value, j) => {
+                  if (value === null) return null;
+                  const mark = j === 0 ? marks.base : marks.lane;
+                  return (
+                    <g key={j} transform={`translate(${left},${6 + j * 17})`}>
+                      <rect width={Math.max(1, bar(value))} height={13} fill={laneColour(mark)} />
+                      <text className="axis-word" x={bar(value) + 6} y={11}>
+                        {seconds(value)}
+                      </text>
+                    </g>
+                  );
+                })}
+              </g>
+            );
+          })}
+        </svg>
+      </Figure>
+    </div>
+  );
+}
+
+function Curves({ trial, pair, marks }: Part & { trial: Trial }) {
+  const [ref, width] = useWidth<HTMLDivElement>(460);
+  const base = useRun(trial.id, pair.base_run).data;
+  const lane = useRun(trial.id, pair.lane_run).data;
+  const samples = (run: typeof base) =>
+    (run?.curve ?? []).map((sample) => ({
+      t: sample.t_s,
+      cpu: sample.cpu_s,
+      memory: sample.memory_bytes - (run?.start_memory_bytes ?? sample.memory_bytes),
+    }));
+  const [of, against] = [samples(lane), samples(base)];
+  const [drawn, shadow, mark, name] =
+    of.length > 1
+      ? [of, against, marks.lane, pair.lane_name]
+      : [against, of, marks.base, pair.base_name];
+  if (drawn.length < 2) {
+    return <p className="small faint">Both are too short for a curve: samples are 25 ms apart.</p>;
+  }
+  const known = [base, lane].every((run) => run?.start_memory_bytes != null);
+  const rows = [
+    ...against.map((s) => [pair.base_name, s.t, s.cpu, s.memory]),
+    ...of.map((s) => [pair.lane_name, s.t, s.cpu, s.memory]),
+  ];
+  return (
+    <div ref={ref}>
+      <Figure
+        title={`Curves of ${pair.lane_name} over ${pair.base_name}`}
+        head={["lane", "seconds", "CPU seconds so far", "bytes above the start"]}
+        rows={rows}
+      >
+        <RunCurve
+          curve={drawn}
+          shadow={shadow}
+          colour={laneColour(mark)}
+          width={width}
+          height={150}
+          withMemory={known && !lane?.several_processes && !base?.several_processes}
+        />
+      </Figure>
+      <p className="small faint">
+        In colour {name}, behind it in grey{" "}
+        {name === pair.lane_name ? pair.base_name : pair.lane_name}.
+      </p>
+    </div>
+  );
+}
+
+function MeasurePairs({ pair, marks }: Part) {
+  return (
+    <div className="measures-scroll" tabIndex={0} role="region" aria-label="Measures of both">
+      <table className="plain">
+        <thead>
+          <tr>
+            <th>measure</th>
+            <th className="number">
+              <Glyph place={marks.base} size={12} /> {pair.base_name}
+            </th>
+            <th className="number">
+              <Glyph place={marks.lane} size={12} /> {pair.lane_name}
+            </th>
+            <th className="number">ratio</th>
+            <th>verdict</th>
+          </tr>
+        </thead>
+        <tbody>
+          {pair.measures.map((row) => {
+            const ratio = row.ratio;
+            const apart = ratio && ["faster", "slower", "less", "more"].includes(ratio.verdict);
+            return (
+              <tr key={row.key} data-testid={`pair-${row.key}`}>
+                <td>{row.label}</td>
+                <td className="number">{inUnit(row.unit, row.base.median)}</td>
+                <td className="number">{inUnit(row.unit, row.lane.median)}</td>
+                <td className="number">
+                  {ratio ? (apart ? timesLess(ratio) : times(ratio.value)) : "–"}
+                  {ratio?.low != null && ratio.high != null && ratio.low !== ratio.high && (
+                    <span className="small faint">
+                      {" "}
+                      {times(Math.min(ratio.low, ratio.high), 2)} to{" "}
+                      {times(Math.max(ratio.low, ratio.high), 2)}
+                    </span>
+                  )}
+                </td>
+                <td className={apart ? "" : "small faint"}>{ratio?.verdict ?? "one is nought"}</td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+const NEAR = 3;
+
+/** The difference of the two codes; long stretches that are the same are folded. */
+function Code({ pair }: { pair: PairFindings }) {
+  const [whole, setWhole] = useState(false);
+  const changed = pair.code.map((line) => line.kind !== "same");
+  const near = (i: number) =>
+    changed.slice(Math.max(0, i - NEAR), i + NEAR + 1).some(Boolean) || whole;
+  const shown = pair.code.map((line, i) => ({ line, i })).filter(({ i }) => near(i));
+  const folded = pair.code.length - shown.length;
+  return (
+    <>
+      <div className="code-diff" tabIndex={0} role="region" aria-label="Difference of the code">
+        <table>
+          <tbody>
+            {shown.map(({ line, i }) => (
+              <tr key={i} className={line.kind}>
+                <td className="line-number">{line.base_line ?? ""}</td>
+                <td className="line-number">{line.lane_line ?? ""}</td>
+                <td className="sign" aria-label={line.kind}>
+                  {line.kind === "added" ? "+" : line.kind === "removed" ? "−" : ""}
+                </td>
+                <td>
+                  <pre>{line.text || " "}</pre>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {(folded > 0 || whole) && (
+        <Button size="small" type="link" onClick={() => setWhole(!whole)}>
+          {whole ? "Only what differs" : `Show ${plural(folded, "more line")} that both have`}
+        </Button>
+      )}
+    </>
+  );
+}
+
+/** The engines' own accounts side by side, asked for when wanted. */
+function Plans({ comparison, pair }: { comparison: Comparison; pair: PairFindings }) {
+  const [open, setOpen] = useState(false);
+  const [rows, setRows] = useState(1000);
+  const lanes = [pair.base, pair.lane]
+    .map((id) => comparison.lanes.find((lane) => lane.id === id))
+    .filter((lane): lane is Lane => lane?.language === "sql");
+  if (!lanes.length) return null;
+  return (
+    <section>
+      <h3>
+        <Button size="small" type="link" aria-expanded={open} onClick={() => setOpen(!open)}>
+          {open ? "Hide how the engines carry them out" : "How the engines carry them out"}
+        </Button>
+      </h3>
+      {open && (
+        <div className="pair-grid">
+          {lanes.map((lane) => (
+            <section key={lane.id} aria-label={`How ${lane.name} is carried out`}>
+              <h4>
+                <Glyph place={comparison.marks[lane.id] ?? 0} size={13} /> {lane.name}
+              </h4>
+              <ExplainedPanel
+                comparison={comparison.id}
+                lane={lane}
+                rows={rows}
+                onRows={setRows}
+                beforeTry={() => Promise.resolve()}
+              />
+            </section>
+          ))}
+        </div>
+      )}
+    </section>
+  );
+}
