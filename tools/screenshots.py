@@ -100,6 +100,22 @@ def main() -> None:
             browser.by_id(button).click()
             browser.until(lambda shown=shown: browser.all(shown), 60)
             shoot(browser, name)
+        tolls = demo["post-tolls"]
+        browser.open(f"{ivrell.address}/comparisons/{tolls}/trial")
+        browser.launch(tolls, {"rounds": 5, "warm_ups": 1})
+        browser.open(f"{ivrell.address}/comparisons/{tolls}/trial")
+        while not browser.by_id("live-state").text.startswith("done"):
+            time.sleep(QUIET_S)
+        for name, view in (
+            ("steps", "show=steps&cols=elapsed,counter.log%20flushes,counter.commits"),
+            ("pair", "show=pair&base=each&lane=copied"),
+        ):
+            browser.open(f"{ivrell.address}/comparisons/{tolls}/findings?{view}")
+            browser.find(".stairs-table, .pair-grid")
+            browser.driver.execute_script(
+                "document.querySelector('.views').scrollIntoView({block: 'start'})"
+            )
+            shoot(browser, name)
         browser.driver.execute_script("localStorage.setItem('ivrell-theme', 'dark')")
         browser.open(f"{at}/findings?trial=1")
         shoot(browser, "findings-dark")

@@ -50,11 +50,21 @@ class Unlike(unittest.TestCase):
         self.assertEqual(words(none, of(0.5, id="c", answer_rows=0)), [])
 
     def test_work_before_the_clock(self):
-        lean, busy = of(1.0, start=0.1), of(0.2, id="b", name="B", start=0.9)
+        lean, busy = (
+            of(1.0, start=0.1, least_start=0.1),
+            of(0.2, id="b", name="B", start=0.9, least_start=0.9),
+        )
         self.assertEqual(words(lean, busy), ["work outside the clock"])
         # Another engine's libraries are no hidden work; nor is a twentieth of the run.
-        self.assertEqual(words(lean, of(0.2, id="b", engine="pandas", start=0.9)), [])
-        self.assertEqual(words(of(10.0, start=0.1), of(10.0, id="b", start=0.6)), [])
+        self.assertEqual(
+            words(lean, of(0.2, id="b", engine="pandas", start=0.9, least_start=0.9)), []
+        )
+        self.assertEqual(
+            words(
+                of(10.0, start=0.1, least_start=0.1), of(10.0, id="b", start=0.6, least_start=0.6)
+            ),
+            [],
+        )
 
     def test_data_that_fits_the_cache_while_more_is_asked_about(self):
         made = [MadeTable(table="readings", form="csv", rows=300, size_bytes=9000, seconds=0.1,

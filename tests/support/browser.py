@@ -138,16 +138,21 @@ class Browser:
             path,
         )
 
-    def launch(self, comparison: int, plan: dict[str, Any]) -> int:
-        """Launch a trial with a plan that the page need not offer; the status of the answer."""
+    def send(self, method: str, path: str, body: dict[str, Any]) -> tuple[int, Any]:
+        """Send what the page need not offer; the status and what the API answers."""
         script = (
-            "const [path, plan, done] = arguments;"
+            "const [method, path, body, done] = arguments;"
             "const csrf = /ivrell_csrf_\\d*=([^;]+)/.exec(document.cookie)[1];"
             "const headers = { 'Content-Type': 'application/json', 'X-CSRFToken': csrf };"
-            "fetch(path, { method: 'POST', headers, body: plan }).then((a) => done(a.status))"
+            "fetch(path, { method, headers, body })"
+            ".then(async (answer) => done([answer.status, await answer.json()]))"
         )
-        path = f"/api/comparisons/{comparison}/launch/"
-        return int(self.driver.execute_async_script(script, path, json.dumps(plan)))
+        status, told = self.driver.execute_async_script(script, method, path, json.dumps(body))
+        return int(status), told
+
+    def launch(self, comparison: int, plan: dict[str, Any]) -> int:
+        """Launch a trial with a plan that the page need not offer; the status of the answer."""
+        return self.send("POST", f"/api/comparisons/{comparison}/launch/", plan)[0]
 
     def complaints(self) -> list[str]:
         """Errors in the console since the last call, but for input that the server refused:

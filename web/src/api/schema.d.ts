@@ -2383,6 +2383,11 @@ export interface components {
              * @default null
              */
             start: number | null;
+            /**
+             * Least Start
+             * @default null
+             */
+            least_start: number | null;
             /** @default null */
             elapsed: components["schemas"]["Summary"] | null;
             /** @default null */

@@ -1,5 +1,5 @@
 /** What the keyboard can do, and the sheet that says so. */
-import { Modal } from "antd";
+import { Drawer } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Trial, TrialLine } from "../api/client";
@@ -24,7 +24,7 @@ const SHEET: [string, string][] = [
 /** Whether a key is typed into something, and so no shortcut. */
 function typed(event: KeyboardEvent): boolean {
   const at = event.target as HTMLElement | null;
-  const taken = at?.closest("input, textarea, select, [contenteditable], .ant-modal, .ant-select");
+  const taken = at?.closest("input, textarea, select, [contenteditable], .ant-select");
   return !!taken || event.ctrlKey || event.metaKey || event.altKey;
 }
 
@@ -63,7 +63,7 @@ export function Shortcuts({ comparison, trial, trials }: Props) {
     return () => window.removeEventListener("keydown", onKey);
   }, [comparison, navigate, search, trial, trials, view]);
   return (
-    <Modal open={open} footer={null} onCancel={() => setOpen(false)} title="Keys">
+    <Drawer open={open} mask={false} size={460} onClose={() => setOpen(false)} title="Keys">
       <table className="plain" data-testid="keys">
         <tbody>
           {SHEET.map(([keys, what]) => (
@@ -76,6 +76,6 @@ export function Shortcuts({ comparison, trial, trials }: Props) {
           ))}
         </tbody>
       </table>
-    </Modal>
+    </Drawer>
   );
 }

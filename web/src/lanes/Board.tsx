@@ -1,5 +1,5 @@
 /** The lanes board: a row a lane, a column a measure, one shared axis a column. */
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { BoardColumn, Comparison, Findings, LaneFindings } from "../api/client";
 import { BANDS, linearTimeScale, type Scale, TimeTicks, timeScale } from "../plot/time";
 import { seconds, trimmed } from "../ui/units";
@@ -136,6 +136,15 @@ export function Board(props: Props) {
 /** The right edge of a heading: dragged, or moved by arrow keys, it sets the column's width. */
 function Edge(props: { label: string; width: number; onWidth: (width: number) => void }) {
   const { label, width, onWidth } = props;
+  // Keys come quicker than a new width is drawn.
+  const wanted = useRef(width);
+  useEffect(() => {
+    wanted.current = width;
+  }, [width]);
+  const step = (by: number) => {
+    wanted.current += by;
+    onWidth(wanted.current);
+  };
   const begin = (event: React.PointerEvent<HTMLSpanElement>) => {
     const from = event.clientX;
     const edge = event.currentTarget;
@@ -156,8 +165,8 @@ function Edge(props: { label: string; width: number; onWidth: (width: number) =>
       aria-valuenow={Math.round(width)}
       onPointerDown={begin}
       onKeyDown={(event) => {
-        if (event.key === "ArrowRight") onWidth(width + STEP);
-        if (event.key === "ArrowLeft") onWidth(width - STEP);
+        if (event.key === "ArrowRight") step(STEP);
+        if (event.key === "ArrowLeft") step(-STEP);
       }}
     />
   );

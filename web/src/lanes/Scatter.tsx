@@ -35,7 +35,7 @@ export function spots(x: MeasureRow, y: MeasureRow, lanes: LaneFindings[]): Spot
   }));
 }
 
-const HEIGHT = 420;
+const HEIGHT = 360;
 const PAD = { left: 74, right: 24, top: 16, bottom: 44 };
 const LINE = 15;
 
@@ -165,8 +165,13 @@ function axis(values: number[], range: [number, number]) {
 /** Some six ticks of an axis. */
 function ticksOf(scale: ReturnType<typeof axis>): number[] {
   const found = scale.ticks(6);
-  const every = Math.ceil(found.length / 7);
-  return found.filter((_, i) => i % every === 0);
+  const [low = 1, high = 10] = scale.domain();
+  if (low <= 0) return found;
+  const decades = Math.log10(high / low);
+  const wanted = decades > 3 ? [1] : decades > 1.2 ? [1, 2, 5] : [1, 2, 3, 4, 5, 6, 8];
+  return found.filter((t) =>
+    wanted.includes(Math.round(t / 10 ** Math.floor(Math.log10(t) + 1e-9))),
+  );
 }
 
 type Label = { x: number; y: number; end: boolean };

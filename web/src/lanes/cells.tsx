@@ -308,7 +308,11 @@ export function moreRounds(ratio: Ratio): string {
     ratio.rounds_more === null
       ? ""
       : `; about ${plural(ratio.rounds_more, "more round")} would tell`;
-  return `${span}${more}`;
+  const alone = ratio.low !== null && ratio.high !== null && (ratio.low > 1 || ratio.high < 1);
+  const family = alone
+    ? "; alone this would tell, but among so many pairs of lanes one like it is found by chance"
+    : "";
+  return `${span}${family}${more}`;
 }
 
 export function AnswerCell({ lane }: CellProps) {

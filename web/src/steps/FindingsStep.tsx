@@ -94,7 +94,7 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
           Measured at {findings.conditions.join(" · ")}
         </p>
       )}
-      <Cautions findings={findings} />
+      <Cautions findings={findings} brief={view.show !== null} />
       <Claims comparison={comparison} judged={findings.claims} />
       <Views comparison={comparison} trial={trial} findings={findings} lanes={lanes} view={view} />
       <Notes comparison={comparison} subject={null} />
@@ -159,7 +159,8 @@ const REACH: Record<Findings["cautions"][number]["reach"], string> = {
   aside: "good to know",
 };
 
-function Cautions({ findings }: { findings: Findings }) {
+/** `brief` leaves the room to a view that has more to show. */
+function Cautions({ findings, brief }: { findings: Findings; brief: boolean }) {
   const [all, setAll] = useState(false);
   const found = findings.cautions;
   if (!found.length) {
@@ -169,7 +170,9 @@ function Cautions({ findings }: { findings: Findings }) {
       </p>
     );
   }
-  const shown = all ? found : found.slice(0, SHOWN_CAUTIONS);
+  const first = brief ? 0 : SHOWN_CAUTIONS;
+  const shown = all ? found : found.slice(0, first);
+  const grave = found.filter((caution) => caution.reach === "winner").length;
   return (
     <ul className="cautions" data-testid="cautions">
       {shown.map((caution) => (
@@ -179,10 +182,14 @@ function Cautions({ findings }: { findings: Findings }) {
           <span className="hint">{caution.hint}</span>
         </li>
       ))}
-      {found.length > SHOWN_CAUTIONS && (
+      {found.length > first && (
         <li>
           <button className="text" onClick={() => setAll(!all)}>
-            {all ? "show fewer" : `${plural(found.length - SHOWN_CAUTIONS, "more caution")}`}
+            {all
+              ? "show fewer"
+              : brief
+                ? `${plural(found.length, "caution")}${grave ? `, ${grave} of which could change the winner` : ""}`
+                : plural(found.length - first, "more caution")}
           </button>
         </li>
       )}

@@ -32,12 +32,20 @@ export function applyMode(): void {
 const COLOURS = {
   light: {
     ink: "#1c2740",
+    faint: "#5f6982",
     accent: "#28518f",
     sheet: "#fffdf9",
     ground: "#f8f5ee",
     line: "#ddd5c5",
   },
-  dark: { ink: "#e8e3d6", accent: "#8fb4ee", sheet: "#191e29", ground: "#12161f", line: "#343c4d" },
+  dark: {
+    ink: "#e8e3d6",
+    faint: "#9aa1b2",
+    accent: "#8fb4ee",
+    sheet: "#191e29",
+    ground: "#12161f",
+    line: "#343c4d",
+  },
 };
 
 export function antd(current: Mode): ThemeConfig {
@@ -50,6 +58,7 @@ export function antd(current: Mode): ThemeConfig {
       colorLink: c.accent,
       colorText: c.ink,
       colorTextBase: c.ink,
+      colorTextPlaceholder: c.faint,
       colorBgBase: c.sheet,
       colorBgContainer: c.sheet,
       colorBgElevated: c.sheet,

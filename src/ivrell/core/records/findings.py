@@ -172,6 +172,7 @@ class LaneFindings(BaseModel):
     code_lines: int
     answer_rows: int | None = None
     start: float | None = None
+    least_start: float | None = None
     elapsed: Summary | None = None
     cpu_user: Summary | None = None
     cpu_system: Summary | None = None

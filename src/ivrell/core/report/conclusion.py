@@ -1,6 +1,6 @@
 """The result in words: who wins, at what cost, who is good enough, and under what conditions."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from ivrell.core.comparison.model import Targets
@@ -110,13 +110,13 @@ def tradeoff(result: Result) -> str:
     if not (costs or gains or level):
         return ""
     # The conclusion has told already how much quicker than the baseline it is.
-    text = "That is" if base else f"{_times_told(ratio.value)} as fast as {other.name}"
-    parts = ["with the same CPU time"] if level else []
-    if costs:
-        parts.append(f"for {_joined(costs)}")
+    text = "It takes" if base else f"{_times_told(ratio.value)} as fast as {other.name}, it takes"
+    parts = ["the same CPU time"] if level else []
+    parts += costs
+    told = _joined(parts) if parts else ""
     if gains:
-        parts.append(f"{'but ' if costs else ''}with {_joined(gains)}")
-    text = f"{text} {', '.join(parts)}."
+        told += f"{', but ' if told else ''}{_joined(gains)}"
+    text = f"{text} {told}."
     return text[0].upper() + text[1:]
 
 
@@ -191,12 +191,12 @@ def _meets(lane: LaneFindings, targets: Targets) -> bool:
     )
 
 
-def conditions_told(result: Result, engines: Mapping[str, str]) -> list[str]:
+def conditions_told(result: Result, versions: Sequence[str]) -> list[str]:
     """On what the result rests, one thing a text: knobs, cache and threads among them, the machine,
     the versions of what ran.
 
     Args:
-        engines: versions of what each lane's engine needs, in words, by engine.
+        versions: of what the lanes' engines and code use, each in words.
     """
     machine = result.machine
     knobs = [
@@ -207,8 +207,6 @@ def conditions_told(result: Result, engines: Mapping[str, str]) -> list[str]:
     where = [f"{cores}{f' of {machine.processor}' if machine.processor else ''}"]
     if machine.memory_bytes:
         where.append(f"{format_bytes(machine.memory_bytes)} of memory")
-    used = {lane.engine for lane in result.ranked}
-    versions = [words for engine, words in engines.items() if engine in used and words]
     return [*knobs, *where, *([f"Python {machine.python}"] if machine.python else []), *versions]
 
 

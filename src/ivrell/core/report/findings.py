@@ -89,7 +89,7 @@ def findings(
         conclusion=conclusion(result),
         tradeoff=tradeoff(result),
         target=targets_told(result),
-        conditions=conditions_told(result, _versions(machine)),
+        conditions=conditions_told(result, _versions(comparison, lanes, machine)),
         lanes=lanes,
         ranking=ranked,
         cautions=cautions(
@@ -123,12 +123,18 @@ def _leaders(result: Result) -> list[str]:
     return [best.id, *level]
 
 
-def _versions(machine: Machine) -> dict[str, str]:
-    """Versions of what each engine needs, in words, by engine."""
-    return {
-        name: ", ".join(f"{package} {version}" for package, version in engine.versions.items())
-        for name, engine in machine.engines.items()
-    }
+def _versions(comparison: Comparison, lanes: Sequence[LaneFindings], machine: Machine) -> list[str]:
+    """What the lanes ran on: of engines what they are made of, of libraries those that the code of
+    a lane names."""
+    found: dict[str, None] = {}
+    for lane in lanes:
+        approach = comparison.approach_called(lane.id)
+        engine, text = machine.engines.get(lane.engine), approach.text()
+        library = ENGINES[lane.engine].language == "python"
+        for package, version in (engine.versions if engine else {}).items():
+            if package in text if library else package != "pyarrow":
+                found[f"{package} {version}"] = None
+    return list(found)
 
 
 def _ratio(
@@ -178,6 +184,7 @@ def _lane(
         code_lines=code_lines(approach.text(), ENGINES[approach.engine].language),
         answer_rows=next((run.answer_rows for run in counted), None),
         start=middle(lambda run: run.start_s),
+        least_start=min((run.start_s for run in counted if run.start_s is not None), default=None),
         elapsed=_summed_up("elapsed", counted),
         cpu_user=_summed_up("cpu_user", counted),
         cpu_system=_summed_up("cpu_system", counted),

@@ -171,7 +171,8 @@ def _words(
         for row in _telling(measures)
     ]
     if told_counters:
-        words.append(f"{'; '.join(told_counters)}.")
+        told = "; ".join(told_counters)
+        words.append(f"{told[0].upper()}{told[1:]}.")
     return words
 
 

@@ -2,9 +2,17 @@
 import { SwapOutlined } from "@ant-design/icons";
 import { Button, Select } from "antd";
 import { useState } from "react";
-import type { Claim, Comparison, Findings, Lane, PairFindings, Trial } from "../../api/client";
+import type {
+  Claim,
+  Comparison,
+  Findings,
+  Lane,
+  PairFindings,
+  Ratio,
+  Trial,
+} from "../../api/client";
 import { usePair, useRun } from "../../api/queries";
-import { timesLess } from "../../lanes/cells";
+import { moreRounds } from "../../lanes/cells";
 import { Glyph, laneColour } from "../../lanes/mark";
 import { verdictWord } from "../../lanes/words";
 import { RunCurve } from "../../plot/RunCurve";
@@ -264,36 +272,53 @@ function MeasurePairs({ pair, marks }: Part) {
             <th className="number">
               <Glyph place={marks.lane} size={12} /> {pair.lane_name}
             </th>
-            <th className="number">ratio</th>
-            <th>verdict</th>
+            <th>compared</th>
           </tr>
         </thead>
         <tbody>
-          {pair.measures.map((row) => {
-            const ratio = row.ratio;
-            const apart = ratio && ["faster", "slower", "less", "more"].includes(ratio.verdict);
-            return (
+          {pair.measures
+            .filter((row) => row.base.median !== 0 || row.lane.median !== 0)
+            .map((row) => (
               <tr key={row.key} data-testid={`pair-${row.key}`}>
                 <td>{row.label}</td>
                 <td className="number">{inUnit(row.unit, row.base.median)}</td>
                 <td className="number">{inUnit(row.unit, row.lane.median)}</td>
-                <td className="number">
-                  {ratio ? (apart ? timesLess(ratio) : times(ratio.value)) : "–"}
-                  {ratio?.low != null && ratio.high != null && ratio.low !== ratio.high && (
-                    <span className="small faint">
-                      {" "}
-                      {times(Math.min(ratio.low, ratio.high), 2)} to{" "}
-                      {times(Math.max(ratio.low, ratio.high), 2)}
-                    </span>
-                  )}
+                <td>
+                  <Compared ratio={row.ratio} />
                 </td>
-                <td className={apart ? "" : "small faint"}>{ratio?.verdict ?? "one is nought"}</td>
               </tr>
-            );
-          })}
+            ))}
         </tbody>
       </table>
     </div>
+  );
+}
+
+/** A ratio in words with its interval, or why there is none. */
+function Compared({ ratio }: { ratio: Ratio | null }) {
+  if (!ratio) return <span className="small faint">one is nought</span>;
+  const apart = ["faster", "slower", "less", "more"].includes(ratio.verdict);
+  const [low, high] = [ratio.low, ratio.high];
+  const turned = apart && ratio.value < 1;
+  const bounds =
+    low === null || high === null || low === high
+      ? null
+      : turned
+        ? [1 / high, 1 / low]
+        : [low, high];
+  return (
+    <>
+      {apart ? (
+        <strong>{`${times(turned ? 1 / ratio.value : ratio.value)}× ${ratio.verdict}`}</strong>
+      ) : (
+        <span className="small quiet" title={moreRounds(ratio)}>
+          {ratio.verdict}
+        </span>
+      )}
+      {bounds && (
+        <span className="small faint"> {bounds.map((bound) => times(bound, 2)).join(" to ")}</span>
+      )}
+    </>
   );
 }
 

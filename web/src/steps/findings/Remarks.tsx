@@ -82,7 +82,11 @@ export function Notes({ comparison, subject }: { comparison: Comparison; subject
         <NoteField text="" onKeep={(text) => keep("new", text)} onLeave={() => setEditing(null)} />
       ) : (
         <Button size="small" type="link" className="add-note" onClick={() => setEditing("new")}>
-          Write a note
+          {subject
+            ? subject.lane
+              ? "Write a note on this lane"
+              : "Write a note on this pair"
+            : "Write a note on this comparison"}
         </Button>
       )}
     </section>

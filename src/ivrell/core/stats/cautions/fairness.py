@@ -90,9 +90,10 @@ def outside_the_clock(scene: Scene) -> Iterator[Caution]:
         if lane.start is not None:
             least[lane.engine] = min(least.get(lane.engine, lane.start), lane.start)
     for lane in scene.lanes:
-        if lane.start is None or not lane.elapsed:
+        if lane.least_start is None or not lane.elapsed:
             continue
-        more = lane.start - least[lane.engine]
+        # Its least: a start that was held up once is no work.
+        more = lane.least_start - least[lane.engine]
         if more > max(_OUTSIDE * lane.elapsed.median, _OUTSIDE_S):
             yield caution(
                 "work outside the clock",

@@ -1,0 +1,87 @@
+"""Pairs, claims, notes, the board and what matters, by the API."""
+
+import json
+
+from ivrell.server.comparisons.models import Comparison
+from ivrell.server.trials.models import Trial
+from ivrell.server.trials.tasks import conduct_trial
+from tests.support.server import ServerCase
+
+CLAIM = {"text": "The query wins", "lower": "query", "higher": "loop", "where": {"rows": "<= 500"}}
+
+
+class FindingsInFull(ServerCase):
+    def conducted(self, **plan):
+        asked = {"rounds": 2, "warm_ups": 0, **plan}
+        made = self.call("post", self.at("launch/"), asked, 201)
+        conduct_trial.func(made["id"])
+        return Trial.objects.get(pk=made["id"])
+
+    def test_a_pair_has_every_measure_the_code_and_the_answers(self):
+        trial = self.conducted()
+        pair = self.call("get", f"trials/{trial.pk}/pair/?base=loop&lane=query")
+        self.assertEqual((pair["base"], pair["lane"]), ("loop", "query"))
+        found = self.call("get", f"trials/{trial.pk}/findings/")
+        told = {row["key"]: row for row in found["measures"]}
+        for row in pair["measures"]:
+            medians = told[row["key"]]["lanes"]
+            self.assertEqual(row["lane"]["median"], medians["query"]["median"], row["key"])
+        self.assertTrue(pair["agreement"]["agrees"])
+        self.assertEqual({line["kind"] for line in pair["code"]}, {"added", "removed"})
+        self.assertIn("read", [stage["name"] for stage in pair["stages"]])
+        for base, lane in (("loop", "loop"), ("loop", "nobody"), ("", "")):
+            self.call("get", f"trials/{trial.pk}/pair/?base={base}&lane={lane}", status=400)
+
+    def test_claims_pinned_after_a_trial_are_held_against_it(self):
+        trial = self.conducted()
+        path = f"trials/{trial.pk}/findings/"
+        self.assertEqual(self.call("get", path)["claims"], [])
+        changed = self.call("get", self.at())["changed_at"]
+        kept = self.call("put", self.at("remarks/"), {
+            "notes": [{"text": "See *this*.", "lane": "loop"}],
+            "claims": [CLAIM, {**CLAIM, "where": {"rows": "> 500"}}],
+        })  # fmt: skip
+        self.assertEqual(kept["changed_at"], changed)
+        self.assertEqual(kept["notes"][0]["lane"], "loop")
+        first, second = self.call("get", path)["claims"]
+        self.assertIn(first["state"], ("holds", "contradicted", "cannot tell"))
+        self.assertEqual(second["state"], "not of this point")
+        text = Comparison.objects.get(pk=self.comparison.pk).text
+        self.assertIn("[[claim]]", text)
+        wrong = {"notes": [], "claims": [{**CLAIM, "lower": "gone"}]}
+        told = self.call("put", self.at("remarks/"), wrong, status=400)
+        self.assertIn('no approach "gone"', told["what"])
+        # The next trial takes them along, into its report too.
+        again = self.conducted()
+        self.assertIn("The query wins", again.results.report.read_text())
+        self.assertIn("<em>this</em>", again.results.report.read_text())
+
+    def test_the_board_is_kept_and_changes_nothing_else(self):
+        changed = self.call("get", self.at())["changed_at"]
+        board = {
+            "columns": [{"key": "elapsed"}, {"key": "counter.commits", "width": 90, "log": True}]
+        }
+        kept = self.call("put", self.at("board/"), board)
+        self.assertEqual([c["key"] for c in kept["board"]], ["elapsed", "counter.commits"])
+        self.assertEqual((kept["board"][1]["width"], kept["board"][0]["width"]), (90, None))
+        self.assertEqual(self.call("get", self.at())["board"], kept["board"])
+        self.assertEqual(kept["changed_at"], changed)
+        for bad in ({"key": "x", "width": 5}, {"key": ""}, {"key": "x", "other": 1}):
+            self.call("put", self.at("board/"), {"columns": [bad]}, status=400)
+
+    def test_what_matters_is_part_of_the_question(self):
+        self.assertEqual(self.call("get", self.at())["matters"], 0.05)
+        self.assertEqual(self.call("patch", self.at(), {"matters": 0.2})["matters"], 0.2)
+        self.call("patch", self.at(), {"matters": 1.5}, status=400)
+
+    def test_findings_of_an_ended_trial_are_kept_and_those_of_another_edition_made_anew(self):
+        trial = self.conducted()
+        path = trial.folder / "findings.json"
+        kept = json.loads(path.read_text())
+        kept["points"][0]["conclusion"] = "Kept as it was."
+        path.write_text(json.dumps(kept))
+        address = f"trials/{trial.pk}/findings/"
+        self.assertEqual(self.call("get", address)["conclusion"], "Kept as it was.")
+        kept["edition"] = 0
+        path.write_text(json.dumps(kept))
+        self.assertEqual(self.call("get", address)["conclusion"], trial.conclusion)
