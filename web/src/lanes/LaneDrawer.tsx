@@ -4,6 +4,7 @@ import { scaleLinear } from "d3-scale";
 import { Link } from "react-router";
 import type { Comparison, Dot, LaneFindings, Run, Trial } from "../api/client";
 import { useRun } from "../api/queries";
+import { Figure } from "../ui/Figure";
 import type { View } from "../ui/view";
 import { RunCurve } from "../plot/RunCurve";
 import { CodeEditor, type Language } from "../ui/editors";
@@ -47,12 +48,24 @@ export function LaneDrawer({ comparison, trial, lane, view, more }: Props) {
         {lane.trouble && <div className="trouble">{lane.trouble}</div>}
         <section>
           <h3>Runs in order</h3>
-          <RunsInOrder
-            runs={lane.runs}
-            chosen={number}
-            colour={laneColour(place)}
-            onChoose={(n) => view.set({ run: n })}
-          />
+          <Figure
+            title={`Runs of ${lane.name} in order`}
+            head={["run", "round", "kind", "state", "elapsed (s)"]}
+            rows={lane.runs.map((dot) => [
+              dot.run,
+              dot.round,
+              dot.warm_up ? "warm-up" : "counted",
+              dot.state,
+              dot.elapsed_s ?? dot.at_least_s,
+            ])}
+          >
+            <RunsInOrder
+              runs={lane.runs}
+              chosen={number}
+              colour={laneColour(place)}
+              onChoose={(n) => view.set({ run: n })}
+            />
+          </Figure>
         </section>
         {lane.memory_run !== null && (
           <p className="small quiet">
@@ -240,14 +253,20 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
         </div>
       )}
       {curve.length > 1 ? (
-        <RunCurve
-          curve={curve}
-          spans={run.spans}
-          colour={colour}
-          width={WIDTH}
-          height={150}
-          withMemory={fromStart && (!run.several_processes || run.memory_run)}
-        />
+        <Figure
+          title={`Curve of run ${run.run}`}
+          head={["seconds", "CPU seconds so far", "bytes above the start"]}
+          rows={curve.map((sample) => [sample.t, sample.cpu, fromStart ? sample.memory : null])}
+        >
+          <RunCurve
+            curve={curve}
+            spans={run.spans}
+            colour={colour}
+            width={WIDTH}
+            height={150}
+            withMemory={fromStart && (!run.several_processes || run.memory_run)}
+          />
+        </Figure>
       ) : (
         <p className="small faint">
           Too short for a curve: samples are {figures(25)} ms apart, its figures are exact all the

@@ -11,6 +11,7 @@ import { LaneHeads } from "../lanes/LaneHeads";
 import { glyphPath, laneColour } from "../lanes/mark";
 import { bytes, count, seconds } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
+import { Figure } from "../ui/Figure";
 import { useOff, useView } from "../ui/view";
 import type { StepProps } from "./props";
 
@@ -173,51 +174,77 @@ function Plot({ comparison, lanes, points, knob, measure, width }: Shown & { wid
     return { at: typeof at === "number" ? at : place, label: valueWords(at) };
   });
   return (
-    <svg
-      width={width}
-      height={HEIGHT}
-      role="img"
-      aria-label={`${word} of each lane over ${knob}`}
-      data-testid="sweep-plot"
+    <Figure
+      title={`${word} of each lane over ${knob}`}
+      head={["lane", knob, word, "at least", "at most"]}
+      rows={drawn.flatMap((d) =>
+        d.spots.map((spot) => [
+          d.lane.name,
+          String(spot.point.point[knob]),
+          spot.value,
+          spot.low,
+          spot.high,
+        ]),
+      )}
     >
-      {ticks.map((t) => (
-        <g key={t} transform={`translate(0,${y(t)})`} className="axis">
-          <line x1={PAD.left} x2={width - PAD.right} stroke="var(--line-2)" />
-          <text x={PAD.left - 8} y={4} textAnchor="end" className="tick">
-            {show(t)}
-          </text>
-        </g>
-      ))}
-      {names.map(({ at, label }) => (
-        <text key={at} x={x(at)} y={HEIGHT - 12} textAnchor="middle" className="tick">
-          {label}
-        </text>
-      ))}
-      {drawn.map(({ lane, spots: own }) => {
-        const place = comparison.marks[lane.id] ?? 0;
-        const colour = laneColour(place);
-        return (
-          <g key={lane.id} data-testid={`sweep-${lane.id}`}>
-            <path d={path(own) ?? ""} fill="none" stroke={colour} strokeWidth={1.6} />
-            {own.map((s) => (
-              <g key={s.x} transform={`translate(${x(s.x)},0)`}>
-                <line y1={y(s.low)} y2={y(s.high)} stroke={colour} strokeWidth={4} opacity={0.25} />
-                <path
-                  d={glyphPath(place, 60)}
-                  transform={`translate(0,${y(s.value)})`}
-                  fill={colour}
-                >
-                  <title>{`${lane.name}, ${knob} ${valueWords(s.point.point[knob])}: ${show(s.value)}`}</title>
-                </path>
-              </g>
-            ))}
-            {view.lane === lane.id && own.length > 0 && (
-              <path d={path(own) ?? ""} fill="none" stroke={colour} strokeWidth={4} opacity={0.3} />
-            )}
+      <svg
+        width={width}
+        height={HEIGHT}
+        role="img"
+        aria-label={`${word} of each lane over ${knob}`}
+        data-testid="sweep-plot"
+      >
+        {ticks.map((t) => (
+          <g key={t} transform={`translate(0,${y(t)})`} className="axis">
+            <line x1={PAD.left} x2={width - PAD.right} stroke="var(--line-2)" />
+            <text x={PAD.left - 8} y={4} textAnchor="end" className="tick">
+              {show(t)}
+            </text>
           </g>
-        );
-      })}
-    </svg>
+        ))}
+        {names.map(({ at, label }) => (
+          <text key={at} x={x(at)} y={HEIGHT - 12} textAnchor="middle" className="tick">
+            {label}
+          </text>
+        ))}
+        {drawn.map(({ lane, spots: own }) => {
+          const place = comparison.marks[lane.id] ?? 0;
+          const colour = laneColour(place);
+          return (
+            <g key={lane.id} data-testid={`sweep-${lane.id}`}>
+              <path d={path(own) ?? ""} fill="none" stroke={colour} strokeWidth={1.6} />
+              {own.map((s) => (
+                <g key={s.x} transform={`translate(${x(s.x)},0)`}>
+                  <line
+                    y1={y(s.low)}
+                    y2={y(s.high)}
+                    stroke={colour}
+                    strokeWidth={4}
+                    opacity={0.25}
+                  />
+                  <path
+                    d={glyphPath(place, 60)}
+                    transform={`translate(0,${y(s.value)})`}
+                    fill={colour}
+                  >
+                    <title>{`${lane.name}, ${knob} ${valueWords(s.point.point[knob])}: ${show(s.value)}`}</title>
+                  </path>
+                </g>
+              ))}
+              {view.lane === lane.id && own.length > 0 && (
+                <path
+                  d={path(own) ?? ""}
+                  fill="none"
+                  stroke={colour}
+                  strokeWidth={4}
+                  opacity={0.3}
+                />
+              )}
+            </g>
+          );
+        })}
+      </svg>
+    </Figure>
   );
 }
 

@@ -1,6 +1,6 @@
 """The result in words: who wins, at what cost, who is good enough, and under what conditions."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ivrell.core.comparison.model import Targets
@@ -85,10 +85,11 @@ def _more_rounds(unsure: Sequence[Ratio | None]) -> str:
     if not wanted:
         return ""
     known = [more for more in wanted if more is not None]
-    if len(known) < len(wanted):
-        return " Not even a thousand rounds more are likely to tell."
-    more = max(known)
-    return f" About {more} more {'round' if more == 1 else 'rounds'} would tell."
+    if not known:
+        return " Even a thousand more rounds are not likely to tell."
+    more = f"{max(known)} more {'round' if max(known) == 1 else 'rounds'}"
+    of = "" if len(known) == len(wanted) else f" {len(known)} of these {len(wanted)}"
+    return f" About {more} would tell{of}."
 
 
 def tradeoff(result: Result) -> str:
@@ -191,18 +192,22 @@ def _meets(lane: LaneFindings, targets: Targets) -> bool:
     )
 
 
-def conditions_told(result: Result, versions: Sequence[str]) -> list[str]:
+def conditions_told(
+    result: Result, versions: Sequence[str], settings: Mapping[str, str]
+) -> list[str]:
     """On what the result rests, one thing a text: knobs, cache and threads among them, the machine,
     the versions of what ran.
 
     Args:
         versions: of what the lanes' engines and code use, each in words.
+        settings: conditions that all runs had, such as the cache, unless they are knobs.
     """
     machine = result.machine
     knobs = [
         f"{name} {value:,}" if isinstance(value, int) else f"{name} {value}"
         for name, value in result.point.items()
     ]
+    knobs += [f"{name} {word}" for name, word in settings.items() if name not in result.point]
     cores = "cores unknown" if machine.cores is None else f"{machine.cores} cores"
     where = [f"{cores}{f' of {machine.processor}' if machine.processor else ''}"]
     if machine.memory_bytes:

@@ -89,7 +89,9 @@ def findings(
         conclusion=conclusion(result),
         tradeoff=tradeoff(result),
         target=targets_told(result),
-        conditions=conditions_told(result, _versions(comparison, lanes, machine)),
+        conditions=conditions_told(
+            result, _versions(comparison, lanes, machine), _settings(everything)
+        ),
         lanes=lanes,
         ranking=ranked,
         cautions=cautions(
@@ -121,6 +123,19 @@ def _leaders(result: Result) -> list[str]:
         if ratio is None or ratio.verdict != "faster":
             level.append(lane.id)
     return [best.id, *level]
+
+
+def _settings(runs: Sequence[RunRecord]) -> dict[str, str]:
+    """Conditions that all runs had and that no knob tells: the cache, and threads where libraries
+    were given a number."""
+    found = {}
+    caches = {run.cache.asked for run in runs if run.cache}
+    if len(caches) == 1:
+        found["cache"] = caches.pop()
+    threads = {n for run in runs for n in run.threads.values()}
+    if len(threads) == 1:
+        found["threads"] = str(threads.pop())
+    return found
 
 
 def _versions(comparison: Comparison, lanes: Sequence[LaneFindings], machine: Machine) -> list[str]:

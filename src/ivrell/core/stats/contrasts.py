@@ -8,8 +8,9 @@ Verdicts hold for the whole family of pairs (holm.py); how often all this is rig
 tests/bench/verdicts.py.
 """
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import combinations
 from math import exp, log, sqrt
 from statistics import median
 from typing import Literal
@@ -76,6 +77,9 @@ def contrasts(
     above 0.
     """
     terms = terms or Terms()
+    constant = {lane: own for lane, own in values.items() if len(set(own.values())) == 1}
+    if len(constant) == len(values):
+        return _constant(constant, terms, against)
     blocks = _blocks(values)
     fit = _fitted(blocks, len(values), usual)
     found = _judged(fit, terms, against)
@@ -91,6 +95,24 @@ def contrasts(
         pair if pair[0] == against else pair[::-1]: ratio if pair[0] == against else turned(ratio)
         for pair, ratio in found.items()
     }
+
+
+def _constant(
+    values: Mapping[str, Mapping[int, float]], terms: Terms, against: str | None
+) -> dict[Pair, Ratio]:
+    """Lanes of which each has one value in all its rounds, as sizes and counts often do."""
+    found = {}
+    pairs: Iterable[Pair] = combinations(values, 2)
+    if against is not None:
+        pairs = ((against, lane) for lane in values if lane != against and against in values)
+    for first, second in pairs:
+        rounds = len(values[first].keys() & values[second].keys())
+        one, other = (next(iter(values[lane].values())) for lane in (first, second))
+        if min(one, other) <= 0:
+            raise ValueError("ratios need values above 0")
+        if rounds:
+            found[first, second] = _single([log(one / other)] * rounds, terms)
+    return found
 
 
 def turned(ratio: Ratio) -> Ratio:

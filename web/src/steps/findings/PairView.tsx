@@ -1,5 +1,5 @@
 /** Two lanes held against each other: what differs in figures, in time by stages, and in code. */
-import { SwapOutlined } from "@ant-design/icons";
+import { PushpinOutlined, SwapOutlined } from "@ant-design/icons";
 import { Button, Select } from "antd";
 import { useState } from "react";
 import type {
@@ -23,7 +23,7 @@ import { plural, seconds, times } from "../../ui/units";
 import { useWidth } from "../../ui/useWidth";
 import type { View } from "../../ui/view";
 import { ExplainedPanel } from "../approaches/ExplainedPanel";
-import { Notes, Pin } from "./Remarks";
+import { Notes, Pin, useRemarks } from "./Remarks";
 
 type Props = {
   comparison: Comparison;
@@ -79,7 +79,8 @@ type FoundProps = { comparison: Comparison; trial: Trial; findings: Findings; pa
 function Found({ comparison, trial, findings, pair }: FoundProps) {
   const place = (id: string) => comparison.marks[id] ?? 0;
   const marks = { base: place(pair.base), lane: place(pair.lane) };
-  const claim = claimOf(pair, findings);
+  const elapsed = pair.measures.find((row) => row.key === OF_TIME);
+  const claim = claimOf(pair, findings, elapsed);
   return (
     <>
       <p className="conclusion" data-testid="pair-words">
@@ -98,7 +99,7 @@ function Found({ comparison, trial, findings, pair }: FoundProps) {
         </section>
         <section>
           <h3>Every measure</h3>
-          <MeasurePairs pair={pair} marks={marks} />
+          <MeasurePairs comparison={comparison} findings={findings} pair={pair} marks={marks} />
         </section>
       </div>
       <section>
@@ -114,27 +115,36 @@ function Found({ comparison, trial, findings, pair }: FoundProps) {
   );
 }
 
-/** The pair's result as a claim; none where nothing is told apart. */
-function claimOf(pair: PairFindings, findings: Findings): Claim | null {
-  const ratio = pair.ratio;
-  if (!ratio || (ratio.verdict !== "faster" && ratio.verdict !== "slower")) return null;
-  const faster = ratio.verdict === "faster";
-  const [lower, higher] = faster ? [pair.lane, pair.base] : [pair.base, pair.lane];
-  const [quick, slow] = faster
-    ? [pair.lane_name, pair.base_name]
-    : [pair.base_name, pair.lane_name];
-  const factor = faster ? ratio.value : 1 / ratio.value;
+type Row = PairFindings["measures"][number];
+
+const OF_TIME = "elapsed";
+
+/** A measure of the pair as a claim; none where nothing is told apart. */
+function claimOf(pair: PairFindings, findings: Findings, row: Row | undefined): Claim | null {
+  const ratio = row?.key === OF_TIME ? pair.ratio : (row?.ratio ?? null);
+  if (!row || !ratio || !isApart(ratio)) return null;
+  const less = ratio.value > 1;
+  const [lower, higher] = less ? [pair.lane, pair.base] : [pair.base, pair.lane];
+  const [few, many] = less ? [pair.lane_name, pair.base_name] : [pair.base_name, pair.lane_name];
+  const factor = less ? ratio.value : 1 / ratio.value;
   return {
-    text: `${quick} is ${times(factor)} times faster than ${slow}`,
+    text:
+      row.key === OF_TIME
+        ? `${few} is ${times(factor)} times faster than ${many}`
+        : `${few} takes ${times(factor)} times less ${row.label} than ${many}`,
     lower,
     higher,
-    measure: "elapsed",
+    measure: row.key,
     where: { ...findings.point } as Claim["where"],
     conditions: findings.conditions
       .filter((told) => !Object.keys(findings.point).some((knob) => told.startsWith(`${knob} `)))
       .join(", "),
     factor,
   };
+}
+
+function isApart(ratio: Ratio): boolean {
+  return ["faster", "slower", "less", "more"].includes(ratio.verdict);
 }
 
 function Agreed({ pair }: { pair: PairFindings }) {
@@ -259,7 +269,27 @@ function Curves({ trial, pair, marks }: Part & { trial: Trial }) {
   );
 }
 
-function MeasurePairs({ pair, marks }: Part) {
+type MeasureProps = Part & { comparison: Comparison; findings: Findings };
+
+function MeasurePairs({ comparison, findings, pair, marks }: MeasureProps) {
+  const put = useRemarks(comparison);
+  const pinned = (claim: Claim) =>
+    comparison.claims.some(
+      (c) => c.lower === claim.lower && c.higher === claim.higher && c.measure === claim.measure,
+    );
+  const pinOf = (row: Row) => {
+    const claim = claimOf(pair, findings, row);
+    if (!claim || row.key === OF_TIME || pinned(claim)) return null;
+    return (
+      <Button
+        size="small"
+        type="text"
+        icon={<PushpinOutlined />}
+        aria-label={`Pin as a claim: ${row.label}`}
+        onClick={() => put.claims([...comparison.claims, claim])}
+      />
+    );
+  };
   return (
     <div className="measures-scroll" tabIndex={0} role="region" aria-label="Measures of both">
       <table className="plain">
@@ -273,6 +303,7 @@ function MeasurePairs({ pair, marks }: Part) {
               <Glyph place={marks.lane} size={12} /> {pair.lane_name}
             </th>
             <th>compared</th>
+            <th />
           </tr>
         </thead>
         <tbody>
@@ -286,6 +317,7 @@ function MeasurePairs({ pair, marks }: Part) {
                 <td>
                   <Compared ratio={row.ratio} />
                 </td>
+                <td>{pinOf(row)}</td>
               </tr>
             ))}
         </tbody>
@@ -297,7 +329,7 @@ function MeasurePairs({ pair, marks }: Part) {
 /** A ratio in words with its interval, or why there is none. */
 function Compared({ ratio }: { ratio: Ratio | null }) {
   if (!ratio) return <span className="small faint">one is nought</span>;
-  const apart = ["faster", "slower", "less", "more"].includes(ratio.verdict);
+  const apart = isApart(ratio);
   const [low, high] = [ratio.low, ratio.high];
   const turned = apart && ratio.value < 1;
   const bounds =

@@ -7,6 +7,7 @@ import { shownColumns } from "../../lanes/columns";
 import { Measures } from "../../lanes/Measures";
 import { Scatter } from "../../lanes/Scatter";
 import { Stairs } from "../../lanes/Stairs";
+import { asPicture, download } from "../../ui/download";
 import type { View } from "../../ui/view";
 import { ColumnChooser } from "./ColumnChooser";
 import { useColumns } from "./useColumns";
@@ -20,6 +21,11 @@ type Props = {
   lanes: LaneFindings[];
   view: View;
 };
+
+function pictureOfBoard() {
+  const board = document.querySelector<HTMLElement>(".board-grid");
+  if (board) download("lanes.svg", "image/svg+xml", asPicture(board));
+}
 
 const ON_THE_BOARD = ["elapsed", "cpu_total", "peak_memory", "code_lines"];
 
@@ -61,9 +67,14 @@ export function Views({ comparison, trial, findings, lanes, view }: Props) {
           ))}
         </nav>
         {here === null && (
-          <button className="text link" onClick={() => setChoosing(true)} data-testid="columns">
-            Columns…
-          </button>
+          <>
+            <button className="text link" onClick={() => setChoosing(true)} data-testid="columns">
+              Columns…
+            </button>
+            <button className="text link" onClick={pictureOfBoard} data-testid="board-picture">
+              SVG
+            </button>
+          </>
         )}
         {here === "scatter" && <Axes findings={findings} view={view} />}
       </div>
