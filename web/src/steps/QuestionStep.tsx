@@ -6,7 +6,7 @@ import { glyphPath, laneColour } from "../lanes/mark";
 import { BANDS, Bands, TimeTicks, timeScale } from "../plot/time";
 import { Editable } from "../ui/Editable";
 import { useWidth } from "../ui/useWidth";
-import { bytes, figures, readBytes, readSeconds, seconds, trimmed } from "../ui/units";
+import { bytes, readBytes, readSeconds, seconds, trimmed } from "../ui/units";
 
 export function QuestionStep({ comparison, findings }: StepProps) {
   const change = useChange(comparison.id);
@@ -137,7 +137,7 @@ export function QuestionStep({ comparison, findings }: StepProps) {
             <span>A difference matters from, in %</span>
             <Editable
               label="Difference that matters, in percent"
-              value={figures(100 * comparison.matters, 2)}
+              value={String(Number((100 * comparison.matters).toPrecision(3)))}
               wrong={(text) =>
                 Number(text) > 0 && Number(text) < 100 ? "" : "Give a number above 0 and below 100."
               }

@@ -23,8 +23,8 @@ def few_rounds(scene: Scene) -> Iterator[Caution]:
         yield caution(
             "few rounds",
             f"Some lanes have {min(counts)} counted "
-            f"{'run' if min(counts) == 1 else 'runs'}: intervals are wide and cover less "
-            "than 95 %.",
+            f"{'run' if min(counts) == 1 else 'runs'}: intervals of medians cover less than "
+            "95 %, and how sure ratios are rests on other lanes and earlier trials.",
             "Run at least five rounds, ten where time allows.",
         )
 
