@@ -47,7 +47,8 @@ export function RunCurve(props: Props) {
   const end = max([...curve, ...shadow], (s) => s.t) ?? 1;
   const most = max([...curve, ...shadow], (s) => s.memory) ?? 1;
   const cores = busy(curve);
-  const top = Math.max(1, Math.ceil(max(cores, (c) => c.cores) ?? 1));
+  const others = busy(shadow);
+  const top = Math.max(1, Math.ceil(max([...cores, ...others], (c) => c.cores) ?? 1));
   const x = scaleLinear([0, end], [LEFT, width - RIGHT]);
   const memory = scaleLinear([0, most || 1], [floor, TOP]);
   const cpu = scaleLinear([0, top], [floor, TOP]);
@@ -67,7 +68,18 @@ export function RunCurve(props: Props) {
       role="img"
       aria-label={`${withMemory ? `Memory up to ${bytes(most)} and cores` : "Cores"} busy over ${figures(end)} s`}
     >
-      {shadow.length > 1 && <path d={memoryArea(shadow) ?? ""} fill="var(--line)" opacity={0.6} />}
+      {shadow.length > 1 && withMemory && (
+        <path d={memoryArea(shadow) ?? ""} fill="var(--line)" opacity={0.6} />
+      )}
+      {others.length > 1 && (
+        <path
+          d={cpuLine(others) ?? ""}
+          fill="none"
+          stroke="var(--ink-3)"
+          strokeWidth={1.2}
+          strokeDasharray="3 3"
+        />
+      )}
       {curve.length > 0 && withMemory && (
         <path d={memoryArea(curve) ?? ""} fill={colour} opacity={0.25} stroke={colour} />
       )}
