@@ -297,7 +297,13 @@ class Real(TrialCase):
 
         def verdict(base, lane):
             told = pair_findings(
-                trial.comparison, trial.runs, trial.machine, found, base, lane, answers
+                trial.comparison,
+                trial.runs,
+                trial.machine,
+                found,
+                base,
+                lane,
+                answers.of_two(base, lane, found.point),
             )
             return told.agreement.verdict
 

@@ -1861,6 +1861,23 @@ export interface components {
             databases: string[];
         };
         /**
+         * Crossing
+         * @description Where the lead changes from a lane to another as a knob grows: at ``at``, surely between
+         *     ``low`` and ``high`` (null: as far as it was measured).
+         */
+        Crossing: {
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
+            /** At */
+            at: number;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+        };
+        /**
          * CurveSample
          * @description CPU used and memory held at a time since the start of the timed part.
          */
@@ -2126,6 +2143,23 @@ export interface components {
         FormChoice: {
             /** Form */
             form: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * Growth
+         * @description How a lane's measure grows: one law, or two with a bend at ``bend``; ``words`` say it. No law
+         *     where there were too few sizes, or too near to each other, for one: ``words`` say that.
+         */
+        Growth: {
+            /** Lane */
+            lane: string;
+            /** Measure */
+            measure: string;
+            /** Laws */
+            laws: components["schemas"]["Law"][];
+            /** Bend */
+            bend: number | null;
             /** Words */
             words: string;
         };
@@ -2544,6 +2578,40 @@ export interface components {
             conclusion: string;
             /** Finished At */
             finished_at: string | null;
+        };
+        /**
+         * Law
+         * @description A value that grows with the size n: ``fixed + factor * f(n)``, f by the ``name`` (of a power
+         *     ``n ** exponent``). ``exponent`` is of the part that grows, with its bounds at 95 % whatever
+         *     the law; ``fixed`` with its bounds is in the measure's unit; ``doubling`` is by how much the
+         *     value grows when n doubles at the largest size; ``residual`` the spread of single values about
+         *     the law, as a share. ``from_size`` and ``until_size`` bound what it was fitted to.
+         */
+        Law: {
+            /** Name */
+            name: components["schemas"]["NameEnum"];
+            /** Fixed */
+            fixed: number;
+            /** Fixed Low */
+            fixed_low: number;
+            /** Fixed High */
+            fixed_high: number;
+            /** Factor */
+            factor: number;
+            /** Exponent */
+            exponent: number;
+            /** Exponent Low */
+            exponent_low: number;
+            /** Exponent High */
+            exponent_high: number;
+            /** Doubling */
+            doubling: number;
+            /** Residual */
+            residual: number;
+            /** From Size */
+            from_size: number;
+            /** Until Size */
+            until_size: number;
         };
         /** @enum {string} */
         LayoutEnum: "rows" | "helper" | "array" | "cell";
@@ -3298,6 +3366,8 @@ export interface components {
              */
             memory: string;
         };
+        /** @enum {string} */
+        NameEnum: "constant" | "logarithmic" | "linear" | "n log n" | "quadratic" | "power";
         /**
          * NewLane
          * @description A new lane: of an engine, branched from another lane, or a copy of one beside it.
@@ -4034,6 +4104,21 @@ export interface components {
         RatioVerdictEnum: "faster" | "slower" | "less" | "more" | "no difference that matters" | "cannot tell apart";
         /** @enum {string} */
         ReachEnum: "winner" | "margin" | "aside";
+        /**
+         * Regime
+         * @description A stretch of a knob in which a lane leads; null bounds are as far as it was measured.
+         *     ``level`` are lanes that cannot be told from it at every size there.
+         */
+        Regime: {
+            /** Lane */
+            lane: string;
+            /** From Size */
+            from_size: number | null;
+            /** Until Size */
+            until_size: number | null;
+            /** Level */
+            level: string[];
+        };
         /**
          * Remarks
          * @description All notes and claims of a comparison, to be put in place of those that are there.
@@ -4810,11 +4895,44 @@ export interface components {
         };
         /**
          * Sweep
-         * @description How lanes do over all points of a trial.
+         * @description How lanes do over all points of a trial, and what is found along each knob of numbers.
          */
         Sweep: {
             /** Points */
             points: components["schemas"]["SweepPoint"][];
+            /** Found */
+            found: components["schemas"]["SweepFindings"][];
+        };
+        /**
+         * SweepFindings
+         * @description How lanes do over one knob: how each grows, where the lead changes, and in ``words`` what to
+         *     do with that. Other knobs are as at the first point.
+         */
+        SweepFindings: {
+            /** Knob */
+            knob: string;
+            /** Measure */
+            measure: string;
+            /**
+             * Growths
+             * @default []
+             */
+            growths: components["schemas"]["Growth"][];
+            /**
+             * Crossings
+             * @default []
+             */
+            crossings: components["schemas"]["Crossing"][];
+            /**
+             * Regimes
+             * @default []
+             */
+            regimes: components["schemas"]["Regime"][];
+            /**
+             * Words
+             * @default
+             */
+            words: string;
         };
         /**
          * SweepLane

@@ -8,7 +8,7 @@ import { Link } from "react-router";
 import type { Comparison, Schemas } from "../api/client";
 import { useSweep } from "../api/queries";
 import { LaneHeads } from "../lanes/LaneHeads";
-import { glyphPath, laneColour } from "../lanes/mark";
+import { Glyph, glyphPath, laneColour } from "../lanes/mark";
 import { bytes, count, seconds } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
 import { Figure } from "../ui/Figure";
@@ -16,7 +16,7 @@ import { useOff, useView } from "../ui/view";
 import type { StepProps } from "./props";
 
 const HEIGHT = 340;
-const PAD = { left: 64, right: 44, top: 12, bottom: 34 };
+const PAD = { left: 64, right: 44, top: 12, bottom: 42 };
 const LEAST_GAP = 22;
 
 const MEASURES = {
@@ -64,7 +64,7 @@ function Sweep({ comparison, trial, findings }: Props) {
   return (
     <div className="sweep" ref={ref}>
       {data ? (
-        <Swept comparison={comparison} points={data.points} width={width} />
+        <Swept comparison={comparison} points={data.points} found={data.found} width={width} />
       ) : (
         <p className="quiet">Reading the findings of every point…</p>
       )}
@@ -72,9 +72,11 @@ function Sweep({ comparison, trial, findings }: Props) {
   );
 }
 
-type SweptProps = { comparison: Comparison; points: Point[]; width: number };
+type Along = Schemas["SweepFindings"];
 
-function Swept({ comparison, points, width }: SweptProps) {
+type SweptProps = { comparison: Comparison; points: Point[]; found: Along[]; width: number };
+
+function Swept({ comparison, points, found, width }: SweptProps) {
   const [off] = useOff(comparison.id);
   const [measure, setMeasure] = useState<Measure>("elapsed");
   const [chosen, setChosen] = useState<string | null>(null);
@@ -86,6 +88,7 @@ function Swept({ comparison, points, width }: SweptProps) {
   const shown = points.filter((p) =>
     others.every((name) => p.point[name] === points[0]?.point[name]),
   );
+  const along = found.find((one) => one.knob === knob);
   const lanes = comparison.lanes.filter(
     (lane) => !off.has(lane.id) && shown.some((p) => p.lanes.some((l) => l.id === lane.id)),
   );
@@ -114,9 +117,95 @@ function Swept({ comparison, points, width }: SweptProps) {
         />
         {others.map((name) => ` at ${name} ${String(points[0]?.point[name])}`).join(",")}.
       </p>
-      <Plot {...{ comparison, lanes, knob, measure, width }} points={shown} />
+      {along?.words && (
+        <p className="conclusion" data-testid="sweep-words">
+          {along.words}
+        </p>
+      )}
+      <Plot {...{ comparison, lanes, knob, measure, width, along }} points={shown} />
+      {along && <Growths {...{ comparison, lanes, measure, along }} />}
       <Values {...{ comparison, lanes, knob, measure }} points={shown} />
     </>
+  );
+}
+
+/** The lane that leads, as a ribbon below the axis, and where the lead changes. */
+function Lead(props: {
+  comparison: Comparison;
+  along: Along;
+  x: (size: number) => number;
+  ends: [number, number];
+}) {
+  const { comparison, along, x, ends } = props;
+  const name = (id: string) => comparison.lanes.find((lane) => lane.id === id)?.name ?? id;
+  const within = (size: number | null, end: number) => x(size ?? end);
+  return (
+    <g data-testid="lead">
+      {along.regimes.map((regime) => {
+        const from = within(regime.from_size, ends[0]);
+        const until = within(regime.until_size, ends[1]);
+        return (
+          <rect
+            key={`${regime.lane} ${from}`}
+            x={from}
+            width={Math.max(1, until - from)}
+            y={HEIGHT - 8}
+            height={7}
+            fill={laneColour(comparison.marks[regime.lane] ?? 0)}
+          >
+            <title>{`${name(regime.lane)} leads`}</title>
+          </rect>
+        );
+      })}
+      {along.crossings.map((crossing) => (
+        <g key={`${crossing.before} ${crossing.after}`}>
+          {crossing.low !== null && crossing.high !== null && (
+            <rect
+              x={x(crossing.low)}
+              width={Math.max(1, x(crossing.high) - x(crossing.low))}
+              y={PAD.top}
+              height={HEIGHT - PAD.bottom - PAD.top}
+              fill="var(--line)"
+              opacity={0.45}
+            />
+          )}
+          <line
+            x1={x(crossing.at)}
+            x2={x(crossing.at)}
+            y1={PAD.top}
+            y2={HEIGHT - PAD.bottom}
+            stroke="var(--ink-3)"
+            strokeDasharray="3 3"
+          />
+          <title>{`from here ${name(crossing.after)} leads, before it ${name(crossing.before)}`}</title>
+        </g>
+      ))}
+    </g>
+  );
+}
+
+/** How each lane grows, in words. */
+function Growths(props: {
+  comparison: Comparison;
+  lanes: Comparison["lanes"];
+  measure: Measure;
+  along: Along;
+}) {
+  const { comparison, lanes, measure, along } = props;
+  const told = lanes.flatMap((lane) => {
+    const growth = along.growths.find((g) => g.lane === lane.id && g.measure === measure);
+    return growth ? [{ lane, growth }] : [];
+  });
+  if (!told.length) return null;
+  return (
+    <ul className="growths" data-testid="growths">
+      {told.map(({ lane, growth }) => (
+        <li key={lane.id}>
+          <Glyph place={comparison.marks[lane.id] ?? 0} size={13} /> <strong>{lane.name}</strong>{" "}
+          <span className="quiet">{growth.words}</span>
+        </li>
+      ))}
+    </ul>
   );
 }
 
@@ -150,7 +239,9 @@ function spots(points: Point[], lane: string, measure: Measure, knob: string): S
   });
 }
 
-function Plot({ comparison, lanes, points, knob, measure, width }: Shown & { width: number }) {
+type PlotProps = Shown & { width: number; along: Along | undefined };
+
+function Plot({ comparison, lanes, points, knob, measure, width, along }: PlotProps) {
   const view = useView();
   const { show, word } = MEASURES[measure];
   const drawn = lanes.map((lane) => ({ lane, spots: spots(points, lane.id, measure, knob) }));
@@ -203,10 +294,13 @@ function Plot({ comparison, lanes, points, knob, measure, width }: Shown & { wid
           </g>
         ))}
         {names.map(({ at, label }) => (
-          <text key={at} x={x(at)} y={HEIGHT - 12} textAnchor="middle" className="tick">
+          <text key={at} x={x(at)} y={HEIGHT - 20} textAnchor="middle" className="tick">
             {label}
           </text>
         ))}
+        {measure === "elapsed" && along && (
+          <Lead comparison={comparison} along={along} x={x} ends={[left, right]} />
+        )}
         {drawn.map(({ lane, spots: own }) => {
           const place = comparison.marks[lane.id] ?? 0;
           const colour = laneColour(place);

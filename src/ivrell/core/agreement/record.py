@@ -18,6 +18,9 @@ EXPECTED = "the expected answer"
 """What stands in the place of the reference's lane where a stored answer is the reference."""
 
 
+_MOST_WHILE_WAITING = 64_000_000
+
+
 def stored_answer(path: Path) -> pa.Table:
     """A stored answer from a parquet or csv file. Raises BadInput where it cannot be read."""
     try:
@@ -66,10 +69,6 @@ class Answers:
         """The file of a lane's answer that has this fingerprint."""
         return self._folder / f"{lane}-{print_}.arrow"
 
-    def size(self, lane: str, print_: str) -> int:
-        """Bytes of that file."""
-        return self.path(lane, print_).stat().st_size
-
     def table(self, lane: str, print_: str) -> pa.Table:
         """The answer of a lane that has this fingerprint, as it came."""
         return pa.ipc.open_file(pa.memory_map(str(self.path(lane, print_)))).read_all()
@@ -111,6 +110,20 @@ class Answers:
             judged[lane] = agreement
         self._put_in_groups(judged, point)
         return judged
+
+    def of_two(self, reference: str, lane: str, point: Point) -> Agreement | None:
+        """How the answers agree that two lanes gave most often at a point; None where one gave
+        none, or they are too big to be looked at while somebody waits."""
+        prints = self.usual(reference, point), self.usual(lane, point)
+        if prints[0] is None or prints[1] is None:
+            return None
+        sizes = self.path(reference, prints[0]).stat(), self.path(lane, prints[1]).stat()
+        if sum(size.st_size for size in sizes) > _MOST_WHILE_WAITING:
+            return None
+        tables = self.table(reference, prints[0]), self.table(lane, prints[1])
+        found = compare(*tables, self._comparison.answer)
+        found.reference = reference
+        return found
 
     def _reference(self, lanes: list[str], point: Point) -> tuple[str | None, pa.Table | None]:
         if expected := self._comparison.answer.expected:

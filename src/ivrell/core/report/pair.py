@@ -3,8 +3,6 @@
 from collections.abc import Sequence
 from statistics import median
 
-from ivrell.core.agreement.compare import compare
-from ivrell.core.agreement.record import Answers
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.errors import BadInput
 from ivrell.core.quantities import format_seconds
@@ -12,7 +10,6 @@ from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.findings import Findings, LaneFindings, Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import MeasurePair, PairFindings, StagePair
-from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.code_diff import code_diff, lines_changed
 from ivrell.core.report.measures import measure_of, row_of, values_at
@@ -23,7 +20,6 @@ from ivrell.core.stats.contrasts import turned
 _TELLING_SHARE = 0.1
 _TELLING_TIMES = 2.0
 _MOST_COUNTERS = 4
-_MOST_ANSWER_BYTES = 64_000_000
 
 
 def pair_findings(
@@ -33,7 +29,7 @@ def pair_findings(
     found: Findings,
     base: str,
     lane: str,
-    answers: Answers | None = None,
+    agreement: Agreement | None = None,
 ) -> PairFindings:
     """Two lanes at a point.
 
@@ -42,7 +38,7 @@ def pair_findings(
         found: what the trial says at the point.
         base: id of the lane that the other is held against.
         lane: id of the other.
-        answers: of the trial, where they are kept.
+        agreement: of their answers alone, where that is known.
 
     Raises BadInput where one of the two did not run there, or both are the same.
     """
@@ -85,7 +81,7 @@ def pair_findings(
         stages=stages,
         code=code,
         lines_changed=lines_changed(code),
-        agreement=_agreement(comparison, answers, found.point, base, lane),
+        agreement=agreement,
         base_run=_typical(first),
         lane_run=_typical(second),
     )
@@ -99,24 +95,6 @@ def _ratio(found: Findings, base: LaneFindings, lane: LaneFindings) -> Ratio | N
     if base.baseline:
         return lane.ratio
     return turned(base.ratio) if lane.baseline and base.ratio else None
-
-
-def _agreement(
-    comparison: Comparison, answers: Answers | None, point: Point, base: str, lane: str
-) -> Agreement | None:
-    """How the answers that the two gave most often agree; None where they are too big to be looked
-    at while somebody waits."""
-    if answers is None:
-        return None
-    prints = answers.usual(base, point), answers.usual(lane, point)
-    if prints[0] is None or prints[1] is None:
-        return None
-    if answers.size(base, prints[0]) + answers.size(lane, prints[1]) > _MOST_ANSWER_BYTES:
-        return None
-    reference, answer = answers.table(base, prints[0]), answers.table(lane, prints[1])
-    agreement = compare(reference, answer, comparison.answer)
-    agreement.reference = base
-    return agreement
 
 
 def _typical(lane: LaneFindings) -> int | None:

@@ -20,6 +20,7 @@ from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point, expected_name, point_name
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.trouble import Trouble
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, ordered_runs, points_of
@@ -184,6 +185,17 @@ class Trial(models.Model):
         """Findings at every point, from the result folder where the trial has ended."""
         return self._kept() or [self.findings(point) for point in self.points]
 
+    def along_knobs(self, points: list[Findings]) -> list[SweepFindings]:
+        """Growth and crossings along each knob of numbers that has several values."""
+        # Heavy, and wanted only here: a web server should stay small.
+        from ivrell.core.report.sweep import numeric_knobs, sweep_findings
+
+        knobs = numeric_knobs([found.point for found in points])
+        if not knobs:
+            return []
+        runs = [run.run_record for run in self.runs.order_by("number")]
+        return [sweep_findings(self.read, runs, points, knob) for knob in knobs]
+
     def pair(self, point: Point, base: str, lane: str) -> PairFindings:
         """Two lanes held against each other at a point. Raises BadInput where one did not run."""
         # Heavy, and wanted only here: a web server should stay small.
@@ -198,7 +210,8 @@ class Trial(models.Model):
                 if kept.exists():
                     answers.count(run.approach, run.point, run.answer_fingerprint)
         found = self.findings(point)
-        return pair_findings(self.read, runs, self.machine_of, found, base, lane, answers)
+        agreement = answers.of_two(base, lane, point)
+        return pair_findings(self.read, runs, self.machine_of, found, base, lane, agreement)
 
     def keep_expected(self, lane: str, point: Point) -> str:
         """Keep a lane's answer at a point among the own files; its name with knobs in braces.

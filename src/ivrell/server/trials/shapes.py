@@ -12,6 +12,7 @@ from ivrell.core.records.findings import Findings, LaneState, Summary
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState, TrialState
+from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.tries import (
     AnswerColumn,
     InterruptionOutcome,
@@ -150,14 +151,16 @@ class SweepPoint(BaseModel):
 
 
 class Sweep(BaseModel):
-    """How lanes do over all points of a trial."""
+    """How lanes do over all points of a trial, and what is found along each knob of numbers."""
 
     points: list[SweepPoint]
+    found: list[SweepFindings]
 
     @classmethod
-    def of(cls, points: Iterable[Findings]) -> "Sweep":
-        """From the findings of each point."""
+    def of(cls, points: Iterable[Findings], found: list[SweepFindings]) -> "Sweep":
+        """From the findings of each point, and along each knob."""
         return cls(
+            found=found,
             points=[
                 SweepPoint(
                     point=found.point,
@@ -166,7 +169,7 @@ class Sweep(BaseModel):
                     ],
                 )
                 for found in points
-            ]
+            ],
         )
 
 

@@ -108,7 +108,9 @@ class TrialViewSet(viewsets.ViewSet):
     @action(detail=True, methods=["get"])
     def sweep(self, request: Request, id: int) -> Response:
         """How the lanes do over all its points."""
-        return reply(shapes.Sweep.of(_trial(id).all_findings()))
+        trial = _trial(id)
+        points = trial.all_findings()
+        return reply(shapes.Sweep.of(points, trial.along_knobs(points)))
 
     @extend_schema(
         parameters=[OpenApiParameter("point", str)],

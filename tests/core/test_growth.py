@@ -1,0 +1,150 @@
+"""Growth laws and crossings against programs whose growth is known."""
+
+import unittest
+
+import numpy as np
+
+from ivrell.core.comparison.file import parse
+from ivrell.core.report.findings import findings
+from ivrell.core.report.sweep import numeric_knobs, sweep_findings
+from ivrell.core.stats.growth import enough, law, laws, predicted
+from tests.core.test_findings import AGREES, MACHINE, run
+from tests.support.comparisons import COUNTING, HEAD, approach
+
+SIZES = [1_000, 3_000, 10_000, 30_000, 100_000, 300_000, 1_000_000]
+TEXT = (
+    HEAD.replace("[300]", str(SIZES))
+    + approach("scan", COUNTING, name="Scan")
+    + approach("index", COUNTING, name="Index")
+)
+
+
+def timed(of, spread=0.03, rounds=5, seed=3, sizes=SIZES):
+    rng = np.random.default_rng(seed)
+    n = np.repeat(np.asarray(sizes, dtype=float), rounds)
+    return n, of(n) * np.exp(spread * rng.standard_normal(len(n)))
+
+
+class Laws(unittest.TestCase):
+    def test_known_growth_is_found_with_its_exponent_and_fixed_cost(self):
+        cases = {
+            "constant": (lambda n: 0.3 + 0 * n, 0.0, 0.3),
+            "linear": (lambda n: 0.2 + 1e-6 * n, 1.0, 0.2),
+            "quadratic": (lambda n: 0.05 + 1e-11 * n**2, 2.0, 0.05),
+        }
+        for name, (of, exponent, fixed) in cases.items():
+            found = law(*timed(of))
+            self.assertEqual(found.name, name)
+            self.assertAlmostEqual(found.exponent, exponent, delta=0.05)
+            self.assertAlmostEqual(found.fixed, fixed, delta=0.1 * fixed)
+            self.assertLessEqual(found.fixed_low, found.fixed)
+            self.assertGreaterEqual(found.fixed_high, found.fixed)
+        found = law(*timed(lambda n: 1e-7 * n * np.log(n)))
+        self.assertEqual(found.name, "n log n")
+        self.assertAlmostEqual(found.doubling, 2.1, delta=0.05)
+        power = law(*timed(lambda n: 0.01 + 1e-9 * n**1.5))
+        self.assertEqual(power.name, "power")
+        self.assertAlmostEqual(power.exponent, 1.5, delta=0.05)
+
+    def test_the_bounds_of_an_exponent_hold_it(self):
+        inside = 0
+        for seed in range(40):
+            found = law(*timed(lambda n: 0.05 + 2e-7 * n**1.3, spread=0.06, seed=seed))
+            inside += found.exponent_low <= 1.3 <= found.exponent_high
+        self.assertGreaterEqual(inside, 34)
+
+    def test_a_bend_is_two_laws(self):
+        found, bend = laws(*timed(
+            lambda n: np.where(n < 20_000, 0.01 + 1e-7 * n, 0.002 + 8e-7 * n)))  # fmt: skip
+        self.assertEqual(len(found), 2)
+        self.assertTrue(10_000 < bend < 30_000)
+        straight, none = laws(*timed(lambda n: 0.01 + 1e-7 * n))
+        self.assertEqual((len(straight), none), (1, None))
+
+    def test_what_cannot_be_told_is_refused(self):
+        self.assertFalse(enough([1, 2, 2.5]))
+        self.assertFalse(enough([1, 100]))
+        for sizes, values in (([1, 2], [1, 2]), ([1, 10, 100], [1, 0, 2]), ([1, 10], [1])):
+            with self.assertRaises(ValueError):
+                law(sizes, values)
+
+    def test_predictions_hold_at_the_largest_size_held_out(self):
+        hits = errors = 0
+        kinds = (
+            lambda n: 0.05 + 1e-6 * n,
+            lambda n: 2e-7 * n * np.log(n),
+            lambda n: 0.3 + 0 * n,
+            lambda n: 0.01 + 1e-9 * n**1.5,
+        )
+        for seed in range(10):
+            for of in kinds:
+                n, y = timed(of, seed=seed, sizes=SIZES[:-1])
+                found = predicted(n, y, SIZES[-1])
+                _, seen = timed(of, seed=seed + 100, sizes=SIZES[-1:], rounds=1)
+                hits += found.low <= seen[0] <= found.high
+                errors += abs(found.value / of(np.array([1e6]))[0] - 1)
+        self.assertGreaterEqual(hits / 40, 0.8)
+        self.assertLess(errors / 40, 0.15)
+
+    def test_less_than_a_decade_predicts_nothing(self):
+        n, y = timed(lambda n: 1e-6 * n, sizes=[1000, 2000, 4000])
+        self.assertIsNone(predicted(n, y, 100_000))
+
+
+def swept(scan, index, sizes=SIZES):
+    """Findings along sizes of two lanes, given by their times at a size."""
+    rng = np.random.default_rng(5)
+    runs = []
+    for size in sizes:
+        for lane, of in (("scan", scan), ("index", index)):
+            runs += [
+                run(len(runs) + 1, lane, r, of(size) * float(rng.lognormal(0, 0.02)),
+                    point={"rows": size})
+                for r in range(1, 6)
+            ]  # fmt: skip
+    comparison = parse(TEXT)
+    agreed = {"scan": AGREES, "index": AGREES}
+    points = [findings(comparison, runs, agreed, MACHINE, {"rows": n}) for n in sizes]
+    return sweep_findings(comparison, runs, points, "rows")
+
+
+class Crossings(unittest.TestCase):
+    def test_where_the_lead_changes_hands(self):
+        # 0.02 + 1e-6 n against 0.1 + 2e-7 n: they meet at 100,000.
+        found = swept(lambda n: 0.02 + 1e-6 * n, lambda n: 0.1 + 2e-7 * n)
+        [crossing] = found.crossings
+        self.assertEqual((crossing.before, crossing.after), ("scan", "index"))
+        self.assertAlmostEqual(crossing.at, 100_000, delta=10_000)
+        self.assertLess(crossing.low, 100_000)
+        self.assertGreater(crossing.high, 100_000)
+        self.assertEqual([regime.lane for regime in found.regimes], ["scan", "index"])
+        self.assertRegex(found.words, r"below 1\d0,000|below 9\d,000")
+        self.assertIn("Scan is the quickest", found.words)
+        self.assertIn("above Index is the quickest", found.words)
+
+    def test_one_that_always_leads(self):
+        found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n)
+        self.assertEqual(found.crossings, [])
+        self.assertEqual(found.words, "At every rows that was run Scan is the quickest.")
+        growths = {growth.lane: growth for growth in found.growths if growth.measure == "elapsed"}
+        self.assertEqual(growths["scan"].laws[0].name, "linear")
+        self.assertIn("grows linearly, 2.00 times when rows doubles", growths["scan"].words)
+
+    def test_a_lead_that_nobody_can_be_sure_of_is_no_crossing(self):
+        found = swept(lambda n: 1e-6 * n, lambda n: 1.003e-6 * n)
+        self.assertEqual(found.crossings, [])
+        self.assertIn("no slower as far as anyone can tell: ", found.words)
+
+    def test_two_sizes_tell_who_leads_and_no_law(self):
+        found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, sizes=[1000, 10_000])
+        self.assertIn("Three sizes", found.growths[0].words)
+        self.assertIn("Scan is the quickest", found.words)
+
+    def test_knobs_of_numbers(self):
+        points = [{"rows": 1, "cache": "warm", "same": 4}, {"rows": 5, "cache": "cold", "same": 4}]
+        self.assertEqual(numeric_knobs(points), ["rows"])
+        self.assertEqual(numeric_knobs([]), [])
+
+
+if __name__ == "__main__":
+    unittest.main()
