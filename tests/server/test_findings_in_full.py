@@ -85,3 +85,14 @@ class FindingsInFull(ServerCase):
         kept["edition"] = 0
         path.write_text(json.dumps(kept))
         self.assertEqual(self.call("get", address)["conclusion"], trial.conclusion)
+
+    def test_a_sweep_tells_growth_and_who_leads(self):
+        trial = self.conducted(knobs={"rows": [100, 300, 1000]}, rounds=1)
+        swept = self.call("get", f"trials/{trial.pk}/sweep/")
+        [found] = swept["found"]
+        self.assertEqual(found["knob"], "rows")
+        self.assertIn("is the quickest", found["words"])
+        told = {(growth["lane"], growth["measure"]) for growth in found["growths"]}
+        self.assertLessEqual({("loop", "elapsed"), ("query", "cpu_total")}, told)
+        one = self.conducted(rounds=1)
+        self.assertEqual(self.call("get", f"trials/{one.pk}/sweep/")["found"], [])

@@ -15,6 +15,7 @@ from ivrell.core.records.agreement import Row
 from ivrell.core.records.events import DataProgress, RunEnded, TrialEvent
 from ivrell.core.records.findings import Caution, LaneFindings, Staircase, TrialFindings
 from ivrell.core.records.machine import Machine, Noise
+from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.records.wire import Step
 from ivrell.core.report.words import common_cautions, limit_told, times_faster
@@ -137,12 +138,22 @@ def findings(found: TrialFindings, folder: Path) -> None:
         for claim in point.claims:
             _out.print(f"Claim, {claim.state}: {claim.text}. {claim.reason}")
         _cautions([c for c in point.cautions if c not in everywhere])
+    for sweep in found.sweeps:
+        _sweep(sweep, {lane.id: lane.name for point in found.points for lane in point.lanes})
     if everywhere:
         if len(found.points) > 1:
             _out.print("\nAt every point:")
         _cautions(everywhere)
     state = "" if found.ended == "done" else f" (trial {found.ended})"
     _out.print(f"\nEverything is in {folder}{state}.")
+
+
+def _sweep(sweep: SweepFindings, names: dict[str, str]) -> None:
+    """What is found along a knob: who leads where, and how each lane's time grows."""
+    _out.print(f"\nOver {sweep.knob}: {sweep.words}")
+    for growth in sweep.growths:
+        if growth.measure == sweep.measure and growth.laws:
+            _out.print(f"  {names[growth.lane]} {growth.words}")
 
 
 _STEPS = (

@@ -10,6 +10,7 @@ from ivrell.core.former import with_words_of_now
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import Call, RunState
+from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.wire import Failure
 
 LaneState = Literal["done", "failed", "limit", "stopped", "warm-up only"]
@@ -280,8 +281,10 @@ FINDINGS_EDITION = 2
 
 class TrialFindings(BaseModel):
     """What a whole trial says, point by point: findings.json. ``edition`` is the way in which they
-    were made (FINDINGS_EDITION; 0 before there were any)."""
+    were made (FINDINGS_EDITION; 0 before there were any), ``sweeps`` what is found along knobs of
+    several values."""
 
     edition: int = 0
     ended: Literal["done", "stopped"]
     points: list[Findings]
+    sweeps: list[SweepFindings] = []

@@ -29,6 +29,14 @@ def numeric_knobs(points: Sequence[Point]) -> list[str]:
     return found
 
 
+def sweeps(
+    comparison: Comparison, runs: Sequence[RunRecord], points: Sequence[Findings]
+) -> list[SweepFindings]:
+    """What is found along each knob of numbers that has several values."""
+    knobs = numeric_knobs([found.point for found in points])
+    return [sweep_findings(comparison, runs, points, knob) for knob in knobs]
+
+
 def sweep_findings(
     comparison: Comparison, runs: Sequence[RunRecord], points: Sequence[Findings], knob: str
 ) -> SweepFindings:

@@ -13,6 +13,7 @@ from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
+from ivrell.core.report.sweep import sweeps
 from ivrell.core.results.folder import AGREEMENT, FINDINGS, REPORT, ResultFolder
 
 
@@ -39,13 +40,15 @@ def judged(
     agreement = {point_name(point): answers.judge(lanes, point, sources(point)) for point in points}
     results.keep(AGREEMENT, agreement)
     results.write_curves(run.run for run in runs)
+    told = [
+        findings(comparison, runs, agreement[point_name(point)], machine, point, made)
+        for point in points
+    ]
     found = TrialFindings(
         edition=FINDINGS_EDITION,
         ended=ended,
-        points=[
-            findings(comparison, runs, agreement[point_name(point)], machine, point, made)
-            for point in points
-        ],
+        points=told,
+        sweeps=sweeps(comparison, runs, told),
     )
     results.keep(FINDINGS, found)
     results.write(REPORT, report_html(comparison, found, machine, made))

@@ -152,9 +152,10 @@ class Trial(models.Model):
         point = self.points[0] if point is None else point
         read, claims = self.read, self._claims_of_now()
         if claims == read.claim:
-            kept = [one for one in self._kept() if one.point == point]
-            if kept:
-                return kept[0]
+            kept = self._kept()
+            for found in kept.points if kept else []:
+                if found.point == point:
+                    return found
         return findings(
             read.model_copy(update={"claim": claims}),
             [run.run_record for run in self.runs.order_by("number")],
@@ -164,14 +165,14 @@ class Trial(models.Model):
             [MadeTable.model_validate(table) for table in self.data],
         )
 
-    def _kept(self) -> list[Findings]:
-        """Findings that were kept when it ended, none where they were made in another way."""
+    def _kept(self) -> TrialFindings | None:
+        """Findings that were kept when it ended; None where they were made in another way."""
         if self.state not in (self.State.DONE, self.State.STOPPED) or not self.results.has_ended:
-            return []
+            return None
         from ivrell.core.results.folder import FINDINGS
 
         kept = self.results.read(FINDINGS)
-        return kept.points if kept.edition == FINDINGS_EDITION else []
+        return kept if kept.edition == FINDINGS_EDITION else None
 
     def _claims_of_now(self) -> list[Claim]:
         """The claims that are pinned in the comparison now; the trial's own where its file cannot
@@ -183,18 +184,21 @@ class Trial(models.Model):
 
     def all_findings(self) -> list[Findings]:
         """Findings at every point, from the result folder where the trial has ended."""
-        return self._kept() or [self.findings(point) for point in self.points]
+        kept = self._kept()
+        return kept.points if kept else [self.findings(point) for point in self.points]
 
-    def along_knobs(self, points: list[Findings]) -> list[SweepFindings]:
-        """Growth and crossings along each knob of numbers that has several values."""
-        # Heavy, and wanted only here: a web server should stay small.
-        from ivrell.core.report.sweep import numeric_knobs, sweep_findings
-
-        knobs = numeric_knobs([found.point for found in points])
-        if not knobs:
+    def along_knobs(self) -> list[SweepFindings]:
+        """Growth and crossings along each knob of numbers that has several values; none until it has
+        ended, for that takes seconds of a core, which are the runs'."""
+        if self.state not in (self.State.DONE, self.State.STOPPED):
             return []
+        if kept := self._kept():
+            return kept.sweeps
+        # Heavy, and wanted only here: a web server should stay small.
+        from ivrell.core.report.sweep import sweeps
+
         runs = [run.run_record for run in self.runs.order_by("number")]
-        return [sweep_findings(self.read, runs, points, knob) for knob in knobs]
+        return sweeps(self.read, runs, self.all_findings())
 
     def pair(self, point: Point, base: str, lane: str) -> PairFindings:
         """Two lanes held against each other at a point. Raises BadInput where one did not run."""

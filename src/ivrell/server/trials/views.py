@@ -109,8 +109,7 @@ class TrialViewSet(viewsets.ViewSet):
     def sweep(self, request: Request, id: int) -> Response:
         """How the lanes do over all its points."""
         trial = _trial(id)
-        points = trial.all_findings()
-        return reply(shapes.Sweep.of(points, trial.along_knobs(points)))
+        return reply(shapes.Sweep.of(trial.all_findings(), trial.along_knobs()))
 
     @extend_schema(
         parameters=[OpenApiParameter("point", str)],
