@@ -188,8 +188,8 @@ class Trial(models.Model):
         return kept.points if kept else [self.findings(point) for point in self.points]
 
     def along_knobs(self) -> list[SweepFindings]:
-        """Growth and crossings along each knob of numbers that has several values; none until it has
-        ended, for that takes seconds of a core, which are the runs'."""
+        """Growth and crossings along each knob of numbers that has several values; none until it
+        has ended, for that takes seconds of a core, which are the runs'."""
         if self.state not in (self.State.DONE, self.State.STOPPED):
             return []
         if kept := self._kept():
