@@ -249,6 +249,8 @@ def _about(crossing: Crossing) -> str:
 
     if crossing.low is None and crossing.high is None:
         return told(crossing.at)
-    low = "?" if crossing.low is None else told(crossing.low)
-    high = "?" if crossing.high is None else told(crossing.high)
-    return f"{told(crossing.at)} ({low} to {high})"
+    if crossing.low is None or crossing.high is None:
+        side = "at most" if crossing.low is None else "at least"
+        known = crossing.high if crossing.low is None else crossing.low
+        return f"{told(crossing.at)} ({side} {told(known or crossing.at)})"
+    return f"{told(crossing.at)} ({told(crossing.low)} to {told(crossing.high)})"
