@@ -6,6 +6,7 @@ import unittest
 from pathlib import Path
 
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 
 from tests.support.axe import violations
 from tests.support.browser import Browser
@@ -126,20 +127,30 @@ class Screens(unittest.TestCase):
         self.choose("import-file", self.write("sizes.toml", text))
         b.by_id("rail-good")
         here = b.driver.current_url.rsplit("/", 1)[0]
-        plan = {"rounds": 2, "warm_ups": 0, "knobs": {"rows": [300, 30_000]}}
+        # A range can be typed; sizes then may go from small to large.
+        b.open(f"{here}/trial")
+        field = b.find('input[aria-label="Values of rows"]')
+        field.send_keys("300..30_000/1", Keys.ENTER, Keys.ESCAPE)
+        b.find('input[aria-label="Order of sizes"]')
+        self.assertIn("sizes mixed in every round", b.find(".sentence").text)
+        plan = {"rounds": 2, "warm_ups": 0, "step_up": True, "knobs": {"rows": ["300..30_000/1"]}}
         self.assertEqual(b.launch(int(here.split("/")[-1]), plan), 201)
         b.open(f"{here}/trial")
         b.until(lambda: b.by_id("live-state").text.startswith("done"), 120)
         b.step("Sweep")
         rows = b.until(lambda: b.all('[data-testid="sweep-values"] tbody tr'))
-        self.assertEqual([row.text.split()[0] for row in rows], ["300", "30,000"])
+        sizes = ["300", "1,000", "10,000", "30,000"]
+        self.assertEqual([row.text.split()[0] for row in rows], sizes)
+        self.assertIn("One by one is the quickest", b.by_id("sweep-words").text)
+        self.assertIn("One by one", b.by_id("growths").text)
+        self.assertTrue(b.all('[data-testid="lead"] rect'))
         # The one with the right answer leads, the other has no line.
         self.assertIn("other answer", rows[0].text)
         self.assertTrue(rows[0].find_elements("css selector", "strong"))
-        self.assertEqual(len(b.all('[data-testid="sweep-good"] title')), 2)
+        self.assertEqual(len(b.all('[data-testid="sweep-good"] title')), 4)
         self.assertEqual(len(b.all('[data-testid="sweep-wrong"] title')), 0)
         self.assertEqual(violations(b), [])
-        rows[1].find_element("css selector", "a").click()
+        rows[-1].find_element("css selector", "a").click()
         b.until(lambda: "rows = 30,000" in b.by_id("conclusion").text)
 
     def test_evidence_of_a_wrong_answer(self):

@@ -7,7 +7,7 @@ import numpy as np
 from ivrell.core.comparison.file import parse
 from ivrell.core.report.findings import findings
 from ivrell.core.report.sweep import numeric_knobs, sweep_findings
-from ivrell.core.stats.growth import enough, law, laws, predicted
+from ivrell.core.stats.growth import enough, law, laws, predictor
 from tests.core.test_findings import AGREES, MACHINE, run
 from tests.support.comparisons import COUNTING, HEAD, approach
 
@@ -79,7 +79,7 @@ class Laws(unittest.TestCase):
         for seed in range(10):
             for of in kinds:
                 n, y = timed(of, seed=seed, sizes=SIZES[:-1])
-                found = predicted(n, y, SIZES[-1])
+                found = predictor(n, y).at(SIZES[-1])
                 _, seen = timed(of, seed=seed + 100, sizes=SIZES[-1:], rounds=1)
                 hits += found.low <= seen[0] <= found.high
                 errors += abs(found.value / of(np.array([1e6]))[0] - 1)
@@ -88,10 +88,10 @@ class Laws(unittest.TestCase):
 
     def test_less_than_a_decade_predicts_nothing(self):
         n, y = timed(lambda n: 1e-6 * n, sizes=[1000, 2000, 4000])
-        self.assertIsNone(predicted(n, y, 100_000))
+        self.assertIsNone(predictor(n, y))
 
 
-def swept(scan, index, sizes=SIZES):
+def swept(scan, index, sizes=SIZES, memory_limit=None, held=lambda lane, size: 30e6):
     """Findings along sizes of two lanes, given by their times at a size."""
     rng = np.random.default_rng(5)
     runs = []
@@ -99,13 +99,13 @@ def swept(scan, index, sizes=SIZES):
         for lane, of in (("scan", scan), ("index", index)):
             runs += [
                 run(len(runs) + 1, lane, r, of(size) * float(rng.lognormal(0, 0.02)),
-                    point={"rows": size})
+                    point={"rows": size}, peak_memory_bytes=round(held(lane, size)))
                 for r in range(1, 6)
             ]  # fmt: skip
     comparison = parse(TEXT)
     agreed = {"scan": AGREES, "index": AGREES}
     points = [findings(comparison, runs, agreed, MACHINE, {"rows": n}) for n in sizes]
-    return sweep_findings(comparison, runs, points, "rows")
+    return sweep_findings(comparison, runs, points, "rows", memory_limit)
 
 
 class Crossings(unittest.TestCase):
@@ -139,6 +139,27 @@ class Crossings(unittest.TestCase):
         found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, sizes=[1000, 10_000])
         self.assertIn("Three sizes", found.growths[0].words)
         self.assertIn("Scan is the quickest", found.words)
+
+    def test_what_lies_beyond_the_largest_size(self):
+        found = swept(lambda n: 0.05 + 1e-6 * n, lambda n: 3e-6 * n)
+        [scan] = [g for g in found.growths if (g.lane, g.measure) == ("scan", "elapsed")]
+        self.assertEqual(scan.prediction.size, 10_000_000)
+        self.assertLess(scan.prediction.low, 10.05)
+        self.assertGreater(scan.prediction.high, 10.05)
+        near = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, sizes=[1000, 2000, 4000])
+        self.assertIsNone(near.growths[0].prediction)
+
+    def test_where_memory_runs_out(self):
+        def held(lane, size):
+            return 40e6 + (200 * size if lane == "scan" else 0)
+
+        found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, memory_limit=4.04e9, held=held)
+        [wall] = found.walls
+        self.assertEqual(wall.lane, "scan")
+        # 40 MB + 200 B a row reach 4.04 GB at 20 million rows.
+        self.assertAlmostEqual(wall.size, 20e6, delta=2e6)
+        self.assertLessEqual(wall.low, wall.size)
+        self.assertGreaterEqual(wall.high, wall.size)
 
     def test_knobs_of_numbers(self):
         points = [{"rows": 1, "cache": "warm", "same": 4}, {"rows": 5, "cache": "cold", "same": 4}]

@@ -65,6 +65,8 @@ def add_plan_options(parser: argparse.ArgumentParser) -> None:
             told |= {"action": "store_const", "const": "off", "help": "run outside of sandboxes"}
         elif option.name == "background":
             told |= {"action": "append", "metavar": "LOAD"}
+        elif option.field.annotation is bool:
+            told |= {"action": "store_const", "const": True}
         else:
             told |= {"metavar": _metavar(option)}
         parser.add_argument(*flags, **told)
@@ -134,7 +136,7 @@ def given_in(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _value(option: Option, text: Any) -> Any:
-    if option.name in ("sandbox", "background"):
+    if option.name in ("sandbox", "background") or option.field.annotation is bool:
         return text
     try:
         return _reader(option)(text)

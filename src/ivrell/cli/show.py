@@ -153,7 +153,26 @@ def _sweep(sweep: SweepFindings, names: dict[str, str]) -> None:
     _out.print(f"\nOver {sweep.knob}: {sweep.words}")
     for growth in sweep.growths:
         if growth.measure == sweep.measure and growth.laws:
-            _out.print(f"  {names[growth.lane]} {growth.words}")
+            ahead = growth.prediction
+            told = (
+                f" At {ahead.size:,.0f}, extrapolated: {format_seconds(ahead.value)} "
+                f"({format_seconds(ahead.low)} to {format_seconds(ahead.high)})."
+                if ahead
+                else ""
+            )
+            _out.print(f"  {names[growth.lane]} {growth.words}{told}")
+    for left in sweep.left_behind:
+        told = (
+            f", where about {format_seconds(left.expected)} were expected" if left.expected else ""
+        )
+        _out.print(
+            f"  {names[left.lane]} was left behind at {sweep.knob} {left.from_size:,.0f}{told}."
+        )
+    for wall in sweep.walls:
+        _out.print(
+            f"  {names[wall.lane]} would reach {format_bytes(wall.limit_bytes)} of memory at "
+            f"{sweep.knob} {wall.size:,.0f} ({wall.low:,.0f} to {wall.high:,.0f})."
+        )
 
 
 _STEPS = (

@@ -2150,6 +2150,7 @@ export interface components {
          * Growth
          * @description How a lane's measure grows: one law, or two with a bend at ``bend``; ``words`` say it. No law
          *     where there were too few sizes, or too near to each other, for one: ``words`` say that.
+         *     ``prediction`` is at ten times the largest size, null where the sizes span no decade.
          */
         Growth: {
             /** Lane */
@@ -2162,6 +2163,8 @@ export interface components {
             bend: number | null;
             /** Words */
             words: string;
+            /** @default null */
+            prediction: components["schemas"]["Prediction"] | null;
         };
         /**
          * Histogram
@@ -2615,6 +2618,22 @@ export interface components {
         };
         /** @enum {string} */
         LayoutEnum: "rows" | "helper" | "array" | "cell";
+        /**
+         * LeftBehind
+         * @description A lane that was not run from a size on: it reached a limit at a smaller one, or was expected
+         *     to. ``last_size`` is the largest that it ran at, ``expected`` what it would have taken at the
+         *     next by its growth, in the measure's unit.
+         */
+        LeftBehind: {
+            /** Lane */
+            lane: string;
+            /** From Size */
+            from_size: number;
+            /** Last Size */
+            last_size: number;
+            /** Expected */
+            expected: number | null;
+        };
         /**
          * LimitReached
          * @description Which limit ended a run, and its value.
@@ -3713,9 +3732,11 @@ export interface components {
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
-         *     knobs named in it, others take their first. ``until`` ends the rounds by how sure they are
-         *     instead of by their number. ``own_files`` is the folder that paths of tables that are the user's
-         *     own files start from.
+         *     knobs named in it (a range such as "1_000..1_000_000/3" stands for its sizes), others take
+         *     their first. ``until`` ends the rounds by how sure they are instead of by their number.
+         *     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
+         *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
+         *     before the next.
          *
          *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
          *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -3818,15 +3839,23 @@ export interface components {
              * @default null
              */
             own_files: string | null;
+            /**
+             * Step Up
+             * @description sizes from small to large; leave lanes behind that would break a limit
+             * @default false
+             */
+            step_up: boolean;
         };
         /**
          * Plan
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
-         *     knobs named in it, others take their first. ``until`` ends the rounds by how sure they are
-         *     instead of by their number. ``own_files`` is the folder that paths of tables that are the user's
-         *     own files start from.
+         *     knobs named in it (a range such as "1_000..1_000_000/3" stands for its sizes), others take
+         *     their first. ``until`` ends the rounds by how sure they are instead of by their number.
+         *     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
+         *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
+         *     before the next.
          *
          *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
          *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -3929,6 +3958,12 @@ export interface components {
              * @default null
              */
             own_files?: string | null;
+            /**
+             * Step Up
+             * @description sizes from small to large; leave lanes behind that would break a limit
+             * @default false
+             */
+            step_up?: boolean;
         };
         /**
          * PointFindings
@@ -3989,6 +4024,20 @@ export interface components {
             trial: number;
             /** State */
             state: components["schemas"]["TrialState"];
+        };
+        /**
+         * Prediction
+         * @description A value at a size that was not run, with its bounds at 90 %.
+         */
+        Prediction: {
+            /** Size */
+            size: number;
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
         };
         /**
          * Problem
@@ -4929,6 +4978,16 @@ export interface components {
              */
             regimes: components["schemas"]["Regime"][];
             /**
+             * Walls
+             * @default []
+             */
+            walls: components["schemas"]["Wall"][];
+            /**
+             * Left Behind
+             * @default []
+             */
+            left_behind: components["schemas"]["LeftBehind"][];
+            /**
              * Words
              * @default
              */
@@ -5404,6 +5463,22 @@ export interface components {
             level: number;
             /** Variance */
             variance: number;
+        };
+        /**
+         * Wall
+         * @description The size at which a lane would reach the memory that a run may take, with bounds at 90 %.
+         */
+        Wall: {
+            /** Lane */
+            lane: string;
+            /** Limit Bytes */
+            limit_bytes: number;
+            /** Size */
+            size: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
         };
         /**
          * Written

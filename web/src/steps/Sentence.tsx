@@ -3,7 +3,7 @@ import { InputNumber, Select } from "antd";
 import type { Comparison } from "../api/client";
 import { BACKGROUNDS, LIMIT_BOUNDS, PLAN_BOUNDS, UNTIL_BOUNDS } from "../api/facts";
 import { count, plural } from "../ui/units";
-import type { KnobValue, PlanDraft } from "./plan";
+import { type KnobValue, type PlanDraft, steps, typedSize } from "./plan";
 
 type Props = {
   comparison: Comparison;
@@ -121,10 +121,11 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
           <span key={knob}>
             , {knob} at{" "}
             <Select
-              mode="multiple"
+              mode={values.every((value) => typeof value === "number") ? "tags" : "multiple"}
               variant="underlined"
               size="small"
               className="knob-values"
+              title="Choose, or type a size, or a range: 1_000..1_000_000/3 is three a decade"
               aria-label={`Values of ${knob}`}
               placeholder={words(values[0])}
               value={plan.knobs[knob] as (string | number)[] | undefined}
@@ -132,7 +133,9 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
                 value: value as string | number,
                 label: words(value),
               }))}
-              onChange={(chosen: KnobValue[]) => {
+              onChange={(given: KnobValue[]) => {
+                const numbers = values.every((value) => typeof value === "number");
+                const chosen = numbers ? given.flatMap((value) => typedSize(value) ?? []) : given;
                 const others = Object.fromEntries(
                   Object.entries(plan.knobs).filter(([name]) => name !== knob),
                 );
@@ -141,6 +144,20 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
             />
           </span>
         ))}
+        {steps(plan) && !plan.untilSure && (
+          <>
+            ,{" "}
+            {one(
+              "Order of sizes",
+              plan.stepUp ? "up" : "mixed",
+              {
+                mixed: "sizes mixed in every round",
+                up: "from small to large, leaving lanes behind that would break a limit",
+              },
+              (order) => onChange({ stepUp: order === "up" }),
+            )}
+          </>
+        )}
         .
       </p>
       <p className="sentence conditions">

@@ -2,7 +2,7 @@
 import { extent } from "d3-array";
 import { scaleLinear, scaleLog } from "d3-scale";
 import { line } from "d3-shape";
-import { Select } from "antd";
+import { Button, Select } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Comparison, Schemas } from "../api/client";
@@ -11,6 +11,7 @@ import { LaneHeads } from "../lanes/LaneHeads";
 import { Glyph, glyphPath, laneColour } from "../lanes/mark";
 import { bytes, count, seconds } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
+import { download } from "../ui/download";
 import { Figure } from "../ui/Figure";
 import { useOff, useView } from "../ui/view";
 import type { StepProps } from "./props";
@@ -119,7 +120,14 @@ function Swept({ comparison, points, found, width }: SweptProps) {
       </p>
       {along?.words && (
         <p className="conclusion" data-testid="sweep-words">
-          {along.words}
+          {along.words}{" "}
+          <Button
+            size="small"
+            type="link"
+            onClick={() => download("rule.json", "application/json", ruleOf(along, comparison))}
+          >
+            The rule as JSON
+          </Button>
         </p>
       )}
       <Plot {...{ comparison, lanes, knob, measure, width, along }} points={shown} />
@@ -127,6 +135,19 @@ function Swept({ comparison, points, found, width }: SweptProps) {
       <Values {...{ comparison, lanes, knob, measure }} points={shown} />
     </>
   );
+}
+
+/** The regimes as a small table of decisions for a program to read. */
+function ruleOf(along: Along, comparison: Comparison): string {
+  const name = (id: string) => comparison.lanes.find((lane) => lane.id === id)?.name ?? id;
+  const rule = along.regimes.map((regime) => ({
+    from: regime.from_size,
+    until: regime.until_size,
+    lane: regime.lane,
+    name: name(regime.lane),
+    no_slower: regime.level,
+  }));
+  return JSON.stringify({ knob: along.knob, measure: along.measure, rule }, null, 1);
 }
 
 /** The lane that leads, as a ribbon below the axis, and where the lead changes. */
@@ -203,6 +224,35 @@ function Growths(props: {
         <li key={lane.id}>
           <Glyph place={comparison.marks[lane.id] ?? 0} size={13} /> <strong>{lane.name}</strong>{" "}
           <span className="quiet">{growth.words}</span>
+          {growth.prediction && (
+            <span className="small faint">
+              {" "}
+              At {count(growth.prediction.size)}, extrapolated:{" "}
+              {MEASURES[measure].show(growth.prediction.value)} (
+              {MEASURES[measure].show(growth.prediction.low)} to{" "}
+              {MEASURES[measure].show(growth.prediction.high)}).
+            </span>
+          )}
+          {along.left_behind
+            .filter((left) => left.lane === lane.id)
+            .map((left) => (
+              <span key={left.lane} className="small caution">
+                {" "}
+                Left behind at {along.knob} {count(left.from_size)}
+                {left.expected !== null && `, where ${seconds(left.expected)} were expected`}.
+              </span>
+            ))}
+          {measure === "peak_memory" &&
+            along.walls
+              .filter((wall) => wall.lane === lane.id)
+              .map((wall) => (
+                <span key={wall.lane} className="small quiet">
+                  {" "}
+                  It would reach the limit of {bytes(wall.limit_bytes)} at {along.knob}{" "}
+                  {count(Math.round(wall.size))} ({count(Math.round(wall.low))} to{" "}
+                  {count(Math.round(wall.high))}).
+                </span>
+              ))}
         </li>
       ))}
     </ul>

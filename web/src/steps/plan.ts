@@ -24,6 +24,8 @@ export type PlanDraft = {
   callsPerProcess: number;
   shortestMs: number;
   knobs: Record<string, KnobValue[]>;
+  /** Sizes from small to large, leaving lanes behind that would break a limit. */
+  stepUp: boolean;
 };
 
 const { until, limits } = USUAL_PLAN;
@@ -49,6 +51,7 @@ const USUAL: PlanDraft = {
   callsPerProcess: 5,
   shortestMs: 50,
   knobs: {},
+  stepUp: false,
 };
 
 const CALLS: PlanDraft["calls"][] = ["once", "several", "repeated"];
@@ -69,9 +72,39 @@ export function keepPlan(comparison: number, plan: PlanDraft) {
   localStorage.setItem(`ivrell-plan-${comparison}`, JSON.stringify(plan));
 }
 
+const RANGE = /^([1-9][\d_]*)\.\.([1-9][\d_]*)\/([1-9]\d?)$/;
+
+/** About how many sizes a range such as "1_000..1_000_000/3" stands for; null for no range. */
+export function sizesIn(value: KnobValue): number | null {
+  const given = typeof value === "string" ? RANGE.exec(value.replaceAll(" ", "")) : null;
+  if (!given) return null;
+  const [low, high] = [given[1], given[2]].map((text) => Number(text?.replaceAll("_", "")));
+  if (!low || !high || high <= low) return null;
+  return Math.round(Math.log10(high / low) * Number(given[3])) + 1;
+}
+
+/** Whether some knob goes over several sizes. */
+export function steps(plan: PlanDraft): boolean {
+  return Object.values(plan.knobs).some(
+    (values) =>
+      values.every((value) => typeof value === "number" || sizesIn(value) !== null) &&
+      values.reduce<number>((n, value) => n + (sizesIn(value) ?? 1), 0) > 1,
+  );
+}
+
+/** What was typed for a knob of numbers: a number, a range, or nothing that it can take. */
+export function typedSize(value: KnobValue): KnobValue | null {
+  if (typeof value !== "string") return value;
+  const plain = value.replaceAll(/[ _,]/g, "");
+  if (/^-?\d+(\.\d+)?$/.test(plain)) return Number(plain);
+  return sizesIn(value) === null ? null : value.replaceAll(" ", "");
+}
+
 /** Choices of knobs and conditions that every lane runs at. */
 export function points(plan: PlanDraft): number {
-  const knobs = Object.values(plan.knobs).map((values) => values.length);
+  const knobs = Object.values(plan.knobs).map((values) =>
+    values.reduce<number>((n, value) => n + (sizesIn(value) ?? 1), 0),
+  );
   const conditions = [plan.cache.length, plan.threads.length, plan.background.length];
   return [...knobs, ...conditions].reduce((n, values) => n * Math.max(1, values), 1);
 }
@@ -95,6 +128,7 @@ export function asBody(plan: PlanDraft, approaches: string[] | null): Schemas["P
     warm_ups: plan.warmUps,
     approaches,
     knobs: plan.knobs,
+    step_up: plan.stepUp && !plan.untilSure && steps(plan),
     cache: plan.cache,
     threads: plan.threads,
     cores: plan.cores,

@@ -6,11 +6,18 @@ Of each field the description says in a few words what it is, with its unit in i
 
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    field_validator,
+    model_validator,
+)
 
 from ivrell.core.former import with_words_of_now
 from ivrell.core.records.loads import QUIET, loads_in
-from ivrell.core.records.points import Value
+from ivrell.core.records.points import Value, value_range
 from ivrell.core.records.wire import RunLimits
 
 FORMER_WORDS = {
@@ -88,13 +95,26 @@ class Until(BaseModel):
         return self
 
 
+def _spread(given: object) -> object:
+    """The values of a knob, ranges among them as the sizes that they stand for."""
+    if not isinstance(given, list):
+        return given
+    found: list[object] = []
+    for value in given:
+        sizes = value_range(value) if isinstance(value, str) else None
+        found += [value] if sizes is None else [size for size in sizes if size not in found]
+    return found
+
+
 class Plan(BaseModel):
     """One launch: which lanes, at which points, how often, within which limits.
 
     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
-    knobs named in it, others take their first. ``until`` ends the rounds by how sure they are
-    instead of by their number. ``own_files`` is the folder that paths of tables that are the user's
-    own files start from.
+    knobs named in it (a range such as "1_000..1_000_000/3" stands for its sizes), others take
+    their first. ``until`` ends the rounds by how sure they are instead of by their number.
+    ``own_files`` is the folder that paths of tables that are the user's own files start from. With
+    ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
+    before the next.
 
     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -109,7 +129,7 @@ class Plan(BaseModel):
         int, Field(ge=0, le=100, description="rounds that are kept but not counted")
     ] = 1
     approaches: list[str] | None = None
-    knobs: dict[str, Annotated[list[Value], Field(min_length=1)]] = {}
+    knobs: dict[str, Annotated[list[Value], BeforeValidator(_spread), Field(min_length=1)]] = {}
     cache: Annotated[
         list[Literal["warm", "cold"]],
         Field(min_length=1, description="inputs read once beforehand, or evicted"),
@@ -139,6 +159,16 @@ class Plan(BaseModel):
         int, Field(ge=0, lt=2**63, description="decides the order of runs within each round")
     ] = 1
     own_files: str | None = None
+    step_up: Annotated[
+        bool,
+        Field(description="sizes from small to large; leave lanes behind that would break a limit"),
+    ] = False
+
+    @model_validator(mode="after")
+    def _steps_have_rounds(self) -> Self:
+        if self.step_up and self.until is not None:
+            raise ValueError("step_up: sizes one after the other have a number of rounds, no until")
+        return self
 
     @model_validator(mode="before")
     @classmethod

@@ -1,6 +1,7 @@
 """Points: one choice of knob values and conditions, as data and as text."""
 
 import json
+import re
 from collections.abc import Mapping
 from typing import Annotated
 from urllib.parse import quote
@@ -30,6 +31,36 @@ Value = Annotated[
 Point = dict[str, Value | None]
 """A value by the name of each knob, and of each condition that is not its usual one; None stands
 for a condition that is left to the engine."""
+
+
+_RANGE = re.compile(r"([1-9][0-9_]*)\.\.([1-9][0-9_]*)/([1-9][0-9]?)")
+_ROUND_STEPS: dict[int, tuple[float, ...]] = {1: (1,), 2: (1, 3), 3: (1, 2, 5)}
+_MOST_SIZES = 100
+
+
+def value_range(text: str) -> list[int] | None:
+    """The sizes that a range such as "1_000..10_000_000/3" stands for: from the first to the last,
+    so many a decade, at round numbers; None where the text is no range.
+
+    Raises ValueError for one that falls, or has more than a hundred sizes.
+    """
+    given = _RANGE.fullmatch(text.replace(" ", ""))
+    if given is None:
+        return None
+    low, high = (int(bound.replace("_", "")) for bound in given.group(1, 2))
+    a_decade = int(given[3])
+    if high <= low:
+        raise ValueError(f"{text}: a range rises, such as 1_000..1_000_000/3")
+    if len(str(high)) * a_decade > _MOST_SIZES * 3:
+        raise ValueError(f"{text}: more than {_MOST_SIZES} sizes")
+    steps: tuple[float, ...] = _ROUND_STEPS.get(a_decade) or tuple(
+        float(f"{10 ** (step / a_decade):.2g}") for step in range(a_decade)
+    )
+    every = {round(step * 10**power) for power in range(len(str(high))) for step in steps}
+    found = sorted({low, high, *(size for size in every if low < size < high)})
+    if len(found) > _MOST_SIZES:
+        raise ValueError(f"{text}: more than {_MOST_SIZES} sizes")
+    return found
 
 
 def point_name(point: Mapping[str, Value | None]) -> str:

@@ -28,17 +28,6 @@ class Law(BaseModel, frozen=True):
     until_size: float
 
 
-class Growth(BaseModel, frozen=True):
-    """How a lane's measure grows: one law, or two with a bend at ``bend``; ``words`` say it. No law
-    where there were too few sizes, or too near to each other, for one: ``words`` say that."""
-
-    lane: str
-    measure: str
-    laws: list[Law]
-    bend: float | None
-    words: str
-
-
 class Prediction(BaseModel, frozen=True):
     """A value at a size that was not run, with its bounds at 90 %."""
 
@@ -46,6 +35,19 @@ class Prediction(BaseModel, frozen=True):
     value: float
     low: float
     high: float
+
+
+class Growth(BaseModel, frozen=True):
+    """How a lane's measure grows: one law, or two with a bend at ``bend``; ``words`` say it. No law
+    where there were too few sizes, or too near to each other, for one: ``words`` say that.
+    ``prediction`` is at ten times the largest size, null where the sizes span no decade."""
+
+    lane: str
+    measure: str
+    laws: list[Law]
+    bend: float | None
+    words: str
+    prediction: Prediction | None = None
 
 
 class Crossing(BaseModel, frozen=True):
@@ -57,6 +59,27 @@ class Crossing(BaseModel, frozen=True):
     at: float
     low: float | None
     high: float | None
+
+
+class Wall(BaseModel, frozen=True):
+    """The size at which a lane would reach the memory that a run may take, with bounds at 90 %."""
+
+    lane: str
+    limit_bytes: float
+    size: float
+    low: float
+    high: float
+
+
+class LeftBehind(BaseModel, frozen=True):
+    """A lane that was not run from a size on: it reached a limit at a smaller one, or was expected
+    to. ``last_size`` is the largest that it ran at, ``expected`` what it would have taken at the
+    next by its growth, in the measure's unit."""
+
+    lane: str
+    from_size: float
+    last_size: float
+    expected: float | None
 
 
 class Regime(BaseModel, frozen=True):
@@ -78,4 +101,6 @@ class SweepFindings(BaseModel):
     growths: list[Growth] = []
     crossings: list[Crossing] = []
     regimes: list[Regime] = []
+    walls: list[Wall] = []
+    left_behind: list[LeftBehind] = []
     words: str = ""

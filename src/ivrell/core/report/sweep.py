@@ -1,6 +1,7 @@
 """What a trial over several values of a knob says: growth of each lane, crossings, regimes."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from itertools import pairwise
 from math import exp, log
 
@@ -9,10 +10,21 @@ from ivrell.core.quantities import three_figures
 from ivrell.core.records.findings import Findings, Ratio
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
-from ivrell.core.records.sweep import Crossing, Growth, Law, Regime, SweepFindings
+from ivrell.core.records.sweep import (
+    Crossing,
+    Growth,
+    Law,
+    LeftBehind,
+    Regime,
+    SweepFindings,
+    Wall,
+)
 from ivrell.core.report.measures import Measure, values_at
 from ivrell.core.stats.contrasts import turned
-from ivrell.core.stats.growth import enough, laws
+from ivrell.core.stats.growth import enough, laws, next_value, predictor
+
+_ALL_MEMORY = "peak_memory_absolute"
+_AHEAD = 10
 
 GROWING = ("elapsed", "cpu_total", "peak_memory", "answer_bytes")
 """Measures whose growth is told, by key."""
@@ -30,15 +42,23 @@ def numeric_knobs(points: Sequence[Point]) -> list[str]:
 
 
 def sweeps(
-    comparison: Comparison, runs: Sequence[RunRecord], points: Sequence[Findings]
+    comparison: Comparison,
+    runs: Sequence[RunRecord],
+    points: Sequence[Findings],
+    memory_limit: float | None = None,
 ) -> list[SweepFindings]:
-    """What is found along each knob of numbers that has several values."""
+    """What is found along each knob of numbers that has several values; ``memory_limit`` are the
+    bytes that a run may take."""
     knobs = numeric_knobs([found.point for found in points])
-    return [sweep_findings(comparison, runs, points, knob) for knob in knobs]
+    return [sweep_findings(comparison, runs, points, knob, memory_limit) for knob in knobs]
 
 
 def sweep_findings(
-    comparison: Comparison, runs: Sequence[RunRecord], points: Sequence[Findings], knob: str
+    comparison: Comparison,
+    runs: Sequence[RunRecord],
+    points: Sequence[Findings],
+    knob: str,
+    memory_limit: float | None = None,
 ) -> SweepFindings:
     """Growth and crossings along a knob, the others being as at the first point.
 
@@ -46,6 +66,7 @@ def sweep_findings(
         runs: of the whole trial.
         points: what each point says.
         knob: one of those that numeric_knobs gives.
+        memory_limit: bytes that a run may take; None where that is not known.
     """
     first = points[0].point
     along = [
@@ -54,7 +75,13 @@ def sweep_findings(
         if all(found.point.get(name) == value for name, value in first.items() if name != knob)
     ]
     along.sort(key=lambda found: _size(found, knob))
-    growths = _growths(comparison, runs, along, knob)
+    seen = _seen(comparison, runs, along, knob)
+    growths = [
+        _growth(lane, one.measure, one.sizes, one.values, knob)
+        for (lane, key), one in seen.items()
+        if key in GROWING
+    ]
+    walls = _walls(seen, memory_limit) if memory_limit else []
     crossings, regimes = _lead(along, knob)
     names = {lane.id: lane.name for found in along for lane in found.lanes}
     return SweepFindings(
@@ -63,6 +90,8 @@ def sweep_findings(
         growths=growths,
         crossings=crossings,
         regimes=regimes,
+        walls=walls,
+        left_behind=_left_behind(along, knob),
         words=_regime_words(regimes, crossings, names, knob),
     )
 
@@ -73,31 +102,76 @@ def _size(found: Findings, knob: str) -> float:
     return float(size)
 
 
-def _growths(
+@dataclass(frozen=True)
+class _Seen:
+    """A measure of a lane in every run along a knob, with the size of each."""
+
+    measure: Measure
+    sizes: list[float]
+    values: list[float]
+
+
+def _seen(
     comparison: Comparison, runs: Sequence[RunRecord], along: Sequence[Findings], knob: str
-) -> list[Growth]:
-    """The law of each lane and measure that enough sizes tell."""
-    seen: dict[tuple[str, str], tuple[Measure, list[float], list[float]]] = {}
+) -> dict[tuple[str, str], _Seen]:
+    """What was measured along a knob, by lane and key of the measure."""
+    seen: dict[tuple[str, str], _Seen] = {}
     for found in along:
         here = [run for run in runs if run.point == found.point]
         values = values_at(comparison, here, found.point)
-        for key in GROWING:
+        for key in (*GROWING, _ALL_MEMORY):
             for lane, own in values[key].lanes.items() if key in values else ():
-                _, sizes, told = seen.setdefault((lane, key), (values[key].measure, [], []))
-                for value in own.values():
-                    sizes.append(_size(found, knob))
-                    told.append(value)
-    return [
-        _growth(lane, measure, sizes, told, knob)
-        for (lane, _), (measure, sizes, told) in seen.items()
-    ]
+                one = seen.setdefault((lane, key), _Seen(values[key].measure, [], []))
+                one.sizes.extend([_size(found, knob)] * len(own))
+                one.values.extend(own.values())
+    return seen
+
+
+def _left_behind(along: Sequence[Findings], knob: str) -> list[LeftBehind]:
+    """Lanes that ran at smaller sizes and have no run at larger ones."""
+    found = []
+    lanes = {lane.id: None for point in along for lane in point.lanes}
+    for lane in lanes:
+        here = [any(one.id == lane for one in point.lanes) for point in along]
+        if here[-1] or not here[0]:
+            continue
+        until = here.index(False)
+        ran = [
+            (_size(point, knob), one.elapsed.median)
+            for point in along[:until]
+            for one in point.lanes
+            if one.id == lane and one.elapsed
+        ]
+        start = _size(along[until], knob)
+        sizes, values = [size for size, _ in ran], [value for _, value in ran]
+        expected = next_value(sizes, values, start) if ran else None
+        last = _size(along[until - 1], knob)
+        found.append(LeftBehind(lane=lane, from_size=start, last_size=last, expected=expected))
+    return found
+
+
+def _walls(seen: Mapping[tuple[str, str], _Seen], limit: float) -> list[Wall]:
+    """Where each lane would reach the memory that a run may take, where its growth tells."""
+    found = []
+    for (lane, key), one in seen.items():
+        if key != _ALL_MEMORY or not enough(one.sizes) or min(one.values) <= 0:
+            continue
+        known = predictor(one.sizes, one.values)
+        at = known.reaches(limit) if known else None
+        if at:
+            found.append(Wall(lane=lane, limit_bytes=limit, size=at.size, low=at.low, high=at.high))
+    return found
 
 
 def _growth(
     lane: str, measure: Measure, sizes: Sequence[float], values: Sequence[float], knob: str
 ) -> Growth:
     def growth(found: list[Law], bend: float | None, words: str) -> Growth:
-        return Growth(lane=lane, measure=measure.key, laws=found, bend=bend, words=words)
+        known = predictor(sizes, values) if found else None
+        ahead = known.at(_AHEAD * max(sizes)) if known else None
+        return Growth(
+            lane=lane, measure=measure.key, laws=found, bend=bend, words=words, prediction=ahead
+        )
 
     if not enough(sizes):
         return growth([], None, "Three sizes over a factor of three are needed to tell a law.")

@@ -25,7 +25,7 @@ _RESAMPLES = 300
 _BEND_GAIN = 10.0
 _LEAST_A_SIDE = 3
 _LEVEL = 0.95
-_PREDICTED = 0.90
+_TAILS = (0.05, 0.5, 0.95)
 _GRID = np.linspace(0.1, 3.0, 59)
 _LEAST_SPREAD = 1e-4
 
@@ -283,8 +283,42 @@ def laws(sizes: Sequence[float], values: Sequence[float]) -> tuple[list[Law], fl
     return [_as_law(first, n[below], y[below]), _as_law(second, n[above], y[above])], bend
 
 
-def predicted(sizes: Sequence[float], values: Sequence[float], size: float) -> Prediction | None:
-    """A value at a size beyond those that were run, with its bounds at 90 %.
+@dataclass(frozen=True)
+class Predictor:
+    """Values beyond what was run: laws drawn by how well they fit, each from resampled residuals,
+    with one residual of a single run for each."""
+
+    fits: list[_Fit]
+    noise: list[float]
+    largest: float
+
+    def at(self, size: float) -> Prediction:
+        """The value at a size, with its bounds at 90 %."""
+        at = np.array([size])
+        drawn = [
+            float(fit.at(at)[0]) * float(np.exp(noise))
+            for fit, noise in zip(self.fits, self.noise, strict=True)
+        ]
+        low, middle, high = np.quantile(drawn, _TAILS)
+        return Prediction(size=size, value=float(middle), low=float(low), high=float(high))
+
+    def reaches(self, value: float) -> Prediction | None:
+        """The size at which a value is reached, with its bounds at 90 %; None where the half of
+        the laws would not reach it at ten thousand times what was run."""
+        sizes = self.largest * np.logspace(0, 4, 401)
+        found = []
+        for fit, noise in zip(self.fits, self.noise, strict=True):
+            over = np.flatnonzero(fit.at(sizes) * np.exp(noise) >= value)
+            found.append(float(sizes[over[0]]) if len(over) else np.inf)
+        low, middle, high = np.quantile(found, _TAILS, method="nearest")
+        if not np.isfinite(middle):
+            return None
+        bounds = float(low), float(high if np.isfinite(high) else sizes[-1])
+        return Prediction(size=float(middle), value=value, low=bounds[0], high=bounds[1])
+
+
+def predictor(sizes: Sequence[float], values: Sequence[float]) -> Predictor | None:
+    """What tells values at sizes that were not run.
 
     All laws count by how well they fit, so that what the sizes cannot tell apart makes the
     bounds wide; single runs spread about their law as they did. None where the sizes span less
@@ -297,19 +331,30 @@ def predicted(sizes: Sequence[float], values: Sequence[float], size: float) -> P
     weights = np.exp(-0.5 * np.array([fit.criterion - fits[0].criterion for fit in fits]))
     weights /= weights.sum()
     rng = np.random.default_rng(len(y))
-    at = np.array([size])
-    drawn = []
+    drawn: list[_Fit] = []
+    noise: list[float] = []
     for which in rng.choice(len(fits), _RESAMPLES, p=weights):
         fit = fits[which]
         again = fit.at(n) * np.exp(rng.choice(fit.residuals, len(y)))
-        exponent = fit.exponent
         if fit.name == "power":
-            near = [exponent + step for step in (-0.15, -0.05, 0.0, 0.05, 0.15)]
-            exponent = min(
-                (_fit("power", n, again, p) for p in near if p > 0.05), key=_criterion
-            ).exponent
-        value = _fit(fit.name, n, again, exponent).at(at)[0]
-        drawn.append(value * float(np.exp(rng.choice(fit.residuals))))
-    tail = (1 - _PREDICTED) / 2
-    low, middle, high = np.quantile(drawn, [tail, 0.5, 1 - tail])
-    return Prediction(size=size, value=float(middle), low=float(low), high=float(high))
+            near = [fit.exponent + step for step in (-0.15, -0.05, 0.0, 0.05, 0.15)]
+            drawn.append(
+                min((_fit("power", n, again, p) for p in near if p > 0.05), key=_criterion)
+            )
+        else:
+            drawn.append(_fit(fit.name, n, again))
+        noise.append(float(rng.choice(fit.residuals)))
+    return Predictor(drawn, noise, float(n.max()))
+
+
+def next_value(sizes: Sequence[float], values: Sequence[float], size: float) -> float:
+    """What a value is likely to be at the next size, from what it was at smaller ones: as it grew
+    from the one before to the last, and at least so much as if it grew linearly where there is
+    but one. Sizes rising, one value each, all above 0.
+
+    Cautious and cheap, to be asked between runs: growth does not slacken with size.
+    """
+    exponent = 1.0
+    if len(sizes) > 1:
+        exponent = float(np.log(values[-1] / values[-2]) / np.log(sizes[-1] / sizes[-2]))
+    return float(values[-1] * (size / sizes[-1]) ** min(max(exponent, 0.0), 3.0))

@@ -32,6 +32,7 @@ from ivrell.core.records.events import (
 )
 from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.points import point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import EXPLAINED, RUN
 from ivrell.core.report.measures import values_at
@@ -43,9 +44,17 @@ from ivrell.core.trial.attempt import Attempts, sandboxed
 from ivrell.core.trial.control import Control, Listener, NoControl, deaf
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.judging import judged
-from ivrell.core.trial.plan import PLAN, Plan, PlannedRun, memory_run, ordered_runs
+from ivrell.core.trial.plan import (
+    PLAN,
+    Plan,
+    PlannedRun,
+    memory_run,
+    ordered_runs,
+    stepped_knob,
+)
 from ivrell.core.trial.preparation import Preparation, Tables
 from ivrell.core.trial.standing import Standing
+from ivrell.core.trial.step_up import StepUp
 
 log = logging.getLogger("ivrell.trial")
 _SETTLE_S = 0.3
@@ -100,6 +109,9 @@ class Trial:
         self.made: list[MadeTable] = []
         self.machine = Machine()
         self._standing = Standing()
+        knob = stepped_knob(self.points) if plan.step_up else None
+        self._step_up = StepUp(knob, plan.limits) if knob else None
+        self._left_behind: set[str] = set()
 
     @property
     def folder(self) -> Path:
@@ -321,9 +333,19 @@ class Trial:
         return enough(until, running, self.comparison.baseline_id, rounds, seconds / 60)
 
     def _is_out(self, planned: PlannedRun) -> bool:
-        return planned.approach in self.control.dropped() or self._standing.is_out(planned)
+        if planned.approach in self.control.dropped() or self._standing.is_out(planned):
+            return True
+        if self._step_up is None or not self._step_up.leaves_behind(planned):
+            return False
+        contest = f"{planned.approach} {point_name(planned.point)}"
+        if contest not in self._left_behind:
+            self._left_behind.add(contest)
+            self.listen(LaneOut(approach=planned.approach, point=planned.point))
+        return True
 
     def _note(self, run: RunRecord) -> None:
+        if self._step_up:
+            self._step_up.take(run)
         if self._standing.take(run):
             self.listen(LaneOut(approach=run.approach, point=run.point))
 
@@ -339,6 +361,7 @@ class Trial:
             machine=self.machine,
             made=self.made,
             ended=ended,
+            memory_limit=self.plan.limits.memory_bytes,
         )
         log.info("trial in %s ended: %s, %s runs", self.folder, ended, len(self.runs))
         self.listen(TrialEnded(state=ended))

@@ -29,6 +29,7 @@ def judged(
     machine: Machine,
     made: Sequence[MadeTable],
     ended: Literal["done", "stopped"],
+    memory_limit: float | None = None,
 ) -> TrialFindings:
     """Judge what a trial measured, and write agreement, curves, findings and report.
 
@@ -36,6 +37,7 @@ def judged(
         sources: gives the rows that went in at a point.
         lanes: ids of the lanes that ran.
         ended: how the trial ended.
+        memory_limit: bytes that a run may take.
     """
     agreement = {point_name(point): answers.judge(lanes, point, sources(point)) for point in points}
     results.keep(AGREEMENT, agreement)
@@ -48,7 +50,7 @@ def judged(
         edition=FINDINGS_EDITION,
         ended=ended,
         points=told,
-        sweeps=sweeps(comparison, runs, told),
+        sweeps=sweeps(comparison, runs, told, memory_limit),
     )
     results.keep(FINDINGS, found)
     results.write(REPORT, report_html(comparison, found, machine, made))

@@ -1,7 +1,7 @@
 """What a plan means for a comparison: its lanes, its points, and the order of its runs."""
 
 import random
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
 from math import prod
@@ -108,14 +108,40 @@ def ordered_runs(comparison: Comparison, plan: Plan) -> Iterator[PlannedRun]:
 
     Interleaving lets a machine that slows down hurt every lane alike; the order depends
     on ``plan.order_seed`` alone. With ``plan.until`` these are the runs that there are at
-    the most.
+    the most. With ``plan.step_up`` all rounds of a size come before those of the next.
     """
     shuffler = random.Random(plan.order_seed)
     lanes = chosen_approaches(plan, comparison)
-    contests = [(point, lane) for point in points_of(plan, comparison) for lane in lanes]
     number = 0
-    for round_number in range(1 - plan.warm_ups, plan.most_rounds + 1):
-        shuffler.shuffle(contests)
-        for position, (point, lane) in enumerate(contests, 1):
-            number += 1
-            yield PlannedRun(number, lane, point, round_number, position)
+    for points in _stages(points_of(plan, comparison), plan):
+        contests = [(point, lane) for point in points for lane in lanes]
+        for round_number in range(1 - plan.warm_ups, plan.most_rounds + 1):
+            shuffler.shuffle(contests)
+            for position, (point, lane) in enumerate(contests, 1):
+                number += 1
+                yield PlannedRun(number, lane, point, round_number, position)
+
+
+def _stages(points: list[Point], plan: Plan) -> list[list[Point]]:
+    """Points that run together, in the order of their running."""
+    knob = stepped_knob(points) if plan.step_up else None
+    if knob is None:
+        return [points]
+    sizes = sorted({size_of(point, knob) for point in points})
+    return [[point for point in points if size_of(point, knob) == size] for size in sizes]
+
+
+def stepped_knob(points: Sequence[Point]) -> str | None:
+    """The first knob that has several values, all of them numbers; None where there is none."""
+    for knob in points[0] if points else ():
+        values = {point.get(knob) for point in points}
+        if len(values) > 1 and all(type(value) in (int, float) for value in values):
+            return knob
+    return None
+
+
+def size_of(point: Point, knob: str) -> float:
+    """The value of a knob of numbers at a point."""
+    size = point[knob]
+    assert isinstance(size, int | float)
+    return float(size)

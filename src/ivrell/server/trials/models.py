@@ -198,7 +198,8 @@ class Trial(models.Model):
         from ivrell.core.report.sweep import sweeps
 
         runs = [run.run_record for run in self.runs.order_by("number")]
-        return sweeps(self.read, runs, self.all_findings())
+        memory = self.plan_of.limits.memory_bytes
+        return sweeps(self.read, runs, self.all_findings(), memory)
 
     def pair(self, point: Point, base: str, lane: str) -> PairFindings:
         """Two lanes held against each other at a point. Raises BadInput where one did not run."""
