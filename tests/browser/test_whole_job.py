@@ -108,7 +108,8 @@ class WholeJob(unittest.TestCase):
 
         b.step("Findings")
         found = b.fetch(f"/api/trials/{trial}/findings/")
-        self.assertEqual(b.by_id("conclusion").text, found["conclusion"])
+        told = [found[part] for part in ("conclusion", "tradeoff", "target")]
+        self.assertEqual(b.by_id("conclusion").text, " ".join(filter(None, told)))
         rows = b.until(lambda: b.all(".board-row.lane"))
         self.assertEqual(
             [row.get_attribute("data-testid").removeprefix("board-") for row in rows],
