@@ -6,10 +6,12 @@ from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Claim
 from ivrell.core.errors import BadInput
+from ivrell.core.records.findings import Ratio
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.pair import StagePair
 from ivrell.core.report.code_diff import code_diff, lines_changed
 from ivrell.core.report.findings import findings
-from ivrell.core.report.pair import pair_findings
+from ivrell.core.report.pair import _stage_words, _words, pair_findings
 from tests.core.test_findings import AGREES, DIFFERS, MACHINE, QUICK, SLOW, run
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 
@@ -98,6 +100,20 @@ class Pair(unittest.TestCase):
         wild = [9, 2.0, 1.0, 3.0, 1.5, 2.5, 2.0]
         pair = pair_of(STEPS, runs_of({"rows": wild, "once": wild[::-1]}), "rows", "once")
         self.assertNotIn("gained", " ".join(pair.words))
+
+    def test_equal_medians_and_equal_stages_are_told_without_a_fault(self):
+        # Sure to be quicker in most rounds, with the same median all the same.
+        first = [9, 2.0, 2.0, 2.0, 2.4, 2.4, 2.4, 2.4, 2.0]
+        second = [9, 2.0, 1.5, 1.5, 2.2, 2.2, 2.2, 2.2, 2.2]
+        runs = runs_of({"rows": first, "once": second}, writes=(0.5, 0.5))
+        self.assertTrue(pair_of(STEPS, runs, "rows", "once").words)
+        words = _stage_words(1.0, [StagePair(name="a", base_s=1.0, lane_s=1.0),
+                                   StagePair(name=None, base_s=2.0, lane_s=2.0)])  # fmt: skip
+        self.assertEqual(words, [])
+        level = Ratio(1.2, 1.1, 1.3, 5, "faster")
+        lane = found_of(STEPS, runs).lanes[0]
+        [told] = _words(lane, lane, level, [StagePair(name="a", base_s=1, lane_s=1)], [])
+        self.assertIn("faster", told)
 
     def test_refusals(self):
         for base, lane in (("rows", "rows"), ("rows", "nobody")):

@@ -8,6 +8,8 @@ from pydantic import ValidationError
 from ivrell.core.comparison.file import parse
 from ivrell.core.records.plan import Limits, Plan, Until
 from ivrell.core.records.points import value_range
+from ivrell.core.report.findings import findings
+from ivrell.core.report.sweep import sweeps
 from ivrell.core.stats.growth import next_value
 from ivrell.core.trial.plan import PlannedRun, ordered_runs, stepped_knob
 from ivrell.core.trial.step_up import StepUp
@@ -35,7 +37,7 @@ class Ranges(unittest.TestCase):
 
     def test_a_plan_spreads_them(self):
         plan = Plan(knobs={"rows": [5, "10..1000/1", 100], "word": ["x"]})
-        self.assertEqual(plan.knobs, {"rows": [5, 10, 100, 1000, 100], "word": ["x"]})
+        self.assertEqual(plan.knobs, {"rows": [5, 10, 100, 1000], "word": ["x"]})
         with self.assertRaises(ValidationError):
             Plan(knobs={"rows": ["9..3/2"]})
 
@@ -117,6 +119,17 @@ class Real(TrialCase):
         self.assertAlmostEqual(left.expected, 2.0, delta=0.4)
         kept = json.loads((trial.folder / "findings.json").read_text())
         self.assertEqual(kept["sweeps"][0]["left_behind"][0]["lane"], "slow")
+
+    def test_who_is_missing_otherwise_was_not_left_behind(self):
+        text = HEAD + approach("a", python_answer("pass")) + approach("b", python_answer("pass"))
+        trial = self.trial(text, rounds=1, knobs={"rows": [10, 100]})
+        trial.conduct()
+        runs = [one for one in trial.runs if (one.approach, one.point["rows"]) != ("b", 100)]
+        points = [findings(trial.comparison, runs, {}, trial.machine, p) for p in trial.points]
+        [plain] = sweeps(trial.comparison, runs, points)
+        self.assertEqual(plain.left_behind, [])
+        [stepped] = sweeps(trial.comparison, runs, points, stepped=True)
+        self.assertEqual([left.lane for left in stepped.left_behind], ["b"])
 
 
 if __name__ == "__main__":

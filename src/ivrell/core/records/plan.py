@@ -99,10 +99,12 @@ def _spread(given: object) -> object:
     """The values of a knob, ranges among them as the sizes that they stand for."""
     if not isinstance(given, list):
         return given
+    sizes = [value_range(value) if isinstance(value, str) else None for value in given]
+    if not any(sizes):
+        return given
     found: list[object] = []
-    for value in given:
-        sizes = value_range(value) if isinstance(value, str) else None
-        found += [value] if sizes is None else [size for size in sizes if size not in found]
+    for value, spread in zip(given, sizes, strict=True):
+        found += [one for one in spread or [value] if one not in found]
     return found
 
 

@@ -135,7 +135,8 @@ def _words(
     told = times_told(ratio)
     words = [f"{lane.name}: {told} {base.name}."]
     gained = base.elapsed.median - lane.elapsed.median
-    told_apart = ratio.verdict in ("faster", "slower")
+    # Medians can be the same where the middle of the ratios within rounds tells two apart.
+    told_apart = ratio.verdict in ("faster", "slower") and gained != 0
     if told_apart and stages:
         words += _stage_words(gained, stages)
     elif told_apart:
@@ -158,9 +159,8 @@ def _stage_words(gained: float, stages: Sequence[StagePair]) -> list[str]:
     """In which stages the time was gained or lost."""
     word = "gained" if gained > 0 else "lost"
     both = [stage for stage in stages if stage.base_s is not None and stage.lane_s is not None]
-    parts = sorted(((stage.base_s or 0.0) - (stage.lane_s or 0.0), stage.name) for stage in both)
-    if gained > 0:
-        parts.reverse()
+    parts = [((stage.base_s or 0.0) - (stage.lane_s or 0.0), stage.name) for stage in both]
+    parts.sort(key=lambda part: part[0], reverse=gained > 0)
     telling = [(part, name) for part, name in parts if part / gained >= _TELLING_SHARE]
     whole = format_seconds(abs(gained))
     unmatched = [s.name for s in stages if not s.matched and s.name is not None]

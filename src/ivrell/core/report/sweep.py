@@ -46,11 +46,16 @@ def sweeps(
     runs: Sequence[RunRecord],
     points: Sequence[Findings],
     memory_limit: float | None = None,
+    *,
+    stepped: bool = False,
 ) -> list[SweepFindings]:
     """What is found along each knob of numbers that has several values; ``memory_limit`` are the
-    bytes that a run may take."""
+    bytes that a run may take, ``stepped`` says that sizes went from small to large to the end."""
     knobs = numeric_knobs([found.point for found in points])
-    return [sweep_findings(comparison, runs, points, knob, memory_limit) for knob in knobs]
+    return [
+        sweep_findings(comparison, runs, points, knob, memory_limit, stepped=stepped)
+        for knob in knobs
+    ]
 
 
 def sweep_findings(
@@ -59,6 +64,8 @@ def sweep_findings(
     points: Sequence[Findings],
     knob: str,
     memory_limit: float | None = None,
+    *,
+    stepped: bool = False,
 ) -> SweepFindings:
     """Growth and crossings along a knob, the others being as at the first point.
 
@@ -67,6 +74,7 @@ def sweep_findings(
         points: what each point says.
         knob: one of those that numeric_knobs gives.
         memory_limit: bytes that a run may take; None where that is not known.
+        stepped: sizes went from small to large, to the end: who is missing was left behind.
     """
     first = points[0].point
     along = [
@@ -91,7 +99,7 @@ def sweep_findings(
         crossings=crossings,
         regimes=regimes,
         walls=walls,
-        left_behind=_left_behind(along, knob),
+        left_behind=_left_behind(along, knob) if stepped else [],
         words=_regime_words(regimes, crossings, names, knob),
     )
 

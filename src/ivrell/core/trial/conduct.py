@@ -362,6 +362,7 @@ class Trial:
             made=self.made,
             ended=ended,
             memory_limit=self.plan.limits.memory_bytes,
+            step_up=self.plan.step_up,
         )
         log.info("trial in %s ended: %s, %s runs", self.folder, ended, len(self.runs))
         self.listen(TrialEnded(state=ended))

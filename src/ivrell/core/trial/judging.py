@@ -30,6 +30,7 @@ def judged(
     made: Sequence[MadeTable],
     ended: Literal["done", "stopped"],
     memory_limit: float | None = None,
+    step_up: bool = False,
 ) -> TrialFindings:
     """Judge what a trial measured, and write agreement, curves, findings and report.
 
@@ -38,6 +39,7 @@ def judged(
         lanes: ids of the lanes that ran.
         ended: how the trial ended.
         memory_limit: bytes that a run may take.
+        step_up: whether sizes went from small to large.
     """
     agreement = {point_name(point): answers.judge(lanes, point, sources(point)) for point in points}
     results.keep(AGREEMENT, agreement)
@@ -50,7 +52,7 @@ def judged(
         edition=FINDINGS_EDITION,
         ended=ended,
         points=told,
-        sweeps=sweeps(comparison, runs, told, memory_limit),
+        sweeps=sweeps(comparison, runs, told, memory_limit, stepped=step_up and ended == "done"),
     )
     results.keep(FINDINGS, found)
     results.write(REPORT, report_html(comparison, found, machine, made))

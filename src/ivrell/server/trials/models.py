@@ -198,8 +198,14 @@ class Trial(models.Model):
         from ivrell.core.report.sweep import sweeps
 
         runs = [run.run_record for run in self.runs.order_by("number")]
-        memory = self.plan_of.limits.memory_bytes
-        return sweeps(self.read, runs, self.all_findings(), memory)
+        plan = self.plan_of
+        return sweeps(
+            self.read,
+            runs,
+            self.all_findings(),
+            plan.limits.memory_bytes,
+            stepped=plan.step_up and self.state == self.State.DONE,
+        )
 
     def pair(self, point: Point, base: str, lane: str) -> PairFindings:
         """Two lanes held against each other at a point. Raises BadInput where one did not run."""
