@@ -21,7 +21,7 @@ DECADE = 10.0
 """What the sizes must span for a value beyond them to be predicted."""
 
 _SPAN = 3.0
-_RESAMPLES = 300
+_RESAMPLES = 150
 _BEND_GAIN = 10.0
 _LEAST_A_SIDE = 3
 _LEVEL = 0.95
