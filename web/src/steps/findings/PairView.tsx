@@ -241,10 +241,10 @@ function Curves({ trial, pair, marks }: Part & { trial: Trial }) {
     return <p className="small faint">Both are too short for a curve: samples are 25 ms apart.</p>;
   }
   const known = [base, lane].every((run) => run?.start_memory_bytes != null);
-  const rows = [
-    ...against.map((s) => [pair.base_name, s.t, s.cpu, s.memory]),
-    ...of.map((s) => [pair.lane_name, s.t, s.cpu, s.memory]),
-  ];
+  // From an unknown start nothing is known of what was held above it.
+  const told = (name: string, run: typeof base, taken: typeof of) =>
+    taken.map((s) => [name, s.t, s.cpu, run?.start_memory_bytes == null ? null : s.memory]);
+  const rows = [...told(pair.base_name, base, against), ...told(pair.lane_name, lane, of)];
   return (
     <div ref={ref}>
       <Figure
