@@ -249,6 +249,25 @@ class Stopping(TrialCase):
         self.assertTrue(killed)
         self.assertEqual([run.state for run in trial.runs], ["done"] * 3)
 
+    def test_a_runner_that_ends_as_it_is_asked_for_a_run_blames_nobody(self):
+        killed = []
+
+        def dies(runner, message):
+            if "order" in message and not killed:
+                killed.append(runner.pid)
+                os.kill(runner.pid, signal.SIGSTOP)
+                said(runner, message)
+                os.kill(runner.pid, signal.SIGKILL)
+            else:
+                said(runner, message)
+
+        said = Runner._say
+        with mock.patch.object(Runner, "_say", dies):
+            trial = self.trial(HEAD + GOOD, rounds=2)
+            trial.conduct()
+        self.assertTrue(killed)
+        self.assertEqual([run.state for run in trial.runs], ["done"] * 2)
+
     def test_runner_ends_the_run_when_its_conductor_is_gone(self):
         mark = f"ivrell-orphan-{os.getpid()}"
         spec = self.spec(python_answer(f"print('{mark}')\nos.execvp('sleep', ['{mark}', '300'])"))

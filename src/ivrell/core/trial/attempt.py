@@ -221,8 +221,13 @@ class Attempts:
         tell: Tell,
         wanted_stop: Callable[[], bool],
         otherwise: Otherwise,
+        *,
+        again: bool = False,
     ) -> tuple[RunEnd, float]:
-        """Have the runner do a run; its end, and seconds that putting tables back took."""
+        """Have the runner do a run; its end, and seconds that putting tables back took.
+
+        A runner that ended before it began the run is nobody's fault: another one does it.
+        """
         restoring = 0.0
         if not self._runner.alive:
             # It ended between two runs, which neither of them is to blame for.
@@ -245,6 +250,10 @@ class Attempts:
         except RunnerGone as gone:
             # The approach took its watcher along. Its successor clears what is left of both.
             self._renew_runner()
+            if not gone.began and not again:
+                return self._ended(
+                    planned, approach, place, tell, wanted_stop, otherwise, again=True
+                )
             failure = Failure(
                 "took its watcher down",
                 f"The approach ended the process that watches it ({gone}). Nothing of the run "
@@ -253,7 +262,7 @@ class Attempts:
             return RunEnd(FAILED, failure=failure), restoring
         except ApproachFailed as error:
             return RunEnd(FAILED, failure=Failure(error.kind, error.message)), restoring
-        raise RunnerGone("the runner told of no end")
+        raise RunnerGone("the runner told of no end", began=True)
 
     def _account(self, run: RunRecord, approach: Approach, place: Place) -> None:
         """Hold the figures to the processes that they are those of."""

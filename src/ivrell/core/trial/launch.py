@@ -19,7 +19,15 @@ _RUNNER = Path(__file__).with_name("runner.py")
 
 
 class RunnerGone(Exception):
-    """The runner ended although nobody asked it to."""
+    """The runner ended although nobody asked it to.
+
+    Attributes:
+        began: whether it had begun the run that it was asked for.
+    """
+
+    def __init__(self, words: str, *, began: bool) -> None:
+        super().__init__(words)
+        self.began = began
 
 
 _END = TypeAdapter(RunEnd)
@@ -46,6 +54,7 @@ class Runner:
     """The runner process of one trial."""
 
     def __init__(self, journal: Path) -> None:
+        self._began = False
         self._process = subprocess.Popen(
             [sys.executable, "-I", "-S", str(_RUNNER), str(journal)],
             stdin=subprocess.PIPE,
@@ -73,6 +82,7 @@ class Runner:
         tree is ended and the run is recorded as stopped. After Restore the run
         waits until ``restored`` is said. Raises RunnerGone.
         """
+        self._began = False
         self._say(spec.as_json())
         asked = False
         pending = b""
@@ -87,9 +97,11 @@ class Runner:
                 continue
             data = os.read(out.fileno(), 1 << 16)
             if not data:
-                raise RunnerGone(f"the runner ended with status {self._process.wait()}")
+                status = self._process.wait()
+                raise RunnerGone(f"the runner ended with status {status}", began=self._began)
             *lines, pending = (pending + data).split(b"\n")
             for line in lines:
+                self._began = True
                 says = _read(json.loads(line))
                 if says is not None:
                     yield says
@@ -107,7 +119,7 @@ class Runner:
             stdin.write(json.dumps(message).encode() + b"\n")
             stdin.flush()
         except BrokenPipeError:
-            raise RunnerGone("the runner is gone") from None
+            raise RunnerGone("the runner is gone", began=self._began) from None
 
     def close(self) -> None:
         """End the runner and whatever it still watches."""
