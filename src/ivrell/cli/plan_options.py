@@ -13,14 +13,30 @@ from pydantic.fields import FieldInfo
 
 from ivrell.core.errors import BadInput
 from ivrell.core.quantities import format_bytes, format_seconds, parse_bytes, parse_seconds
-from ivrell.core.records.plan import Limits, Plan, Until
+from ivrell.core.records.plan import Limits, Plan, Search, Until
 
 FORMER_FLAGS = {"--calls-per-process": "--kept", "--min-sample": "--shortest"}
 """Flags of earlier versions, which are still taken."""
 
-_FLAGS = {"narrower_than": "--until", "sandbox": "--no-sandbox", "approaches": "--only"}
-_ELSEWHERE = {"until", "knobs", "limits", "own_files"}
-_PREFIX = {Plan: "--", Until: "--", Limits: "--limit-"}
+_FLAGS = {
+    "narrower_than": "--until",
+    "within": "--search",
+    "sandbox": "--no-sandbox",
+    "approaches": "--only",
+}
+_PERCENT = ("narrower_than", "within")
+_ELSEWHERE = {"until", "search", "knobs", "limits", "own_files"}
+_PREFIX: dict[type[BaseModel], str] = {
+    Plan: "--",
+    Until: "--",
+    Search: "--search-",
+    Limits: "--limit-",
+}
+_OPENED_BY: dict[type[BaseModel], tuple[str, str]] = {
+    Until: ("until", "narrower_than"),
+    Search: ("search", "within"),
+}
+"""Parts that a plan has only where one of their options is given: the plan's field, that option."""
 
 
 class Option(NamedTuple):
@@ -39,7 +55,7 @@ class Option(NamedTuple):
 
 def options() -> Iterator[Option]:
     """Every option that a plan's fields make."""
-    for part in (Plan, Until, Limits):
+    for part in _PREFIX:
         for name, field in part.model_fields.items():
             if part is Plan and name in _ELSEWHERE:
                 continue
@@ -65,6 +81,8 @@ def add_plan_options(parser: argparse.ArgumentParser) -> None:
             told |= {"action": "store_const", "const": "off", "help": "run outside of sandboxes"}
         elif option.name == "background":
             told |= {"action": "append", "metavar": "LOAD"}
+        elif option.name == "within":
+            told |= {"nargs": "?", "const": f"{100 * option.field.default:g}", "metavar": "PERCENT"}
         elif option.field.annotation is bool:
             told |= {"action": "store_const", "const": True}
         else:
@@ -73,7 +91,7 @@ def add_plan_options(parser: argparse.ArgumentParser) -> None:
 
 
 def _metavar(option: Option) -> str:
-    if option.name == "narrower_than":
+    if option.name in _PERCENT:
         return "PERCENT"
     if option.name.endswith("_bytes"):
         return "SIZE"
@@ -93,7 +111,7 @@ def _help(option: Option) -> str:
         or "ids of the approaches that run, all but retired ones unless given"
     )
     usual = option.field.default
-    if isinstance(usual, bool | list) or usual is None or option.name == "narrower_than":
+    if isinstance(usual, bool | list) or usual is None or option.name in _PERCENT:
         return words
     if option.name.endswith("_bytes"):
         shown = format_bytes(usual)
@@ -119,17 +137,19 @@ def _is_list(field: FieldInfo) -> bool:
 
 def given_in(args: argparse.Namespace) -> dict[str, Any]:
     """The fields of a plan that the options set, as plain data. Raises BadInput."""
-    found: dict[type[BaseModel], dict[str, Any]] = {Plan: {}, Until: {}, Limits: {}}
+    found: dict[type[BaseModel], dict[str, Any]] = {part: {} for part in _PREFIX}
     for option in options():
         text = getattr(args, option.dest)
         if text is not None:
             found[option.part][option.name] = _value(option, text)
     plan = found[Plan]
-    if "narrower_than" in found[Until]:
-        plan["until"] = found[Until]
-    elif found[Until]:
-        flags = ", ".join(o.flag for o in options() if o.part is Until and o.name in found[Until])
-        raise BadInput(f"{flags} goes with --until.", hint="Say --until 10, for ten per cent.")
+    for part, (field, opener) in _OPENED_BY.items():
+        if opener in found[part]:
+            plan[field] = found[part]
+        elif found[part]:
+            flags = ", ".join(o.flag for o in options() if o.part is part and o.name in found[part])
+            flag = _FLAGS[opener]
+            raise BadInput(f"{flags} goes with {flag}.", hint=f"Say {flag} 10, for ten per cent.")
     if found[Limits]:
         plan["limits"] = found[Limits]
     return plan
@@ -145,7 +165,7 @@ def _value(option: Option, text: Any) -> Any:
 
 
 def _reader(option: Option) -> Callable[[str], Any]:
-    if option.name == "narrower_than":
+    if option.name in _PERCENT:
         return lambda text: float(text.rstrip(" %")) / 100
     if option.name.endswith("_bytes"):
         return parse_bytes

@@ -57,6 +57,7 @@ export const USUAL_PLAN = {
   order_seed: 1,
   own_files: null,
   step_up: false,
+  search: null,
 } as const;
 
 /** The least and the most of numbers of a plan. */

@@ -3736,7 +3736,7 @@ export interface components {
          *     their first. ``until`` ends the rounds by how sure they are instead of by their number.
          *     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
          *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
-         *     before the next.
+         *     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
          *
          *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
          *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -3845,6 +3845,8 @@ export interface components {
              * @default false
              */
             step_up: boolean;
+            /** @default null */
+            search: components["schemas"]["Search"] | null;
         };
         /**
          * Plan
@@ -3855,7 +3857,7 @@ export interface components {
          *     their first. ``until`` ends the rounds by how sure they are instead of by their number.
          *     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
          *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
-         *     before the next.
+         *     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
          *
          *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
          *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -3964,6 +3966,8 @@ export interface components {
              * @default false
              */
             step_up?: boolean;
+            /** @default null */
+            search?: components["schemas"]["SearchRequest"] | null;
         };
         /**
          * PointFindings
@@ -4634,6 +4638,46 @@ export interface components {
              * @default null
              */
             why_not: string | null;
+        };
+        /**
+         * Search
+         * @description A search for the sizes at which the lead changes: after the sizes that the plan names, new
+         *     ones next to each change, and more rounds where it is unsure, until it is known ``within`` a
+         *     share of itself or ``minutes`` are used up.
+         */
+        Search: {
+            /**
+             * Within
+             * @description look for the sizes where the lead changes, so nearly known
+             * @default 0.1
+             */
+            within: number;
+            /**
+             * Minutes
+             * @description minutes at the most, with --search
+             * @default 30
+             */
+            minutes: number;
+        };
+        /**
+         * Search
+         * @description A search for the sizes at which the lead changes: after the sizes that the plan names, new
+         *     ones next to each change, and more rounds where it is unsure, until it is known ``within`` a
+         *     share of itself or ``minutes`` are used up.
+         */
+        SearchRequest: {
+            /**
+             * Within
+             * @description look for the sizes where the lead changes, so nearly known
+             * @default 0.1
+             */
+            within?: number;
+            /**
+             * Minutes
+             * @description minutes at the most, with --search
+             * @default 30
+             */
+            minutes?: number;
         };
         /**
          * Seen

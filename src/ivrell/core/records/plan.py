@@ -95,6 +95,24 @@ class Until(BaseModel):
         return self
 
 
+class Search(BaseModel):
+    """A search for the sizes at which the lead changes: after the sizes that the plan names, new
+    ones next to each change, and more rounds where it is unsure, until it is known ``within`` a
+    share of itself or ``minutes`` are used up."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    within: Annotated[
+        float,
+        Field(
+            ge=0.01, lt=1, description="look for the sizes where the lead changes, so nearly known"
+        ),
+    ] = 0.1
+    minutes: Annotated[
+        float, Field(gt=0, le=24 * 60, description="minutes at the most, with --search")
+    ] = 30.0
+
+
 def _spread(given: object) -> object:
     """The values of a knob, ranges among them as the sizes that they stand for."""
     if not isinstance(given, list):
@@ -116,7 +134,7 @@ class Plan(BaseModel):
     their first. ``until`` ends the rounds by how sure they are instead of by their number.
     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
-    before the next.
+    before the next; with ``search`` that knob's sizes are searched for changes of the lead.
 
     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -166,10 +184,14 @@ class Plan(BaseModel):
         Field(description="sizes from small to large; leave lanes behind that would break a limit"),
     ] = False
 
+    search: Search | None = None
+
     @model_validator(mode="after")
     def _steps_have_rounds(self) -> Self:
         if self.step_up and self.until is not None:
             raise ValueError("step_up: sizes one after the other have a number of rounds, no until")
+        if self.search and self.until is not None:
+            raise ValueError("search: it decides on rounds itself, and goes with no until")
         return self
 
     @model_validator(mode="before")

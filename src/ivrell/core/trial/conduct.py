@@ -6,6 +6,7 @@ The conductor does as little as it can while a run is timed: it waits for the ru
 import logging
 import os
 import time
+from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
 from functools import partial
 from pathlib import Path
@@ -32,7 +33,7 @@ from ivrell.core.records.events import (
 )
 from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.machine import Machine
-from ivrell.core.records.points import point_name
+from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import EXPLAINED, RUN
 from ivrell.core.report.measures import values_at
@@ -50,9 +51,12 @@ from ivrell.core.trial.plan import (
     PlannedRun,
     memory_run,
     ordered_runs,
+    points_with,
+    searched_knob,
     stepped_knob,
 )
 from ivrell.core.trial.preparation import Preparation, Tables
+from ivrell.core.trial.search import CrossingSearch, memory_run_beside
 from ivrell.core.trial.standing import Standing
 from ivrell.core.trial.step_up import StepUp
 
@@ -112,6 +116,17 @@ class Trial:
         knob = stepped_knob(self.points) if plan.step_up else None
         self._step_up = StepUp(knob, plan.limits) if knob else None
         self._left_behind: set[str] = set()
+        self._search = self._searching()
+
+    def _searching(self) -> CrossingSearch | None:
+        knob = searched_knob(self.plan, self.points)
+        if knob is None or self.explained:
+            return None
+        planned = len(self.lanes) * len(self.points)
+        first = planned * (self.plan.warm_ups + self.plan.most_rounds + 1) + 1
+        return CrossingSearch(
+            self.plan, knob, self.lanes, self.points, first, self.comparison.matters
+        )
 
     @property
     def folder(self) -> Path:
@@ -241,7 +256,12 @@ class Trial:
 
     def _take_up(self) -> None:
         """Read what an earlier session of this trial left."""
-        for run in self.results.runs():
+        runs = self.results.runs()
+        known = {point_name(point) for point in self.points}
+        for point in points_with(self.plan, self.comparison, (run.point for run in runs)):
+            if point_name(point) not in known:
+                self.preparation.add(point)
+        for run in runs:
             self.runs.append(run)
             self._note(run)
             if run.answer_fingerprint:
@@ -263,19 +283,50 @@ class Trial:
         try:
             with self.results.adding_runs() as add:
                 for planned in ordered_runs(self.comparison, self.plan):
-                    if self.control.stop_all():
-                        raise Stopped
                     if planned.round > ended_round + 1:
                         ended_round = planned.round - 1
                         if self._enough(ended_round, time.monotonic() - began):
                             return
-                    if planned.number not in done and not self._is_out(planned):
-                        self._do(attempts, planned, add, began)
-                    if self._needs_memory_run(planned):
-                        closely = memory_run(self.comparison, self.plan, planned)
-                        self._do(attempts, closely, add, began)
+                    closely = partial(memory_run, self.comparison, self.plan)
+                    self._do_with_memory(attempts, planned, closely, done, add, began)
+                for planned in self._search.runs(self.runs, self._able) if self._search else ():
+                    self._make_at(planned.point)
+                    self._do_with_memory(attempts, planned, memory_run_beside, done, add, began)
         finally:
             attempts.close()
+
+    def _able(self) -> set[str]:
+        """Lanes whose answer is right at the smallest size; what is wrong leads nowhere."""
+        first = self.points[0]
+        agreement = self.answers.judge(self.lanes, first, self.preparation.sources(first))
+        return {lane for lane, own in agreement.items() if own.agrees}
+
+    def _make_at(self, point: Point) -> None:
+        """Make the data of a point that the plan did not name, before its first run."""
+        if point in self.points:
+            return
+        self.preparation.add(point)
+        self.made = self.preparation.make_all(self._tell_data, self.control.stop_all)
+        self.results.keep(DATA, self.made)
+        self.listen(DataMade(tables=self.made))
+        time.sleep(_SETTLE_S)
+
+    def _do_with_memory(
+        self,
+        attempts: Attempts,
+        planned: PlannedRun,
+        closely: Callable[[PlannedRun], PlannedRun],
+        done: set[int],
+        add: AddRun,
+        began: float,
+    ) -> None:
+        """Do a run unless it is done or out, and the memory run that it may call for."""
+        if self.control.stop_all():
+            raise Stopped
+        if planned.number not in done and not self._is_out(planned):
+            self._do(attempts, planned, add, began)
+        if self._needs_memory_run(planned):
+            self._do(attempts, closely(planned), add, began)
 
     def _do(self, attempts: Attempts, planned: PlannedRun, add: AddRun, began: float) -> None:
         """Do a run and keep it."""
@@ -357,7 +408,7 @@ class Trial:
             self.answers,
             self.preparation.sources,
             lanes=self.lanes,
-            points=self.points,
+            points=points_with(self.plan, self.comparison, (run.point for run in self.runs)),
             machine=self.machine,
             made=self.made,
             ended=ended,

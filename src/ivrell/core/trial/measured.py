@@ -8,7 +8,7 @@ from ivrell.core.records.findings import MeasureRow
 from ivrell.core.records.points import Point
 from ivrell.core.report.ratios import measured
 from ivrell.core.results.folder import MACHINE, PLAN, ResultFolder
-from ivrell.core.trial.plan import points_of
+from ivrell.core.trial.plan import points_with
 
 
 class PointMeasures(NamedTuple):
@@ -30,5 +30,5 @@ def measures_in(kept: ResultFolder) -> list[PointMeasures]:
             names,
             measured(comparison, [run for run in runs if run.point == point], point, machine),
         )
-        for point in points_of(kept.read(PLAN), comparison)
+        for point in points_with(kept.read(PLAN), comparison, (run.point for run in runs))
     ]

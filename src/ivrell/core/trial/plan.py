@@ -1,7 +1,7 @@
 """What a plan means for a comparison: its lanes, its points, and the order of its runs."""
 
 import random
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
 from math import prod
@@ -11,8 +11,9 @@ from ivrell.core.errors import BadInput
 from ivrell.core.records.loads import QUIET
 from ivrell.core.records.plan import Limits as Limits
 from ivrell.core.records.plan import Plan as Plan
+from ivrell.core.records.plan import Search as Search
 from ivrell.core.records.plan import Until as Until
-from ivrell.core.records.points import Point
+from ivrell.core.records.points import Point, Value, point_name
 from ivrell.core.results.folder import PLAN as PLAN
 
 MOST_POINTS = 1_000
@@ -73,6 +74,26 @@ def points_of(plan: Plan, comparison: Comparison) -> list[Point]:
         for point in comparison.points(plan.knobs)
         for chosen in product(*varied.values())
     ]
+
+
+def points_with(
+    plan: Plan, comparison: Comparison, ran: Iterable[Mapping[str, Value | None]]
+) -> list[Point]:
+    """The points that a plan names and those that a search added, in the order of their sizes.
+
+    Args:
+        ran: the points of the runs so far.
+    """
+    points = points_of(plan, comparison)
+    knob = searched_knob(plan, points)
+    if knob is None:
+        return points
+    found = {point_name(point): point for point in points}
+    for point in ran:
+        found.setdefault(point_name(point), dict(point))
+    if len(found) == len(points):
+        return points
+    return sorted(found.values(), key=lambda point: size_of(point, knob))
 
 
 @dataclass(frozen=True)
@@ -138,6 +159,22 @@ def stepped_knob(points: Sequence[Point]) -> str | None:
         if len(values) > 1 and all(type(value) in (int, float) for value in values):
             return knob
     return None
+
+
+def searched_knob(plan: Plan, points: Sequence[Point]) -> str | None:
+    """The knob along which a plan searches for crossings; None where it does not. Raises BadInput
+    where it asks for a search and has no sizes for one."""
+    if plan.search is None:
+        return None
+    knob = stepped_knob(points)
+    if knob is None or min(size_of(point, knob) for point in points) <= 0:
+        raise BadInput(
+            "A search for crossings goes along a knob of numbers, and none has several values "
+            "above 0 here.",
+            where="search",
+            hint="Give one knob at least its smallest and its largest value.",
+        )
+    return knob
 
 
 def size_of(point: Point, knob: str) -> float:

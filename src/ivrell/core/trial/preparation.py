@@ -70,11 +70,11 @@ class Preparation:
         self.databases = Databases(store.root.with_name("loaded"), registry)
         self._workers = workers
         self._made: dict[DataPlace, Tables] = {}
-        based = comparison.data.based_on(Path(plan.own_files or Path.cwd()))
-        self._recipes = {point_name(p): based.resolved(p) for p in self.points}
+        self._based = comparison.data.based_on(Path(plan.own_files or Path.cwd()))
+        self._recipes = {point_name(p): self._based.resolved(p) for p in self.points}
         _check_engines(self.approaches)
         _check_cores(plan)
-        self._check_layouts()
+        self._check_layouts(self._recipes.values())
         for approach in self.approaches:
             if approach.needs.at:
                 self.databases.at(approach.needs.at)
@@ -100,13 +100,13 @@ class Preparation:
             for name, runtime in self.runtimes.items()
         }
 
-    def _check_layouts(self) -> None:
+    def _check_layouts(self, recipes: Iterable[Recipe]) -> None:
         """Refuse what cannot be laid out at a point."""
         for approach in self.approaches:
             engine = ENGINES[approach.engine]
             if not engine.looks_at_tables:
                 continue
-            for recipe in self._recipes.values():
+            for recipe in recipes:
                 if wrong := engine.problem_with(approach, shapes(recipe)):
                     where = f"approach {approach.id}"
                     where += f", line {wrong.line}" if wrong.line else ""
@@ -131,8 +131,16 @@ class Preparation:
         """The rows that go in at a point."""
         return Sources(self.recipe(point))
 
+    def add(self, point: Point) -> None:
+        """Take in a point that the plan did not name. Raises BadInput for one that cannot be run
+        here."""
+        recipe = self._based.resolved(point)
+        self._check_layouts([recipe])
+        self._recipes[point_name(point)] = recipe
+        self.points.append(point)
+
     def make_all(self, progress: Progress, stopped: Callable[[], bool]) -> list[MadeTable]:
-        """Make the data of every approach at every point; what was made. Raises Stopped."""
+        """Make the data of every approach at every point; what was made so far. Raises Stopped."""
         for point in self.points:
             for approach in self.approaches:
                 place = _place_of_data(point, approach)
