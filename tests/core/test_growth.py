@@ -6,7 +6,8 @@ import numpy as np
 
 from ivrell.core.comparison.file import parse
 from ivrell.core.report.findings import findings
-from ivrell.core.report.sweep import numeric_knobs, sweep_findings
+from ivrell.core.report.sweep.along import numeric_knobs
+from ivrell.core.report.sweep.findings import sweeps
 from ivrell.core.stats.growth import enough, law, laws, predictor
 from tests.core.test_findings import AGREES, MACHINE, run
 from tests.support.comparisons import COUNTING, HEAD, approach
@@ -105,26 +106,58 @@ def swept(scan, index, sizes=SIZES, memory_limit=None, held=lambda lane, size: 3
     comparison = parse(TEXT)
     agreed = {"scan": AGREES, "index": AGREES}
     points = [findings(comparison, runs, agreed, MACHINE, {"rows": n}) for n in sizes]
-    return sweep_findings(comparison, runs, points, "rows", memory_limit)
+    [found] = sweeps(comparison, runs, points, MACHINE, memory_limit)
+    return found
+
+
+class Leads(unittest.TestCase):
+    def test_every_measure_has_its_own_leader(self):
+        def held(lane, size):
+            return 40e6 + (200 * size if lane == "index" else 0)
+
+        found = swept(lambda n: 0.02 + 1e-6 * n, lambda n: 0.1 + 2e-7 * n, held=held)
+        memory = found.lead("peak_memory")
+        self.assertEqual([regime.lane for regime in memory.regimes], ["scan"])
+        self.assertIn("Scan holds the least memory", memory.words)
+
+    def test_a_rule_is_held_against_sizes_that_it_does_not_know(self):
+        sizes = [1000, 10_000, 50_000, 200_000, 1_000_000]
+        found = swept(lambda n: 0.02 + 1e-6 * n, lambda n: 0.1 + 2e-7 * n, sizes=sizes)
+        rule = found.lead("elapsed").rule
+        self.assertEqual((rule.held_out, rule.named_right), (5, 5))
+        # The last size alone shows the change: without it the others name the wrong lane there.
+        late = swept(lambda n: 1e-6 * n, lambda n: 0.5 + 1e-8 * n, sizes=sizes)
+        self.assertEqual(late.lead("elapsed").rule.named_right, 4)
+        few = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, sizes=[1000, 10_000])
+        self.assertIsNone(few.lead("elapsed").rule)
+
+    def test_who_stays_below_the_memory_that_a_run_may_take(self):
+        def held(lane, size):
+            return 40e6 + (200 * size if lane == "scan" else 0)
+
+        found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, memory_limit=4.04e9, held=held)
+        self.assertRegex(found.words, r"Above rows .* only Index would stay below")
 
 
 class Crossings(unittest.TestCase):
     def test_where_the_lead_changes_hands(self):
         # 0.02 + 1e-6 n against 0.1 + 2e-7 n: they meet at 100,000.
         found = swept(lambda n: 0.02 + 1e-6 * n, lambda n: 0.1 + 2e-7 * n)
-        [crossing] = found.crossings
+        [crossing] = found.lead("elapsed").crossings
         self.assertEqual((crossing.before, crossing.after), ("scan", "index"))
         self.assertAlmostEqual(crossing.at, 100_000, delta=10_000)
         self.assertLess(crossing.low, 100_000)
         self.assertGreater(crossing.high, 100_000)
-        self.assertEqual([regime.lane for regime in found.regimes], ["scan", "index"])
+        self.assertEqual(
+            [regime.lane for regime in found.lead("elapsed").regimes], ["scan", "index"]
+        )
         self.assertRegex(found.words, r"below 1\d0,000|below 9\d,000")
         self.assertIn("Scan is the quickest", found.words)
         self.assertIn("above Index is the quickest", found.words)
 
     def test_one_that_always_leads(self):
         found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n)
-        self.assertEqual(found.crossings, [])
+        self.assertEqual(found.lead("elapsed").crossings, [])
         self.assertEqual(found.words, "At every rows that was run Scan is the quickest.")
         growths = {growth.lane: growth for growth in found.growths if growth.measure == "elapsed"}
         self.assertEqual(growths["scan"].laws[0].name, "linear")
@@ -132,7 +165,7 @@ class Crossings(unittest.TestCase):
 
     def test_a_lead_that_nobody_can_be_sure_of_is_no_crossing(self):
         found = swept(lambda n: 1e-6 * n, lambda n: 1.003e-6 * n)
-        self.assertEqual(found.crossings, [])
+        self.assertEqual(found.lead("elapsed").crossings, [])
         self.assertIn("no slower as far as anyone can tell: ", found.words)
 
     def test_two_sizes_tell_who_leads_and_no_law(self):
@@ -143,11 +176,11 @@ class Crossings(unittest.TestCase):
     def test_what_lies_beyond_the_largest_size(self):
         found = swept(lambda n: 0.05 + 1e-6 * n, lambda n: 3e-6 * n)
         [scan] = [g for g in found.growths if (g.lane, g.measure) == ("scan", "elapsed")]
-        self.assertEqual(scan.prediction.size, 10_000_000)
-        self.assertLess(scan.prediction.low, 10.05)
-        self.assertGreater(scan.prediction.high, 10.05)
+        self.assertEqual(scan.ahead[-1].size, 10_000_000)
+        self.assertLess(scan.ahead[-1].low, 10.05)
+        self.assertGreater(scan.ahead[-1].high, 10.05)
         near = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, sizes=[1000, 2000, 4000])
-        self.assertIsNone(near.growths[0].prediction)
+        self.assertEqual(near.growths[0].ahead, [])
 
     def test_where_memory_runs_out(self):
         def held(lane, size):

@@ -196,7 +196,9 @@ class Real(TrialCase):
         self.assertLess(sum(ran.values()), grid_runs(20, 2000, 0.1, 6) / 2)
         self.assertEqual([p.point["rows"] for p in found.points], sorted(ran))
         [sweep] = found.sweeps
-        [crossing] = sweep.crossings
+        [crossing] = sweep.lead("elapsed").crossings
+        self.assertEqual({one.size for one in sweep.spent if not one.searched}, {20, 2000})
+        self.assertEqual(sum(one.runs for one in sweep.spent), len(trial.runs))
         self.assertEqual((crossing.before, crossing.after), ("steep", "flat"))
         self.assertAlmostEqual(crossing.at / 300, 1, delta=0.1)
         # Without its last runs it does just these again.

@@ -9,7 +9,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.records.plan import Limits, Plan, Until
 from ivrell.core.records.points import value_range
 from ivrell.core.report.findings import findings
-from ivrell.core.report.sweep import sweeps
+from ivrell.core.report.sweep.findings import sweeps
 from ivrell.core.stats.growth import next_value
 from ivrell.core.trial.plan import PlannedRun, ordered_runs, stepped_knob
 from ivrell.core.trial.step_up import StepUp
@@ -117,8 +117,8 @@ class Real(TrialCase):
         [left] = sweep.left_behind
         self.assertEqual((left.lane, left.from_size, left.last_size), ("slow", 1000, 100))
         self.assertAlmostEqual(left.expected, 2.0, delta=0.4)
-        kept = json.loads((trial.folder / "findings.json").read_text())
-        self.assertEqual(kept["sweeps"][0]["left_behind"][0]["lane"], "slow")
+        kept = json.loads((trial.folder / "sweep.json").read_text())
+        self.assertEqual(kept[0]["left_behind"][0]["lane"], "slow")
 
     def test_who_is_missing_otherwise_was_not_left_behind(self):
         text = HEAD + approach("a", python_answer("pass")) + approach("b", python_answer("pass"))
@@ -126,9 +126,9 @@ class Real(TrialCase):
         trial.conduct()
         runs = [one for one in trial.runs if (one.approach, one.point["rows"]) != ("b", 100)]
         points = [findings(trial.comparison, runs, {}, trial.machine, p) for p in trial.points]
-        [plain] = sweeps(trial.comparison, runs, points)
+        [plain] = sweeps(trial.comparison, runs, points, trial.machine)
         self.assertEqual(plain.left_behind, [])
-        [stepped] = sweeps(trial.comparison, runs, points, stepped=True)
+        [stepped] = sweeps(trial.comparison, runs, points, trial.machine, stepped=True)
         self.assertEqual([left.lane for left in stepped.left_behind], ["b"])
 
 

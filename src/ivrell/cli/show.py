@@ -1,6 +1,7 @@
 """What the command line prints: progress on standard error, results on standard output."""
 
 import signal
+from collections.abc import Sequence
 from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING, Any, Self
@@ -9,11 +10,12 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn
 from rich.progress import Progress as Bars
 
+from ivrell.cli.drawing import Line, drawing
 from ivrell.cli.tables import Heading, table
 from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
 from ivrell.core.records.agreement import Row
 from ivrell.core.records.events import DataProgress, RunEnded, TrialEvent
-from ivrell.core.records.findings import Caution, LaneFindings, Staircase, TrialFindings
+from ivrell.core.records.findings import Caution, Findings, LaneFindings, Staircase, TrialFindings
 from ivrell.core.records.machine import Machine, Noise
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
@@ -139,7 +141,7 @@ def findings(found: TrialFindings, folder: Path) -> None:
             _out.print(f"Claim, {claim.state}: {claim.text}. {claim.reason}")
         _cautions([c for c in point.cautions if c not in everywhere])
     for sweep in found.sweeps:
-        _sweep(sweep, {lane.id: lane.name for point in found.points for lane in point.lanes})
+        _sweep(sweep, found.points)
     if everywhere:
         if len(found.points) > 1:
             _out.print("\nAt every point:")
@@ -148,12 +150,24 @@ def findings(found: TrialFindings, folder: Path) -> None:
     _out.print(f"\nEverything is in {folder}{state}.")
 
 
-def _sweep(sweep: SweepFindings, names: dict[str, str]) -> None:
-    """What is found along a knob: who leads where, and how each lane's time grows."""
-    _out.print(f"\nOver {sweep.knob}: {sweep.words}")
+def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
+    """What is found along a knob: who leads where, how each lane's time grows, what it took."""
+    names = {lane.id: lane.name for point in points for lane in point.lanes}
+    at = ", ".join(f"{name} {value}" for name, value in sweep.at.items())
+    _out.print(f"\nOver {sweep.knob}{f' at {at}' if at else ''}: {sweep.words}")
+    if _out.is_terminal:
+        _out.print(_drawn(sweep, points))
+    for lead in sweep.leads:
+        if lead.measure != "elapsed":
+            _out.print(f"  {lead.words}")
+        elif lead.rule:
+            _out.print(
+                f"  Of {lead.rule.held_out} sizes, each left out in its turn, the others name a "
+                f"right lane for {lead.rule.named_right}."
+            )
     for growth in sweep.growths:
-        if growth.measure == sweep.measure and growth.laws:
-            ahead = growth.prediction
+        if growth.measure == "elapsed" and growth.laws:
+            ahead = growth.ahead[-1] if growth.ahead else None
             told = (
                 f" At {ahead.size:,.0f}, extrapolated: {format_seconds(ahead.value)} "
                 f"({format_seconds(ahead.low)} to {format_seconds(ahead.high)})."
@@ -173,6 +187,36 @@ def _sweep(sweep: SweepFindings, names: dict[str, str]) -> None:
             f"  {names[wall.lane]} would reach {format_bytes(wall.limit_bytes)} of memory at "
             f"{sweep.knob} {wall.size:,.0f} ({wall.low:,.0f} to {wall.high:,.0f})."
         )
+    searched = [one for one in sweep.spent if one.searched]
+    if searched:
+        runs, seconds = (sum(one.runs for one in searched), sum(one.seconds for one in searched))
+        sizes = ", ".join(f"{one.size:,.0f}" for one in searched)
+        _out.print(
+            f"  The search spent {counted('run', runs)} and {format_seconds(seconds)} at {sizes}."
+        )
+
+
+def _drawn(sweep: SweepFindings, points: Sequence[Findings]) -> str:
+    """Elapsed time of the lanes with a right answer over a knob."""
+    along = [
+        point
+        for point in points
+        if {n: v for n, v in point.point.items() if n != sweep.knob} == sweep.at
+    ]
+    lines: dict[str, dict[float, float]] = {}
+    for point in along:
+        size = point.point[sweep.knob]
+        for lane in point.lanes:
+            if lane.trusted and lane.elapsed and isinstance(size, int | float):
+                lines.setdefault(lane.name, {})[float(size)] = lane.elapsed.median
+    lead = sweep.lead("elapsed")
+    return drawing(
+        [Line(name, values) for name, values in lines.items()],
+        [crossing.at for crossing in lead.crossings] if lead else [],
+        format_seconds,
+        lambda size: f"{size:,g}",
+        _out.width,
+    )
 
 
 _STEPS = (

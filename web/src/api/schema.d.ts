@@ -2150,7 +2150,8 @@ export interface components {
          * Growth
          * @description How a lane's measure grows: one law, or two with a bend at ``bend``; ``words`` say it. No law
          *     where there were too few sizes, or too near to each other, for one: ``words`` say that.
-         *     ``prediction`` is at ten times the largest size, null where the sizes span no decade.
+         *     ``ahead`` are predictions from the largest size to ten times it, the farthest last; none where
+         *     the sizes span no decade.
          */
         Growth: {
             /** Lane */
@@ -2163,8 +2164,11 @@ export interface components {
             bend: number | null;
             /** Words */
             words: string;
-            /** @default null */
-            prediction: components["schemas"]["Prediction"] | null;
+            /**
+             * Ahead
+             * @default []
+             */
+            ahead: components["schemas"]["Prediction"][];
         };
         /**
          * Histogram
@@ -2618,6 +2622,22 @@ export interface components {
         };
         /** @enum {string} */
         LayoutEnum: "rows" | "helper" | "array" | "cell";
+        /**
+         * Lead
+         * @description Who leads by a measure along a knob, where that changes, and in ``words`` what to do with it.
+         *     ``rule`` is null where there are too few sizes to leave one out.
+         */
+        Lead: {
+            /** Measure */
+            measure: string;
+            /** Crossings */
+            crossings: components["schemas"]["Crossing"][];
+            /** Regimes */
+            regimes: components["schemas"]["Regime"][];
+            /** Words */
+            words: string;
+            rule: components["schemas"]["Rule"] | null;
+        };
         /**
          * LeftBehind
          * @description A lane that was not run from a size on: it reached a limit at a smaller one, or was expected
@@ -3307,6 +3327,18 @@ export interface components {
          */
         Makings: {
             newest: components["schemas"]["MakingShape"] | null;
+        };
+        /**
+         * Margin
+         * @description The lane that leads at a point, and by how much over the one behind it, null where it stands
+         *     alone.
+         */
+        Margin: {
+            /** Lane */
+            lane: string;
+            /** Behind */
+            behind: string | null;
+            ratio: components["schemas"]["Ratio"] | null;
         };
         /**
          * MeasurePair
@@ -4217,6 +4249,18 @@ export interface components {
             count: number;
         };
         /**
+         * Rule
+         * @description How well the regimes name the lane to take: of ``held_out`` sizes, each left out in its turn,
+         *     those from the others name the lane that leads there, or one as good as it but for what does
+         *     not matter, at ``named_right``.
+         */
+        Rule: {
+            /** Held Out */
+            held_out: number;
+            /** Named Right */
+            named_right: number;
+        };
+        /**
          * RunLine
          * @description What a live view shows of a run that has ended.
          */
@@ -4794,6 +4838,21 @@ export interface components {
             end_s: number;
         };
         /**
+         * Spent
+         * @description What a trial spent at a size: runs, warm-ups among them, and seconds from the end of the run
+         *     before to the end of each. ``searched``: the plan did not name it, a search did.
+         */
+        Spent: {
+            /** Size */
+            size: number;
+            /** Runs */
+            runs: number;
+            /** Seconds */
+            seconds: number;
+            /** Searched */
+            searched: boolean;
+        };
+        /**
          * StageMedian
          * @description Median of a stage over the counted runs; the part outside all stages has no name.
          */
@@ -4997,30 +5056,42 @@ export interface components {
             found: components["schemas"]["SweepFindings"][];
         };
         /**
+         * SweepDot
+         * @description One counted run, by its measures.
+         */
+        SweepDot: {
+            /** Elapsed */
+            elapsed: number | null;
+            /** Cpu Total */
+            cpu_total: number | null;
+            /** Peak Memory */
+            peak_memory: number | null;
+        };
+        /**
          * SweepFindings
-         * @description How lanes do over one knob: how each grows, where the lead changes, and in ``words`` what to
-         *     do with that. Other knobs are as at the first point.
+         * @description How lanes do over one knob: how each grows, who leads where, and in ``words`` what to do with
+         *     that. ``at`` are the other knobs and conditions.
          */
         SweepFindings: {
             /** Knob */
             knob: string;
-            /** Measure */
-            measure: string;
+            /**
+             * At
+             * @default {}
+             */
+            at: {
+                [key: string]: boolean | number | string | null;
+            };
             /**
              * Growths
              * @default []
              */
             growths: components["schemas"]["Growth"][];
             /**
-             * Crossings
+             * Leads
              * @default []
              */
-            crossings: components["schemas"]["Crossing"][];
-            /**
-             * Regimes
-             * @default []
-             */
-            regimes: components["schemas"]["Regime"][];
+            leads: components["schemas"]["Lead"][];
             /**
              * Walls
              * @default []
@@ -5031,6 +5102,11 @@ export interface components {
              * @default []
              */
             left_behind: components["schemas"]["LeftBehind"][];
+            /**
+             * Spent
+             * @default []
+             */
+            spent: components["schemas"]["Spent"][];
             /**
              * Words
              * @default
@@ -5054,10 +5130,12 @@ export interface components {
             elapsed: components["schemas"]["Summary"] | null;
             cpu_total: components["schemas"]["Summary"] | null;
             peak_memory: components["schemas"]["Summary"] | null;
+            /** Dots */
+            dots: components["schemas"]["SweepDot"][];
         };
         /**
          * SweepPoint
-         * @description All lanes at one point.
+         * @description All lanes at one point, and who leads there.
          */
         SweepPoint: {
             /** Point */
@@ -5066,6 +5144,7 @@ export interface components {
             };
             /** Lanes */
             lanes: components["schemas"]["SweepLane"][];
+            margin: components["schemas"]["Margin"] | null;
         };
         /**
          * TableCosts

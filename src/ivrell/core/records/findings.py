@@ -275,14 +275,14 @@ class Findings(BaseModel):
         return [self.lane(id_) for id_ in self.ranking]
 
 
-FINDINGS_EDITION = 2
+FINDINGS_EDITION = 3
 """How findings are made now; those of another edition are made anew from the runs."""
 
 
 class TrialFindings(BaseModel):
     """What a whole trial says, point by point: findings.json. ``edition`` is the way in which they
     were made (FINDINGS_EDITION; 0 before there were any), ``sweeps`` what is found along knobs of
-    several values."""
+    several values, which is kept in a file of its own."""
 
     edition: int = 0
     ended: Literal["done", "stopped"]

@@ -4,6 +4,8 @@ from typing import Literal
 
 from pydantic import BaseModel
 
+from ivrell.core.records.points import Point
+
 LawName = Literal["constant", "logarithmic", "linear", "n log n", "quadratic", "power"]
 
 
@@ -40,14 +42,15 @@ class Prediction(BaseModel, frozen=True):
 class Growth(BaseModel, frozen=True):
     """How a lane's measure grows: one law, or two with a bend at ``bend``; ``words`` say it. No law
     where there were too few sizes, or too near to each other, for one: ``words`` say that.
-    ``prediction`` is at ten times the largest size, null where the sizes span no decade."""
+    ``ahead`` are predictions from the largest size to ten times it, the farthest last; none where
+    the sizes span no decade."""
 
     lane: str
     measure: str
     laws: list[Law]
     bend: float | None
     words: str
-    prediction: Prediction | None = None
+    ahead: list[Prediction] = []
 
 
 class Crossing(BaseModel, frozen=True):
@@ -92,15 +95,49 @@ class Regime(BaseModel, frozen=True):
     level: list[str]
 
 
+class Rule(BaseModel, frozen=True):
+    """How well the regimes name the lane to take: of ``held_out`` sizes, each left out in its turn,
+    those from the others name the lane that leads there, or one as good as it but for what does
+    not matter, at ``named_right``."""
+
+    held_out: int
+    named_right: int
+
+
+class Lead(BaseModel, frozen=True):
+    """Who leads by a measure along a knob, where that changes, and in ``words`` what to do with it.
+    ``rule`` is null where there are too few sizes to leave one out."""
+
+    measure: str
+    crossings: list[Crossing]
+    regimes: list[Regime]
+    words: str
+    rule: Rule | None
+
+
+class Spent(BaseModel, frozen=True):
+    """What a trial spent at a size: runs, warm-ups among them, and seconds from the end of the run
+    before to the end of each. ``searched``: the plan did not name it, a search did."""
+
+    size: float
+    runs: int
+    seconds: float
+    searched: bool
+
+
 class SweepFindings(BaseModel):
-    """How lanes do over one knob: how each grows, where the lead changes, and in ``words`` what to
-    do with that. Other knobs are as at the first point."""
+    """How lanes do over one knob: how each grows, who leads where, and in ``words`` what to do with
+    that. ``at`` are the other knobs and conditions."""
 
     knob: str
-    measure: str
+    at: Point = {}
     growths: list[Growth] = []
-    crossings: list[Crossing] = []
-    regimes: list[Regime] = []
+    leads: list[Lead] = []
     walls: list[Wall] = []
     left_behind: list[LeftBehind] = []
+    spent: list[Spent] = []
     words: str = ""
+
+    def lead(self, measure: str) -> Lead | None:
+        """Who leads by a measure."""
+        return next((lead for lead in self.leads if lead.measure == measure), None)

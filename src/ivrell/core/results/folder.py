@@ -25,6 +25,7 @@ from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Plan
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.sweep import SweepFindings
 
 COMPARISON = "comparison.toml"
 RUNS = "runs.jsonl"
@@ -63,6 +64,8 @@ AGREEMENT = Kept("agreement.json", dict[str, dict[str, Agreement]])
 """Agreement by the name of the point and by lane."""
 
 FINDINGS = Kept("findings.json", TrialFindings)
+SWEEP = Kept("sweep.json", list[SweepFindings])
+"""What is found along each knob of several sizes; not there where no knob has them."""
 
 Sample = tuple[float, float, int]
 """Of a curve: seconds since the clock started, CPU seconds until then, bytes held."""

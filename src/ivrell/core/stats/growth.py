@@ -10,6 +10,7 @@ all laws by how well they fit, and resamples their residuals.
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from math import ceil
 
 import numpy as np
 
@@ -21,12 +22,15 @@ DECADE = 10.0
 """What the sizes must span for a value beyond them to be predicted."""
 
 _SPAN = 3.0
-_RESAMPLES = 150
+_RESAMPLES = 400
+_NEAR = (-0.15, -0.05, 0.0, 0.05, 0.15)
 _BEND_GAIN = 10.0
 _LEAST_A_SIDE = 3
+_MOST_BENDS = 10
 _LEVEL = 0.95
 _TAILS = (0.05, 0.5, 0.95)
 _GRID = np.linspace(0.1, 3.0, 59)
+_FINER = 21
 _LEAST_SPREAD = 1e-4
 
 _SHAPES: dict[LawName, Callable[[Numbers], Numbers]] = {
@@ -59,65 +63,85 @@ class _Fit:
         return self.fixed + self.factor * _SHAPES[self.name](sizes)
 
 
-def _linear(shape: Numbers, values: Numbers) -> tuple[float, float]:
-    """Fixed part and factor of ``fixed + factor * shape``, neither below nought, weighed so that
-    relative errors count alike."""
-    scale = float(shape.max())
-    if scale <= 0:
-        return float(np.exp(np.mean(np.log(values)))), 0.0
-    columns = np.stack([np.ones_like(shape), shape / scale], axis=1)
+def _linear(shapes: Numbers, values: Numbers) -> tuple[Numbers, Numbers]:
+    """Fixed parts and factors of ``fixed + factor * shape``, neither below nought, weighed so that
+    relative errors count alike: of many fits at once, a row each, shape (fits, values)."""
+    level = np.exp(np.mean(np.log(values), axis=1))
+    scale = shapes.max(axis=1)
+    flat = scale <= 0
+    scale = np.where(flat, 1.0, scale)
+    grown = shapes / scale[:, None]
     weights = 1 / values
-    found = (0.0, 0.0)
+    fixed, factor = np.zeros(len(values)), np.zeros(len(values))
     for _ in range(4):
-        found = _two_not_negative(columns * weights[:, None], values * weights)
+        fixed, factor = _two_not_negative(weights, grown * weights, values * weights)
         # By what is expected and not by what was seen, or slow values would count for less.
-        expected = columns @ np.array(found)
-        weights = 1 / np.maximum(expected, 1e-12 * values.max())
-    return found[0], found[1] / scale
+        expected = fixed[:, None] + factor[:, None] * grown
+        weights = 1 / np.maximum(expected, 1e-12 * values.max(axis=1)[:, None])
+    return np.where(flat, level, fixed), np.where(flat, 0.0, factor / scale)
 
 
-def _two_not_negative(columns: Numbers, wanted: Numbers) -> tuple[float, float]:
-    """Least squares of two factors, neither below nought."""
-    a, b = columns.T
-    aa, bb, ab = float(a @ a), float(b @ b), float(a @ b)
-    ay, by = float(a @ wanted), float(b @ wanted)
+def _two_not_negative(a: Numbers, b: Numbers, wanted: Numbers) -> tuple[Numbers, Numbers]:
+    """Least squares of two factors, neither below nought; a fit a row."""
+
+    def dot(one: Numbers, two: Numbers) -> Numbers:
+        product: Numbers = np.einsum("ij,ij->i", one, two)
+        return product
+
+    aa, bb, ab, ay, by = dot(a, a), dot(b, b), dot(a, b), dot(a, wanted), dot(b, wanted)
+    bb = np.maximum(bb, 1e-300)
     determinant = aa * bb - ab * ab
-    if determinant > 1e-12 * aa * bb:
-        first, second = (ay * bb - by * ab) / determinant, (by * aa - ay * ab) / determinant
-        if first >= 0 and second >= 0:
-            return first, second
-    alone = (max(ay / aa, 0.0), 0.0), (0.0, max(by / bb, 0.0))
-    return min(alone, key=lambda f: float(np.sum((wanted - a * f[0] - b * f[1]) ** 2)))
+    able = determinant > 1e-12 * aa * bb
+    safe = np.where(able, determinant, 1.0)
+    first, second = (ay * bb - by * ab) / safe, (by * aa - ay * ab) / safe
+    both = able & (first >= 0) & (second >= 0)
+    # Alone, either takes its own share off the sum of squares.
+    only_first, only_second = np.maximum(ay / aa, 0.0), np.maximum(by / bb, 0.0)
+    better = only_first * ay >= only_second * by
+    return (
+        np.where(both, first, np.where(better, only_first, 0.0)),
+        np.where(both, second, np.where(better, 0.0, only_second)),
+    )
+
+
+def _shape(name: LawName, sizes: Numbers, exponent: float = 0.0) -> Numbers:
+    shape: Numbers = sizes**exponent if name == "power" else _SHAPES[name](sizes)
+    return shape
+
+
+def _fits(
+    name: LawName, sizes: Numbers, values: Numbers, exponents: Sequence[float] = (0.0,)
+) -> list[_Fit]:
+    """Fits of a law: with each exponent, to ``values`` of shape (sizes,); or one to each row of
+    ``values`` of shape (exponents, sizes)."""
+    shapes = np.stack([_shape(name, sizes, exponent) for exponent in exponents])
+    values = np.broadcast_to(values, shapes.shape)
+    fixed, factor = _linear(shapes, values)
+    expected = np.maximum(fixed[:, None] + factor[:, None] * shapes, 1e-300)
+    residuals = np.log(values / expected)
+    spread = np.maximum(np.mean(residuals**2, axis=1), _LEAST_SPREAD**2)
+    count = values.shape[1]
+    criteria = count * np.log(spread) + _PARAMETERS[name] * float(np.log(count))
+    return [
+        _Fit(name, float(fixed[i]), float(factor[i]), exponent, residuals[i], float(criteria[i]))
+        for i, exponent in enumerate(exponents)
+    ]
 
 
 def _fit(name: LawName, sizes: Numbers, values: Numbers, exponent: float = 0.0) -> _Fit:
-    shape = sizes**exponent if name == "power" else _SHAPES[name](sizes)
-    fixed, factor = _linear(shape, values)
-    expected = np.maximum(fixed + factor * shape, 1e-300)
-    residuals = np.log(values / expected)
-    spread = max(float(np.mean(residuals**2)), _LEAST_SPREAD**2)
-    count = len(values)
-    criterion = count * float(np.log(spread)) + _PARAMETERS[name] * float(np.log(count))
-    return _Fit(name, fixed, factor, exponent, residuals, criterion)
+    return _fits(name, sizes, values, [exponent])[0]
 
 
 def _power(sizes: Numbers, values: Numbers) -> _Fit:
     """The power with an offset that fits best."""
-    fits = [_fit("power", sizes, values, float(exponent)) for exponent in _GRID]
-    best = min(range(len(fits)), key=lambda i: fits[i].criterion)
-    low = float(_GRID[max(best - 1, 0)])
-    high = float(_GRID[min(best + 1, len(_GRID) - 1)])
-    # A smooth valley between two neighbours: narrowed by the golden section.
-    ratio = (5**0.5 - 1) / 2
-    for _ in range(12):
-        left, right = high - ratio * (high - low), low + ratio * (high - low)
-        if _fit("power", sizes, values, left).criterion < _fit(
-            "power", sizes, values, right
-        ).criterion:  # fmt: skip
-            high = right
-        else:
-            low = left
-    return min([fits[best], _fit("power", sizes, values, (low + high) / 2)], key=_criterion)
+    exponents = _GRID
+    for _ in range(3):
+        # A smooth valley between two neighbours of the best, looked at ever more finely.
+        fits = _fits("power", sizes, values, exponents.tolist())
+        best = min(range(len(fits)), key=lambda i: fits[i].criterion)
+        low, high = exponents[max(best - 1, 0)], exponents[min(best + 1, len(fits) - 1)]
+        exponents = np.linspace(low, high, _FINER)
+    return min(fits, key=_criterion)
 
 
 def _criterion(fit: _Fit) -> float:
@@ -210,8 +234,8 @@ def _exponent_bounds(best: _Fit, n: Numbers, y: Numbers) -> Bounds:
     found = _power(n, y)
     most = _allowed(_squares(found), max(len(y) - 3, 1))
 
-    def allows(exponent: float) -> bool:
-        return _squares(_fit("power", n, y, exponent)) <= most
+    def allows(exponents: Numbers) -> list[bool]:
+        return [_squares(one) <= most for one in _fits("power", n, y, exponents.tolist())]
 
     low = _edge(allows, found.exponent, 0.05)
     high = _edge(allows, found.exponent, 3.5)
@@ -222,16 +246,16 @@ def _fixed_bounds(best: _Fit, n: Numbers, y: Numbers) -> Bounds:
     shape = best.at(n) - best.fixed
     most = _allowed(_squares(best), max(len(y) - 2, 1))
 
-    def allows(fixed: float) -> bool:
+    def allows(fixed: Numbers) -> list[bool]:
         # The factor that fits best in logarithms beside this fixed part, by Newton's steps.
-        factor = 1.0
+        factor = np.ones(len(fixed))
         for _ in range(12):
-            expected = fixed + factor * shape
-            slope = shape / expected
-            off = np.log(y / expected)
-            factor = max(factor + float(slope @ off) / float(slope @ slope), 1e-6)
-        squares = float(np.sum(np.log(y / (fixed + factor * shape)) ** 2))
-        return squares <= most
+            expected = fixed[:, None] + factor[:, None] * shape
+            slope, off = shape / expected, np.log(y / expected)
+            factor = np.maximum(factor + np.sum(slope * off, 1) / np.sum(slope**2, 1), 1e-6)
+        off = np.log(y / (fixed[:, None] + factor[:, None] * shape))
+        allowed: list[bool] = (np.sum(off**2, axis=1) <= most).tolist()
+        return allowed
 
     if not (shape > 0).all():
         return best.fixed, best.fixed, best.fixed
@@ -239,13 +263,15 @@ def _fixed_bounds(best: _Fit, n: Numbers, y: Numbers) -> Bounds:
     return low, best.fixed, _edge(allows, best.fixed, float(y.max()))
 
 
-def _edge(allows: Callable[[float], bool], inside: float, outside: float) -> float:
-    """How far towards ``outside`` what is allowed goes, by halving."""
-    if allows(outside):
-        return outside
-    for _ in range(24):
-        middle = (inside + outside) / 2
-        inside, outside = (middle, outside) if allows(middle) else (inside, middle)
+def _edge(allows: Callable[[Numbers], list[bool]], inside: float, outside: float) -> float:
+    """How far towards ``outside`` what is allowed goes, looked at ever more finely."""
+    for _ in range(4):
+        tried = np.linspace(inside, outside, _FINER)
+        allowed = allows(tried)[1:]
+        if all(allowed):
+            return outside
+        place = allowed.index(False)
+        inside, outside = float(tried[place]), float(tried[place + 1])
     return inside
 
 
@@ -263,7 +289,8 @@ def laws(sizes: Sequence[float], values: Sequence[float]) -> tuple[list[Law], fl
     whole = _candidates(n, y)[0]
     different = np.unique(n)
     best: tuple[float, _Fit, _Fit, float] | None = None
-    for place in range(_LEAST_A_SIDE - 1, len(different) - _LEAST_A_SIDE):
+    places = range(_LEAST_A_SIDE - 1, len(different) - _LEAST_A_SIDE)
+    for place in places[:: max(1, ceil(len(places) / _MOST_BENDS))]:
         bend = float(np.sqrt(different[place] * different[place + 1]))
         below, above = n < bend, n > bend
         if min(np.ptp(n[below]) / n[below].min(), np.ptp(n[above]) / n[above].min()) < _SPAN - 1:
@@ -331,20 +358,27 @@ def predictor(sizes: Sequence[float], values: Sequence[float]) -> Predictor | No
     weights = np.exp(-0.5 * np.array([fit.criterion - fits[0].criterion for fit in fits]))
     weights /= weights.sum()
     rng = np.random.default_rng(len(y))
+    chosen = rng.choice(len(fits), _RESAMPLES, p=weights)
     drawn: list[_Fit] = []
     noise: list[float] = []
-    for which in rng.choice(len(fits), _RESAMPLES, p=weights):
-        fit = fits[which]
-        again = fit.at(n) * np.exp(rng.choice(fit.residuals, len(y)))
-        if fit.name == "power":
-            near = [fit.exponent + step for step in (-0.15, -0.05, 0.0, 0.05, 0.15)]
-            drawn.append(
-                min((_fit("power", n, again, p) for p in near if p > 0.05), key=_criterion)
-            )
-        else:
-            drawn.append(_fit(fit.name, n, again))
-        noise.append(float(rng.choice(fit.residuals)))
+    for place, fit in enumerate(fits):
+        times = int(np.sum(chosen == place))
+        if not times:
+            continue
+        again = fit.at(n) * np.exp(rng.choice(fit.residuals, (times, len(y))))
+        drawn += _fitted_again(fit, n, again)
+        noise += rng.choice(fit.residuals, times).tolist()
     return Predictor(drawn, noise, float(n.max()))
+
+
+def _fitted_again(fit: _Fit, sizes: Numbers, values: Numbers) -> list[_Fit]:
+    """The same law fitted to other values, shape (fits, sizes); a power with an exponent near."""
+    times = len(values)
+    if fit.name != "power":
+        return _fits(fit.name, sizes, values, [fit.exponent] * times)
+    steps = [step for step in _NEAR if fit.exponent + step > 0.05]
+    tried = [_fits("power", sizes, values, [fit.exponent + step] * times) for step in steps]
+    return [min(ones, key=_criterion) for ones in zip(*tried, strict=True)]
 
 
 def next_value(sizes: Sequence[float], values: Sequence[float], size: float) -> float:

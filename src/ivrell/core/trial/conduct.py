@@ -408,12 +408,10 @@ class Trial:
             self.answers,
             self.preparation.sources,
             lanes=self.lanes,
-            points=points_with(self.plan, self.comparison, (run.point for run in self.runs)),
             machine=self.machine,
             made=self.made,
             ended=ended,
-            memory_limit=self.plan.limits.memory_bytes,
-            step_up=self.plan.step_up,
+            plan=self.plan,
         )
         log.info("trial in %s ended: %s, %s runs", self.folder, ended, len(self.runs))
         self.listen(TrialEnded(state=ended))

@@ -13,8 +13,9 @@ from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
-from ivrell.core.report.sweep import sweeps
-from ivrell.core.results.folder import AGREEMENT, FINDINGS, REPORT, ResultFolder
+from ivrell.core.report.sweep.findings import sweeps
+from ivrell.core.results.folder import AGREEMENT, FINDINGS, REPORT, SWEEP, ResultFolder
+from ivrell.core.trial.plan import Plan, points_of, points_with
 
 
 def judged(
@@ -25,12 +26,10 @@ def judged(
     sources: Callable[[Point], Sources],
     *,
     lanes: list[str],
-    points: Sequence[Point],
     machine: Machine,
     made: Sequence[MadeTable],
     ended: Literal["done", "stopped"],
-    memory_limit: float | None = None,
-    step_up: bool = False,
+    plan: Plan,
 ) -> TrialFindings:
     """Judge what a trial measured, and write agreement, curves, findings and report.
 
@@ -38,9 +37,9 @@ def judged(
         sources: gives the rows that went in at a point.
         lanes: ids of the lanes that ran.
         ended: how the trial ended.
-        memory_limit: bytes that a run may take.
-        step_up: whether sizes went from small to large.
+        plan: what it was to do.
     """
+    points = points_with(plan, comparison, (run.point for run in runs))
     agreement = {point_name(point): answers.judge(lanes, point, sources(point)) for point in points}
     results.keep(AGREEMENT, agreement)
     results.write_curves(run.run for run in runs)
@@ -52,8 +51,19 @@ def judged(
         edition=FINDINGS_EDITION,
         ended=ended,
         points=told,
-        sweeps=sweeps(comparison, runs, told, memory_limit, stepped=step_up and ended == "done"),
+        sweeps=sweeps(
+            comparison,
+            runs,
+            told,
+            machine,
+            plan.limits.memory_bytes,
+            named=points_of(plan, comparison),
+            stepped=plan.step_up and ended == "done",
+        ),
     )
-    results.keep(FINDINGS, found)
+    # First, so that findings that are there are whole.
+    if found.sweeps:
+        results.keep(SWEEP, found.sweeps)
+    results.keep(FINDINGS, found.model_copy(update={"sweeps": []}))
     results.write(REPORT, report_html(comparison, found, machine, made))
     return found

@@ -196,10 +196,12 @@ class Trial(models.Model):
         has ended, for that takes seconds of a core, which are the runs'."""
         if self.state not in (self.State.DONE, self.State.STOPPED):
             return []
-        if kept := self._kept():
-            return kept.sweeps
+        if self._kept():
+            from ivrell.core.results.folder import SWEEP
+
+            return self.results.read(SWEEP) if self.results.has(SWEEP) else []
         # Heavy, and wanted only here: a web server should stay small.
-        from ivrell.core.report.sweep import sweeps
+        from ivrell.core.report.sweep.findings import sweeps
 
         runs = [run.run_record for run in self.runs.order_by("number")]
         plan = self.plan_of
@@ -207,7 +209,9 @@ class Trial(models.Model):
             self.read,
             runs,
             self.all_findings(),
+            self.machine_of,
             plan.limits.memory_bytes,
+            named=points_of(plan, self.read),
             stepped=plan.step_up and self.state == self.State.DONE,
         )
 

@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field, ValidationError
 
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.events import LiveEvent
-from ivrell.core.records.findings import Findings, LaneState, Summary
+from ivrell.core.records.findings import Dot, Findings, LaneFindings, LaneState, Ratio, Summary
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState, TrialState
@@ -130,6 +130,24 @@ class PointFindings(Findings):
     state: TrialState
 
 
+class SweepDot(BaseModel):
+    """One counted run, by its measures."""
+
+    elapsed: float | None
+    cpu_total: float | None
+    peak_memory: float | None
+
+    @classmethod
+    def of(cls, dot: Dot) -> "SweepDot":
+        """From a run as it is drawn."""
+        cpu = (dot.cpu_user_s, dot.cpu_system_s)
+        return cls(
+            elapsed=dot.elapsed_s,
+            cpu_total=None if cpu[0] is None or cpu[1] is None else cpu[0] + cpu[1],
+            peak_memory=dot.peak_above_start_bytes,
+        )
+
+
 class SweepLane(BaseModel):
     """A lane at one point: its median, quartiles and interval of each measure; ``trusted`` where
     it came to its end and its answer is the right one."""
@@ -141,13 +159,49 @@ class SweepLane(BaseModel):
     elapsed: Summary | None
     cpu_total: Summary | None
     peak_memory: Summary | None
+    dots: list[SweepDot]
+
+    @classmethod
+    def of(cls, lane: LaneFindings) -> "SweepLane":
+        """From a lane's findings."""
+        return cls(
+            id=lane.id,
+            state=lane.state,
+            trusted=lane.trusted,
+            trouble=lane.trouble,
+            elapsed=lane.elapsed,
+            cpu_total=lane.cpu_total,
+            peak_memory=lane.peak_memory,
+            dots=[SweepDot.of(dot) for dot in lane.runs if dot.counted],
+        )
+
+
+class Margin(BaseModel):
+    """The lane that leads at a point, and by how much over the one behind it, null where it stands
+    alone."""
+
+    lane: str
+    behind: str | None
+    ratio: Ratio | None
+
+    @classmethod
+    def at(cls, found: Findings) -> "Margin | None":
+        """By elapsed time; None where no lane has a right answer."""
+        ranked = [lane.id for lane in found.ranked if lane.trusted]
+        if not ranked:
+            return None
+        behind = ranked[1] if len(ranked) > 1 else None
+        pairs = {(pair.base, pair.lane): pair.ratio for pair in found.pairs}
+        ratio = pairs.get((behind, ranked[0])) if behind else None
+        return cls(lane=ranked[0], behind=behind, ratio=ratio)
 
 
 class SweepPoint(BaseModel):
-    """All lanes at one point."""
+    """All lanes at one point, and who leads there."""
 
     point: Point
     lanes: list[SweepLane]
+    margin: Margin | None
 
 
 class Sweep(BaseModel):
@@ -164,9 +218,8 @@ class Sweep(BaseModel):
             points=[
                 SweepPoint(
                     point=found.point,
-                    lanes=[
-                        SweepLane.model_validate(lane, from_attributes=True) for lane in found.lanes
-                    ],
+                    lanes=[SweepLane.of(lane) for lane in found.lanes],
+                    margin=Margin.at(found),
                 )
                 for found in points
             ],

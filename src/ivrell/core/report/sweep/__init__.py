@@ -1,0 +1,1 @@
+"""What a trial over several values of a knob says."""

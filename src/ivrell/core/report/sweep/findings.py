@@ -1,0 +1,103 @@
+"""What a trial over several values of a knob says, put together."""
+
+from collections.abc import Sequence
+
+from ivrell.core.comparison.model import Comparison
+from ivrell.core.records.findings import Findings
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.points import Point, point_name
+from ivrell.core.records.run import RunRecord
+from ivrell.core.records.sweep import Spent, SweepFindings
+from ivrell.core.report.ratios import Judge
+from ivrell.core.report.sweep.along import Along, along, numeric_knobs
+from ivrell.core.report.sweep.growths import growths, left_behind, wall_words, walls
+from ivrell.core.report.sweep.leads import leads
+
+_LEAST_SIZES = 2
+_MOST_GROWTHS = 400
+
+
+def sweeps(
+    comparison: Comparison,
+    runs: Sequence[RunRecord],
+    points: Sequence[Findings],
+    machine: Machine,
+    memory_limit: float | None = None,
+    *,
+    named: Sequence[Point] | None = None,
+    stepped: bool = False,
+) -> list[SweepFindings]:
+    """What is found along each knob of numbers that has several values, at every choice of the
+    other knobs and conditions that has several of them too.
+
+    Args:
+        runs: of the whole trial.
+        points: what each point says.
+        machine: as it was.
+        memory_limit: bytes that a run may take; None where that is not known.
+        named: points that the plan names; all unless given.
+        stepped: sizes went from small to large, to the end: who is missing was left behind.
+    """
+    judge = Judge(machine, {one.id: one.engine for one in comparison.approach}, comparison.matters)
+    every = [found.point for found in points]
+    names = {point_name(point) for point in (every if named is None else named)}
+    found: list[SweepFindings] = []
+    growing = 0
+    for knob in numeric_knobs(every):
+        others = [{n: v for n, v in point.items() if n != knob} for point in every]
+        for at in {point_name(other): other for other in others}.values():
+            own = along(comparison, runs, points, knob, at)
+            if len(own.sizes) < _LEAST_SIZES:
+                continue
+            one = _found(own, judge, stepped=stepped)
+            growing += sum(len(size.findings.lanes) for size in own.sizes[:1])
+            # Growth takes its time to tell: in the first places, of a great many of them.
+            if growing <= _MOST_GROWTHS or not found:
+                one.growths = growths(own)
+                if memory_limit:
+                    one.walls = walls(own, memory_limit)
+                    words = wall_words(own, one.walls, _names(own))
+                    one.words = " ".join(filter(None, [one.words, words]))
+            one.spent = _spent(own, runs, names)
+            found.append(one)
+    return found
+
+
+def _names(own: Along) -> dict[str, str]:
+    return {lane.id: lane.name for one in own.sizes for lane in one.findings.lanes}
+
+
+def _found(own: Along, judge: Judge, *, stepped: bool) -> SweepFindings:
+    found = SweepFindings(
+        knob=own.knob,
+        at=own.at,
+        leads=leads(own, judge, _names(own)),
+        left_behind=left_behind(own) if stepped else [],
+    )
+    first = found.lead("elapsed")
+    found.words = first.words if first else ""
+    return found
+
+
+def _spent(own: Along, runs: Sequence[RunRecord], named: set[str]) -> list[Spent]:
+    """What was spent at each size."""
+    seconds: dict[str, float] = {}
+    count: dict[str, int] = {}
+    before = 0.0
+    for run in sorted(
+        (run for run in runs if run.spent_s is not None), key=lambda r: r.spent_s or 0
+    ):
+        name = point_name(run.point)
+        seconds[name] = seconds.get(name, 0.0) + (run.spent_s or 0.0) - before
+        count[name] = count.get(name, 0) + 1
+        before = run.spent_s or 0.0
+    return [
+        Spent(
+            size=one.size,
+            runs=count[name],
+            seconds=seconds[name],
+            searched=name not in named,
+        )
+        for one in own.sizes
+        if (name := point_name(one.findings.point)) in count
+    ]

@@ -1,0 +1,122 @@
+"""How each lane grows along a knob, and where it would reach the memory that it may take."""
+
+from collections.abc import Callable, Sequence
+
+from ivrell.core.quantities import format_bytes, three_figures
+from ivrell.core.records.sweep import Growth, Law, LeftBehind, Wall
+from ivrell.core.report.measures import Measure
+from ivrell.core.report.sweep.along import Along, told_bounds, told_size
+from ivrell.core.stats.growth import enough, laws, next_value, predictor
+
+GROWING = ("elapsed", "cpu_total", "peak_memory", "answer_bytes")
+"""Measures whose growth is told, by key."""
+
+_ALL_MEMORY = "peak_memory_absolute"
+_AHEAD = (1.5, 2.0, 3.0, 5.0, 7.0, 10.0)
+_FEW_LANES = 3
+
+_FORMS = {
+    "linear": "linearly",
+    "logarithmic": "with the logarithm",
+    "quadratic": "with the square",
+    "n log n": "as n log n",
+}
+
+
+def growths(along: Along) -> list[Growth]:
+    """How every lane's measures grow."""
+    return [
+        _growth(lane, one.measure, one.sizes, one.values, along.knob)
+        for (lane, _), one in along.seen(GROWING).items()
+    ]
+
+
+def _growth(
+    lane: str, measure: Measure, sizes: Sequence[float], values: Sequence[float], knob: str
+) -> Growth:
+    def growth(found: list[Law], bend: float | None, words: str) -> Growth:
+        known = predictor(sizes, values) if found else None
+        ahead = [known.at(times * max(sizes)) for times in _AHEAD] if known else []
+        return Growth(
+            lane=lane, measure=measure.key, laws=found, bend=bend, words=words, ahead=ahead
+        )
+
+    if not enough(sizes):
+        return growth([], None, "Three sizes over a factor of three are needed to tell a law.")
+    if min(values) <= 0:
+        return growth([], None, "It is nought at some size.")
+    found, bend = laws(sizes, values)
+    words = [law_words(law, measure.words, knob) for law in found]
+    if bend is None:
+        return growth(found, bend, f"{words[0]}.")
+    at = told_size(bend)
+    return growth(found, bend, f"Up to about {knob} = {at} {words[0]}; beyond, {words[1]}.")
+
+
+def law_words(found: Law, told: Callable[[float], str], knob: str) -> str:
+    """A law in words: how it grows, what doubling costs, and what is paid at any size."""
+    if found.name == "constant":
+        return f"does not grow with {knob}: about {told(found.fixed)}"
+    form = _FORMS.get(found.name, f"as {knob} to the power of {found.exponent:.2f}")
+    when = f"{three_figures(found.doubling)} times when {knob} doubles"
+    # Only what is surely above nought is paid at any size.
+    fixed = f"; {told(found.fixed)} of it at any size" if found.fixed_low > 0 else ""
+    return f"grows {form}, {when}{fixed}"
+
+
+def left_behind(along: Along) -> list[LeftBehind]:
+    """Lanes that ran at smaller sizes and have no run at larger ones."""
+    found = []
+    lanes = {lane.id: None for one in along.sizes for lane in one.findings.lanes}
+    for lane in lanes:
+        here = [any(own.id == lane for own in one.findings.lanes) for one in along.sizes]
+        if here[-1] or not here[0]:
+            continue
+        until = here.index(False)
+        ran = [
+            (one.size, own.elapsed.median)
+            for one in along.sizes[:until]
+            for own in one.findings.lanes
+            if own.id == lane and own.elapsed
+        ]
+        start = along.sizes[until].size
+        sizes, values = [size for size, _ in ran], [value for _, value in ran]
+        found.append(
+            LeftBehind(
+                lane=lane,
+                from_size=start,
+                last_size=along.sizes[until - 1].size,
+                expected=next_value(sizes, values, start) if ran else None,
+            )
+        )
+    return found
+
+
+def walls(along: Along, limit: float) -> list[Wall]:
+    """Where each lane would reach the memory that a run may take, where its growth tells; the
+    nearest first."""
+    found = []
+    for (lane, _), one in along.seen([_ALL_MEMORY]).items():
+        if not enough(one.sizes) or min(one.values) <= 0:
+            continue
+        known = predictor(one.sizes, one.values)
+        at = known.reaches(limit) if known else None
+        if at:
+            found.append(Wall(lane=lane, limit_bytes=limit, size=at.size, low=at.low, high=at.high))
+    return sorted(found, key=lambda wall: wall.size)
+
+
+def wall_words(along: Along, found: Sequence[Wall], names: dict[str, str]) -> str:
+    """The last size at which the lanes with a right answer are fewer because of memory."""
+    last = along.sizes[-1]
+    there = [lane for lane in last.trusted() if lane in last.medians(_ALL_MEMORY)]
+    reached = [wall for wall in found if wall.lane in there]
+    for count in range(len(reached), 0, -1):
+        left = [lane for lane in there if lane not in {wall.lane for wall in reached[:count]}]
+        if 0 < len(left) <= _FEW_LANES:
+            wall = reached[count - 1]
+            size = told_bounds(wall.size, wall.low, wall.high)
+            limit = format_bytes(wall.limit_bytes)
+            stays = " and ".join(names[lane] for lane in left)
+            return f"Above {along.knob} {size} only {stays} would stay below {limit} of memory."
+    return ""

@@ -1,0 +1,168 @@
+"""Who leads by a measure along a knob, where the lead changes, and how good a rule that makes."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from ivrell.core.records.findings import Ratio
+from ivrell.core.records.sweep import Crossing, Lead, Regime, Rule
+from ivrell.core.report.ratios import Judge
+from ivrell.core.report.sweep.along import Along, Size, told_bounds
+from ivrell.core.stats.contrasts import Pair, turned
+from ivrell.core.stats.crossing import passing
+
+LED = {
+    "elapsed": "is the quickest",
+    "cpu_total": "takes the least CPU time",
+    "peak_memory": "holds the least memory",
+}
+"""What it is to lead by a measure, by key."""
+
+_BETTER = ("faster", "less")
+_LEAST_HELD_OUT = 4
+
+
+@dataclass(frozen=True)
+class _Rated:
+    """One size: its lanes by how they rank, medians, and ratios of pairs."""
+
+    size: float
+    medians: Mapping[str, float]
+    ratios: Mapping[Pair, Ratio]
+
+    @property
+    def leader(self) -> str:
+        return min(self.medians, key=lambda lane: self.medians[lane])
+
+    def ratio(self, base: str, lane: str) -> Ratio | None:
+        """How many times less a lane takes than another."""
+        if (base, lane) in self.ratios:
+            return self.ratios[base, lane]
+        found = self.ratios.get((lane, base))
+        return turned(found) if found else None
+
+    def ahead(self, lane: str, other: str) -> bool:
+        """Whether a lane is surely ahead of another."""
+        ratio = self.ratio(other, lane)
+        return ratio is not None and ratio.verdict in _BETTER
+
+
+def leads(along: Along, judge: Judge, names: dict[str, str]) -> list[Lead]:
+    """Who leads, by every measure that lanes are led by and that two of them have."""
+    found = []
+    for key in LED:
+        rated = [one for size in along.sizes if (one := _rated(size, key, judge)).medians]
+        if len(rated) > 1 and any(len(one.medians) > 1 for one in rated):
+            crossings, regimes = _regimes(rated)
+            words = _words(key, regimes, crossings, names, along.knob)
+            rule = _held_out(rated, judge.matters)
+            found.append(
+                Lead(measure=key, crossings=crossings, regimes=regimes, words=words, rule=rule)
+            )
+    return found
+
+
+def _rated(size: Size, key: str, judge: Judge) -> _Rated:
+    medians = size.medians(key)
+    if key == "elapsed":
+        # Told already, those that a limit ended among them.
+        pairs = {(pair.base, pair.lane): pair.ratio for pair in size.findings.pairs}
+        return _Rated(size.size, medians, pairs)
+    if len(medians) < 2:
+        return _Rated(size.size, medians, {})
+    values = size.values[key]
+    own = {lane: values.lanes[lane] for lane in medians}
+    return _Rated(size.size, medians, judge.ratios(values.measure, own))
+
+
+def _regimes(rated: Sequence[_Rated]) -> tuple[list[Crossing], list[Regime]]:
+    """Where the lead changes, and the stretches between."""
+    crossings: list[Crossing] = []
+    stretches: list[tuple[str, list[_Rated]]] = []
+    for one in rated:
+        leader = one.leader
+        if stretches and stretches[-1][0] != leader:
+            # A lead that nobody can be sure of is no change of hands.
+            if not one.ahead(leader, stretches[-1][0]):
+                stretches[-1][1].append(one)
+                continue
+            crossings.append(_crossing(rated, stretches[-1][0], leader))
+        if not stretches or stretches[-1][0] != leader:
+            stretches.append((leader, []))
+        stretches[-1][1].append(one)
+    bounds = [None, *(crossing.at for crossing in crossings), None]
+    regimes = [
+        Regime(
+            lane=lane,
+            from_size=bounds[place],
+            until_size=bounds[place + 1],
+            level=_level(lane, own),
+        )
+        for place, (lane, own) in enumerate(stretches)
+    ]
+    return crossings, regimes
+
+
+def _level(lane: str, stretch: Sequence[_Rated]) -> list[str]:
+    """Lanes that cannot be told from the leader at any size of a stretch."""
+
+    def is_level(other: str) -> bool:
+        known = [one for one in stretch if other in one.medians]
+        apart = any(one.ratio(other, lane) is None or one.ahead(lane, other) for one in known)
+        return bool(known) and not apart
+
+    lanes = dict.fromkeys(other for one in stretch for other in one.medians)
+    return [other for other in lanes if other != lane and is_level(other)]
+
+
+def _crossing(rated: Sequence[_Rated], before: str, after: str) -> Crossing:
+    """Where one lane passes another."""
+    known = [(one.size, ratio) for one in rated if (ratio := one.ratio(before, after))]
+    where = passing(known)
+    return Crossing(
+        before=before,
+        after=after,
+        at=where.at if where else known[-1][0],
+        low=where.low if where else None,
+        high=where.high if where else None,
+    )
+
+
+def _held_out(rated: Sequence[_Rated], matters: float) -> Rule | None:
+    """How often the regimes of the other sizes name the right lane at one that is left out."""
+    if len(rated) < _LEAST_HELD_OUT:
+        return None
+    right = 0
+    for place, one in enumerate(rated):
+        crossings, regimes = _regimes([*rated[:place], *rated[place + 1 :]])
+        passed = sum(crossing.at <= one.size for crossing in crossings)
+        named = one.medians.get(regimes[passed].lane)
+        right += named is not None and named <= (1 + matters) * one.medians[one.leader]
+    return Rule(held_out=len(rated), named_right=right)
+
+
+def _words(
+    key: str,
+    regimes: Sequence[Regime],
+    crossings: Sequence[Crossing],
+    names: Mapping[str, str],
+    knob: str,
+) -> str:
+    """The regimes as a rule that can be acted on."""
+    no_worse = "slower" if key == "elapsed" else "more"
+
+    def who(regime: Regime) -> str:
+        level = [names[lane] for lane in regime.level]
+        also = f" (no {no_worse} as far as anyone can tell: {', '.join(level)})" if level else ""
+        return f"{names[regime.lane]} {LED[key]}{also}"
+
+    if len(regimes) == 1:
+        return f"At every {knob} that was run {who(regimes[0])}."
+    parts = []
+    for place, regime in enumerate(regimes):
+        if place < len(crossings):
+            crossing = crossings[place]
+            at = told_bounds(crossing.at, crossing.low, crossing.high)
+            parts.append(f"below {at} {who(regime)}")
+        else:
+            parts.append(f"above {who(regime)}")
+    return f"For {knob} {'; '.join(parts)}."
