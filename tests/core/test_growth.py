@@ -136,7 +136,7 @@ class Leads(unittest.TestCase):
             return 40e6 + (200 * size if lane == "scan" else 0)
 
         found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, memory_limit=4.04e9, held=held)
-        self.assertRegex(found.words, r"Above rows .* only Index would stay below")
+        self.assertRegex(found.words, r"Scan at rows .*; beyond, only Index stays below")
 
 
 class Crossings(unittest.TestCase):

@@ -125,12 +125,18 @@ class Layouts(SheetCase):
                    column("longest", "=MAX({barges.length})", "cell"), more=cells)
             + '\n[[approach]]\nid = "many"\nengine = "sheet"\n' + cells
             + 'repeat = { input = "rate", result = "total", times = 4 }\n'
+            + '\n[[approach]]\nid = "for_each"\nengine = "sheet"\n' + cells
+            + 'repeat = { input = "rate", result = "total", times = "barges" }\n'
         )  # fmt: skip
         total = 400 * 401 // 2
         self.assertEqual(self.answer(runs, "one")["total"].to_pylist(), [2 * total])
         many = self.answer(runs, "many")
         self.assertEqual(many.column_names, ["rate", "total"])
         self.assertEqual(many["total"].to_pylist(), [n * total for n in (1, 2, 3, 4)])
+        each = self.answer(runs, "for_each")
+        barges = len(each)
+        self.assertGreater(barges, 4)
+        self.assertEqual(each["total"].to_pylist(), [n * total for n in range(1, barges + 1)])
 
     def test_the_work_is_the_engine_s_and_the_client_stands_apart(self):
         heavy = "=SUMPRODUCT(SIN({passages.passage})*COS({passages.passage}+{row.passage}))"

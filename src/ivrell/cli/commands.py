@@ -100,10 +100,13 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
     from ivrell.core.records.plan import Plan
     from ivrell.core.wording import told
 
-    given = given_in(args)
+    kept = comparison.plan_called(args.plan).launched() if args.plan else None
+    own, given = kept.model_dump(exclude_unset=True) if kept else {}, given_in(args)
+    limits = {"limits": own.get("limits", {}) | given.get("limits", {})}
+    knobs = (kept.knobs if kept else {}) | _knobs(args.set, comparison)
     own_files = str(args.file.parent.resolve())
     try:
-        return Plan(**given, knobs=_knobs(args.set, comparison), own_files=own_files)
+        return Plan(**(own | given | limits | {"knobs": knobs, "own_files": own_files}))
     except ValidationError as error:
         problem = told(error)
         raise BadInput(

@@ -25,8 +25,13 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     run = commands.add_parser("run", help="run a trial of a comparison file")
     run.add_argument("file", type=Path)
     run.add_argument(
-        "--set", action="append", default=[], metavar="KNOB=V,V", help="values of a knob to run at"
+        "--set",
+        action="append",
+        default=[],
+        metavar="KNOB=V,V",
+        help="values of a knob to run at; 1000..1000000/3 is three a decade",
     )
+    run.add_argument("--plan", metavar="NAME", help="a plan that the file keeps by this name")
     if with_plan:
         # What a plan's fields are takes time to load, which other commands need not wait for.
         from ivrell.cli.plan_options import add_plan_options

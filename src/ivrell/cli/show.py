@@ -20,6 +20,7 @@ from ivrell.core.records.machine import Machine, Noise
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.records.wire import Step
+from ivrell.core.report.sweep.along import told_bounds
 from ivrell.core.report.words import common_cautions, limit_told, times_faster
 
 if TYPE_CHECKING:
@@ -185,15 +186,13 @@ def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
     for wall in sweep.walls:
         _out.print(
             f"  {names[wall.lane]} would reach {format_bytes(wall.limit_bytes)} of memory at "
-            f"{sweep.knob} {wall.size:,.0f} ({wall.low:,.0f} to {wall.high:,.0f})."
+            f"{sweep.knob} {told_bounds(wall.size, wall.low, wall.high)}."
         )
     searched = [one for one in sweep.spent if one.searched]
     if searched:
         runs, seconds = (sum(one.runs for one in searched), sum(one.seconds for one in searched))
         sizes = ", ".join(f"{one.size:,.0f}" for one in searched)
-        _out.print(
-            f"  The search spent {counted('run', runs)} and {format_seconds(seconds)} at {sizes}."
-        )
+        _out.print(f"  The search spent {runs} runs and {format_seconds(seconds)} at {sizes}.")
 
 
 def _drawn(sweep: SweepFindings, points: Sequence[Findings]) -> str:
@@ -214,7 +213,7 @@ def _drawn(sweep: SweepFindings, points: Sequence[Findings]) -> str:
         [Line(name, values) for name, values in lines.items()],
         [crossing.at for crossing in lead.crossings] if lead else [],
         format_seconds,
-        lambda size: f"{size:,g}",
+        lambda size: f"{size:,.0f}" if size == round(size) else f"{size:g}",
         _out.width,
     )
 

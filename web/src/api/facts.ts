@@ -57,7 +57,10 @@ export const USUAL_PLAN = {
   order_seed: 1,
   own_files: null,
   step_up: false,
-  search: null,
+  search: {
+    within: 0.1,
+    minutes: 30.0,
+  },
 } as const;
 
 /** The least and the most of numbers of a plan. */

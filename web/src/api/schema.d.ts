@@ -1826,6 +1826,8 @@ export interface components {
             notes: components["schemas"]["Note"][];
             /** Claims */
             claims: components["schemas"]["Claim"][];
+            /** Plans */
+            plans: components["schemas"]["NamedPlan"][];
             /** Board */
             board: components["schemas"]["BoardColumn"][];
             /**
@@ -3419,6 +3421,119 @@ export interface components {
         };
         /** @enum {string} */
         NameEnum: "constant" | "logarithmic" | "linear" | "n log n" | "quadratic" | "power";
+        /**
+         * NamedPlan
+         * @description A plan that is kept with a comparison, by name. A comparison may be a stranger's, so it says
+         *     nothing of what holds its runs: not of the sandbox, nor of folders.
+         */
+        NamedPlan: {
+            /**
+             * Rounds
+             * @description rounds that count
+             * @default 5
+             */
+            rounds: number;
+            /** @default null */
+            until: components["schemas"]["Until"] | null;
+            /**
+             * Warm Ups
+             * @description rounds that are kept but not counted
+             * @default 1
+             */
+            warm_ups: number;
+            /**
+             * Approaches
+             * @default null
+             */
+            approaches: string[] | null;
+            /**
+             * Knobs
+             * @default {}
+             */
+            knobs: {
+                [key: string]: (boolean | number | string)[];
+            };
+            /**
+             * Cache
+             * @description inputs read once beforehand, or evicted
+             * @default [
+             *       "warm"
+             *     ]
+             */
+            cache: components["schemas"]["CacheEnum"][];
+            /**
+             * Threads
+             * @description threads of every library
+             * @default [
+             *       null
+             *     ]
+             */
+            threads: (number | null)[];
+            /**
+             * Background
+             * @description beside the runs: quiet, "1 busy core", memory, disk; may be repeated
+             * @default [
+             *       "quiet"
+             *     ]
+             */
+            background: string[];
+            /**
+             * Cores
+             * @default null
+             */
+            cores: number | null;
+            /**
+             * Calls Per Process
+             * @description calls one behind the other, the first told apart
+             * @default 1
+             */
+            calls_per_process: number;
+            /**
+             * Min Sample S
+             * @description repeat short calls until a run lasts so long
+             * @default 0
+             */
+            min_sample_s: number;
+            /**
+             * Sandbox
+             * @description where it works, or nowhere
+             * @default auto
+             */
+            sandbox: components["schemas"]["SandboxEnum"];
+            /**
+             * @default {
+             *       "seconds": 120,
+             *       "cpu_seconds": null,
+             *       "memory_bytes": 4294967296,
+             *       "output_bytes": 16777216,
+             *       "written_bytes": 8589934592,
+             *       "processes": 256,
+             *       "prepare_seconds": 300
+             *     }
+             */
+            limits: components["schemas"]["Limits"];
+            /**
+             * Order Seed
+             * @description decides the order of runs within each round
+             * @default 1
+             */
+            order_seed: number;
+            /**
+             * Own Files
+             * @default null
+             */
+            own_files: string | null;
+            /**
+             * Step Up
+             * @description sizes from small to large; leave lanes behind that would break a limit
+             * @default false
+             */
+            step_up: boolean;
+            /** @default null */
+            search: components["schemas"]["Search"] | null;
+            /** Name */
+            name: string;
+        };
         /**
          * NewLane
          * @description A new lane: of an engine, branched from another lane, or a copy of one beside it.

@@ -149,12 +149,28 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
             ,{" "}
             {one(
               "Order of sizes",
-              plan.stepUp ? "up" : "mixed",
+              plan.order,
               {
                 mixed: "sizes mixed in every round",
                 up: "from small to large, leaving lanes behind that would break a limit",
+                search: "these first, then new ones where the lead changes",
               },
-              (order) => onChange({ stepUp: order === "up" }),
+              (order) => onChange({ order }),
+            )}
+            {plan.order === "search" && (
+              <>
+                {" "}
+                until it is known within {sure(
+                  "Within, in percent",
+                  plan.within,
+                  "within",
+                  1,
+                  99,
+                )}{" "}
+                %, for{" "}
+                {sure("Minutes of the search", plan.searchMinutes, "searchMinutes", 0.1, 1440)}{" "}
+                minutes at the most
+              </>
             )}
           </>
         )}

@@ -9,14 +9,23 @@ import type { StepProps } from "./props";
 import { useOff, useView } from "../ui/view";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
-import { asBody, keepPlan, keptPlan, mostRounds, points, type PlanDraft } from "./plan";
+import {
+  asBody,
+  draftOf,
+  keepPlan,
+  keptPlan,
+  mostRounds,
+  points,
+  type PlanDraft,
+  steps,
+} from "./plan";
 import { LiveView } from "./LiveView";
 import { Sentence } from "./Sentence";
 
 export function TrialStep({ comparison, trial }: StepProps) {
   const view = useView();
   const cache = useQueryClient();
-  const [off] = useOff(comparison.id);
+  const [off, tick] = useOff(comparison.id);
   const [plan, setPlan] = useState<PlanDraft>(() => keptPlan(comparison.id));
   const change = (part: Partial<PlanDraft>) => {
     const next = { ...plan, ...part };
@@ -44,6 +53,26 @@ export function TrialStep({ comparison, trial }: StepProps) {
   const busy = trial?.state === "running" || trial?.state === "waiting";
   return (
     <div className="trial">
+      {comparison.plans.length > 0 && (
+        <p className="kept-plans">
+          <span className="quiet">Plans kept here:</span>{" "}
+          {comparison.plans.map((kept) => (
+            <button
+              key={kept.name}
+              className="text link"
+              onClick={() => {
+                change(draftOf(kept));
+                const { approaches } = kept;
+                if (approaches) {
+                  for (const lane of present) tick(lane.id, approaches.includes(lane.id));
+                }
+              }}
+            >
+              {kept.name}
+            </button>
+          ))}
+        </p>
+      )}
       <Sentence
         comparison={comparison}
         plan={plan}
@@ -69,7 +98,7 @@ export function TrialStep({ comparison, trial }: StepProps) {
             : `${plan.untilSure ? "At most " : ""}${plural(
                 lanes.length * (mostRounds(plan) + plan.warmUps) * points(plan),
                 "run",
-              )} in all.`}
+              )} ${plan.order === "search" && steps(plan) && !plan.untilSure ? "at these sizes, then those of the search" : "in all"}.`}
         </span>
       </div>
       <Trouble error={launch.error} id="launch-problem" />

@@ -67,7 +67,7 @@ export const STEPS: [Step, ...Step[]] = [
   {
     address: "sweep",
     word: "Sweep",
-    view: lazy(() => import("./SweepStep").then((m) => ({ default: m.SweepStep }))),
+    view: lazy(() => import("./sweep/SweepStep").then((m) => ({ default: m.SweepStep }))),
     state: () => "",
   },
 ];

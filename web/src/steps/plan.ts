@@ -24,11 +24,14 @@ export type PlanDraft = {
   callsPerProcess: number;
   shortestMs: number;
   knobs: Record<string, KnobValue[]>;
-  /** Sizes from small to large, leaving lanes behind that would break a limit. */
-  stepUp: boolean;
+  /** The order of sizes: mixed, from small to large leaving lanes behind that would break a limit,
+   * or some of them and then a search for where the lead changes. */
+  order: "mixed" | "up" | "search";
+  within: number;
+  searchMinutes: number;
 };
 
-const { until, limits } = USUAL_PLAN;
+const { until, search, limits } = USUAL_PLAN;
 const GIB = 2 ** 30;
 
 const USUAL: PlanDraft = {
@@ -51,10 +54,45 @@ const USUAL: PlanDraft = {
   callsPerProcess: 5,
   shortestMs: 50,
   knobs: {},
-  stepUp: false,
+  order: "mixed",
+  within: 100 * search.within,
+  searchMinutes: search.minutes,
 };
 
 const CALLS: PlanDraft["calls"][] = ["once", "several", "repeated"];
+
+/** A plan that the comparison keeps by a name, as a draft. */
+export function draftOf(plan: Schemas["NamedPlan"]): PlanDraft {
+  const { limits, until, search } = plan;
+  const calls =
+    plan.calls_per_process > 1 ? "several" : plan.min_sample_s > 0 ? "repeated" : "once";
+  return {
+    ...USUAL,
+    rounds: plan.rounds,
+    untilSure: until !== null,
+    ...(until && {
+      narrower: 100 * until.narrower_than,
+      atMost: until.at_most,
+      minutes: until.minutes,
+    }),
+    warmUps: plan.warm_ups,
+    seconds: limits.seconds,
+    memoryGiB: limits.memory_bytes / GIB,
+    cpuSeconds: limits.cpu_seconds,
+    writtenGiB: limits.written_bytes / GIB,
+    processes: limits.processes,
+    cache: plan.cache,
+    threads: plan.threads,
+    cores: plan.cores,
+    background: plan.background,
+    calls,
+    ...(calls === "several" && { callsPerProcess: plan.calls_per_process }),
+    ...(calls === "repeated" && { shortestMs: 1000 * plan.min_sample_s }),
+    knobs: plan.knobs,
+    order: search ? "search" : plan.step_up ? "up" : "mixed",
+    ...(search && { within: 100 * search.within, searchMinutes: search.minutes }),
+  };
+}
 
 export function keptPlan(comparison: number): PlanDraft {
   try {
@@ -115,6 +153,7 @@ export function mostRounds(plan: PlanDraft): number {
 
 /** The plan as the server takes it. */
 export function asBody(plan: PlanDraft, approaches: string[] | null): Schemas["PlanRequest"] {
+  const ordered = steps(plan) && !plan.untilSure;
   return {
     rounds: plan.rounds,
     until: plan.untilSure
@@ -128,7 +167,11 @@ export function asBody(plan: PlanDraft, approaches: string[] | null): Schemas["P
     warm_ups: plan.warmUps,
     approaches,
     knobs: plan.knobs,
-    step_up: plan.stepUp && !plan.untilSure && steps(plan),
+    step_up: plan.order === "up" && ordered,
+    search:
+      plan.order === "search" && ordered
+        ? { within: plan.within / 100, minutes: plan.searchMinutes }
+        : null,
     cache: plan.cache,
     threads: plan.threads,
     cores: plan.cores,

@@ -1,7 +1,7 @@
 /** A drawing with the table behind it, to be read as figures, and both as files. */
 import { Button } from "antd";
 import { useRef, useState } from "react";
-import { asCsv, asSvg, type CellValue, download } from "./download";
+import { asCsv, asPng, asSvg, type CellValue, download, give } from "./download";
 
 type Props = {
   /** What it shows, and the name of its files. */
@@ -22,6 +22,10 @@ export function Figure({ title, head, rows, told, children }: Props) {
     const drawn = ref.current?.querySelector("svg");
     if (drawn) download(`${file}.svg`, "image/svg+xml", asSvg(drawn));
   };
+  const png = () => {
+    const drawn = ref.current?.querySelector("svg");
+    if (drawn) void asPng(drawn).then((image) => give(`${file}.png`, image));
+  };
   const shown = told ?? rows;
   return (
     <figure className="figure-frame" aria-label={title}>
@@ -32,6 +36,9 @@ export function Figure({ title, head, rows, told, children }: Props) {
         </Button>
         <Button size="small" type="link" onClick={picture}>
           SVG
+        </Button>
+        <Button size="small" type="link" onClick={png}>
+          PNG
         </Button>
         <Button
           size="small"

@@ -1,8 +1,13 @@
-/** Pictures and figures as files: SVG as it is drawn, CSV as it is told. */
+/** Pictures and figures as files: SVG and PNG as it is drawn, CSV as it is told. */
 
 /** Give a text to the user as a file. */
 export function download(name: string, type: string, text: string): void {
-  const address = URL.createObjectURL(new Blob([text], { type }));
+  give(name, new Blob([text], { type }));
+}
+
+/** Give a file to the user. */
+export function give(name: string, file: Blob): void {
+  const address = URL.createObjectURL(file);
   const link = document.createElement("a");
   link.href = address;
   link.download = name;
@@ -72,6 +77,24 @@ function onGround(width: number, height: number, ...drawn: SVGElement[]): string
 export function asSvg(drawn: SVGSVGElement): string {
   const { width, height } = drawn.getBoundingClientRect();
   return onGround(width, height, styled(drawn));
+}
+
+/** Points of a picture for each of the page's, so that it stands a larger print. */
+const SHARPER = 2;
+
+/** A drawing as an image. */
+export async function asPng(drawn: SVGSVGElement): Promise<Blob> {
+  const { width, height } = drawn.getBoundingClientRect();
+  const image = new Image();
+  image.src = `data:image/svg+xml;charset=utf-8,${encodeURIComponent(asSvg(drawn))}`;
+  await image.decode();
+  const canvas = document.createElement("canvas");
+  canvas.width = Math.ceil(width * SHARPER);
+  canvas.height = Math.ceil(height * SHARPER);
+  canvas.getContext("2d")?.drawImage(image, 0, 0, canvas.width, canvas.height);
+  return new Promise((done, failed) =>
+    canvas.toBlob((blob) => (blob ? done(blob) : failed(new Error("no image"))), "image/png"),
+  );
 }
 
 /** A part of the page that is made of text and drawings as one drawing. */

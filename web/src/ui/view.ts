@@ -17,10 +17,33 @@ export type View = {
   cols: string | null;
   x: string | null;
   y: string | null;
+  /** Of a sweep: its measure, the knob along the axis, the one across it, values of the others,
+   * the kinds of its axes, and whether what lies beyond is left out. */
+  measure: string | null;
+  along: string | null;
+  across: string | null;
+  at: string | null;
+  axes: string | null;
+  ahead: string | null;
   set: (changes: Partial<Record<Part, string | number | null>>) => void;
 };
 
-type Part = "trial" | "point" | "lane" | "run" | "show" | "base" | "cols" | "x" | "y";
+const TEXTS = [
+  "point",
+  "lane",
+  "show",
+  "base",
+  "cols",
+  "x",
+  "y",
+  "measure",
+  "along",
+  "across",
+  "at",
+  "axes",
+  "ahead",
+] as const;
+type Part = "trial" | "run" | (typeof TEXTS)[number];
 
 export function useView(): View {
   const { id, step } = useParams();
@@ -48,14 +71,11 @@ export function useView(): View {
     comparison: Number(id),
     step: step ?? "question",
     trial: number("trial"),
-    point: search.get("point"),
-    lane: search.get("lane"),
     run: number("run"),
-    show: search.get("show"),
-    base: search.get("base"),
-    cols: search.get("cols"),
-    x: search.get("x"),
-    y: search.get("y"),
+    ...(Object.fromEntries(TEXTS.map((name) => [name, search.get(name)])) as Record<
+      (typeof TEXTS)[number],
+      string | null
+    >),
     set,
   };
 }
@@ -74,7 +94,8 @@ export function useOff(comparison: number): [Set<string>, (lane: string, on: boo
   );
   const off = new Set(kept.split(",").filter(Boolean));
   const tick = (lane: string, on: boolean) => {
-    const next = new Set(off);
+    // As it is kept now: several are ticked one behind the other.
+    const next = new Set((localStorage.getItem(key) ?? "").split(",").filter(Boolean));
     if (on) next.delete(lane);
     else next.add(lane);
     localStorage.setItem(key, [...next].join(","));

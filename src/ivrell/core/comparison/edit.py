@@ -105,6 +105,11 @@ def change_approach(text: str, approach_id: str, fields: Mapping[str, Any]) -> s
                         remark[key] = renamed
                 if "pair" in remark:
                     remark["pair"] = [renamed if v == approach_id else v for v in remark["pair"]]
+            for plan in document.get("plan", []):
+                if approach_id in plan.get("approaches", []):
+                    plan["approaches"] = [
+                        renamed if v == approach_id else v for v in plan["approaches"]
+                    ]
 
     return edited(text, change)
 
@@ -160,6 +165,11 @@ def remove_approach(text: str, approach_id: str) -> str:
         if [len(some) for some in left] != [len(notes), len(claims)]:
             _put_tables(document, "note", left[0])
             _put_tables(document, "claim", left[1])
+        for plan in document.get("plan", []):
+            if approach_id in plan.get("approaches", []):
+                others = [lane for lane in plan["approaches"] if lane != approach_id]
+                # A plan of none would be a plan of nothing.
+                _assign(plan, {"approaches": others or None})
 
     return edited(text, change)
 

@@ -21,6 +21,7 @@ from ivrell.core.quantities import parse_bytes, parse_seconds
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.kinds import NAME, Name
 from ivrell.core.recipe.model import Recipe
+from ivrell.core.records.plan import NamedPlan
 from ivrell.core.records.points import Point, Value
 
 _MOST_PARTS = 10_000
@@ -169,6 +170,7 @@ class Comparison(_Part):
     approach: list[AnyApproach] = []
     note: Annotated[list[Note], Field(max_length=500)] = []
     claim: Annotated[list[Claim], Field(max_length=200)] = []
+    plan: Annotated[list[NamedPlan], Field(max_length=50)] = []
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
@@ -208,11 +210,30 @@ class Comparison(_Part):
             for lane in (note.lane, *(note.pair or ())):
                 if lane is not None and lane not in ids:
                     raise ValueError(_no_lane("note", lane, ids))
+        for position, plan in enumerate(self.plan):
+            where = f'plan "{plan.name}"'
+            if plan.name in [other.name for other in self.plan[:position]]:
+                raise ValueError(f"two plans have the name {plan.name!r}; rename one")
+            for lane in plan.approaches or []:
+                if lane not in ids:
+                    raise ValueError(_no_lane(where, lane, ids))
+            for knob in plan.knobs:
+                if knob not in self.knobs:
+                    known = ", ".join(self.knobs) or "none yet"
+                    raise ValueError(f'{where}: there is no knob "{knob}"; knobs: {known}')
         if self.baseline is not None and self.baseline not in ids:
             raise ValueError(
                 f'baseline: there is no approach "{self.baseline}"; approaches: {", ".join(ids)}'
             )
         return self
+
+    def plan_called(self, name: str) -> NamedPlan:
+        """The plan of that name. Raises BadInput when there is none."""
+        for plan in self.plan:
+            if plan.name == name:
+                return plan
+        known = ", ".join(f'"{plan.name}"' for plan in self.plan) or "none"
+        raise BadInput(f'There is no plan "{name}".', hint=f"Plans here: {known}.")
 
     def approach_called(self, approach_id: str) -> Approach:
         """The approach of that id. Raises BadInput when there is none."""

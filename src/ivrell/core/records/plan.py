@@ -210,3 +210,21 @@ class Plan(BaseModel):
     def most_rounds(self) -> int:
         """Counted rounds at the most."""
         return self.until.at_most if self.until else self.rounds
+
+
+class NamedPlan(Plan, frozen=True):
+    """A plan that is kept with a comparison, by name. A comparison may be a stranger's, so it says
+    nothing of what holds its runs: not of the sandbox, nor of folders."""
+
+    name: Annotated[str, Field(min_length=1, max_length=80)]
+
+    @model_validator(mode="after")
+    def _lets_nothing_out(self) -> Self:
+        for field in ("sandbox", "own_files"):
+            if field in self.model_fields_set:
+                raise ValueError(f"{field} is not for a comparison to say; choose it at the launch")
+        return self
+
+    def launched(self) -> Plan:
+        """The same as a plan of one launch."""
+        return Plan.model_validate(self.model_dump(exclude={"name"}, exclude_unset=True))

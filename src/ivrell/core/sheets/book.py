@@ -164,14 +164,14 @@ class Book:
         result, asked = (
             f"$'{CELLS}'.$B${names.index(n) + 1}" for n in (repeat.result, repeat.input)
         )
-        sheet = self._sheets.getByName(REPEATS)
-        _put(sheet, 0, tuple((float(n),) for n in range(1, repeat.times + 1)))
-        place = sheet.getCellRangeByPosition(1, 0, 1, repeat.times - 1)
+        sheet, times = self._sheets.getByName(REPEATS), self._places.times(repeat)
+        _put(sheet, 0, tuple((float(n),) for n in range(1, times + 1)))
+        place = sheet.getCellRangeByPosition(1, 0, 1, times - 1)
         place.getCellByPosition(0, 0).setFormula(f"=TABLE({result};{asked};$A1)")
-        if repeat.times > 1:
+        if times > 1:
             down = self._office.enumerated("com.sun.star.sheet.FillDirection", "TO_BOTTOM")
             place.fillAuto(down, 1)
-        return repeat.times
+        return times
 
     def calculate(self) -> None:
         """Calculate everything."""
@@ -194,7 +194,8 @@ class Book:
         """The answer's columns as the engine gives them: numbers and text, None for an error."""
         if self._sheet.repeat:
             sheet = self._sheets.getByName(REPEATS)
-            rows = sheet.getCellRangeByPosition(0, 0, 1, self._sheet.repeat.times - 1)
+            times = self._places.times(self._sheet.repeat)
+            rows = sheet.getCellRangeByPosition(0, 0, 1, times - 1)
             values = rows.getDataArray()
             names = (self._sheet.repeat.input, self._sheet.repeat.result)
             return {name: [row[i] for row in values] for i, name in enumerate(names)}

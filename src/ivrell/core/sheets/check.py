@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from ivrell.core.sheets.formula import FormulaError, Node, parse
 from ivrell.core.sheets.functions import RANDOM
 from ivrell.core.sheets.layout import ANSWER, CELLS, MOST_ROWS, OWN_ROW, REPEATS, Block, Places
-from ivrell.core.sheets.model import PARTS, Column, Sheet
+from ivrell.core.sheets.model import PARTS, Column, Repeat, Sheet
 
 SCAN_S = 88e-9
 """Seconds that the engine takes for each row that an exact search looks at; measured."""
@@ -104,10 +104,11 @@ def _named_cells(sheet: Sheet) -> Wrong | None:
     asked = [("The change", sheet.change.cell)] if sheet.change and sheet.change.cell else []
     if sheet.repeat:
         asked += [("The repeat", sheet.repeat.input), ("The repeat", sheet.repeat.result)]
-        if not 1 <= sheet.repeat.times <= MOST_ROWS:
+        times = sheet.repeat.times
+        if isinstance(times, int) and not 1 <= times <= MOST_ROWS:
             return Wrong(
-                f"The model cannot be repeated {sheet.repeat.times:,} times.",
-                hint=f"Give a number from 1 to {MOST_ROWS:,}.",
+                f"The model cannot be repeated {times:,} times.",
+                hint=f"Give a number from 1 to {MOST_ROWS:,}, or a table that has so many rows.",
             )
     for what, name in asked:
         if name not in cells:
@@ -150,7 +151,7 @@ def labelled(sheet: Sheet) -> list[tuple[str, str]]:
     marks = {"rows": "", "helper": " (helper)", "array": " (one array)", "cell": " (cell)"}
     lines += [(f"{c.name}{marks[c.layout]}:", c.formula) for c in sheet.columns]
     if sheet.repeat:
-        words = f"{sheet.repeat.result} for {sheet.repeat.input} from 1 to {sheet.repeat.times}"
+        words = f"{sheet.repeat.result} for {sheet.repeat.input} from 1 to {_last(sheet.repeat)}"
         lines.append(("repeats:", words))
     return lines
 
@@ -158,6 +159,11 @@ def labelled(sheet: Sheet) -> list[tuple[str, str]]:
 def _in_tables(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) -> Wrong | None:
     if sheet.rows_of and sheet.rows_of not in tables:
         return Wrong(f"There is no table {sheet.rows_of}.", hint=f"Tables: {', '.join(tables)}.")
+    if sheet.repeat and isinstance(sheet.repeat.times, str) and sheet.repeat.times not in tables:
+        return Wrong(
+            f"The repeat names no table “{sheet.repeat.times}”.",
+            hint=f"Give a number, or one of the tables: {', '.join(tables)}.",
+        )
     for name in (ANSWER, CELLS, REPEATS, OWN_ROW):
         if name in tables:
             return Wrong(f"A table called {name} cannot stand on a sheet.", hint="Rename it.")
@@ -174,6 +180,10 @@ def _in_tables(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) ->
         except FormulaError as error:
             return Wrong(error.message, line, at + error.position + 1, error.hint)
     return _sorted(sheet, tables) or _changed(sheet, tables) or _circle(sheet, places)
+
+
+def _last(repeat: Repeat) -> str:
+    return f"the rows of {repeat.times}" if isinstance(repeat.times, str) else str(repeat.times)
 
 
 def sorted_by(sheet: Sheet) -> dict[str, str]:
@@ -271,7 +281,7 @@ def cost(sheet: Sheet, tables: Mapping[str, tuple[Sequence[str], int]]) -> Cost:
                 seconds = rows * searched[1] / 2 * SCAN_S * factor
                 scans[key] = max(scans.get(key, 0.0), seconds)
     if sheet.repeat:
-        cells += sheet.repeat.times
+        cells += places.times(sheet.repeat)
     random = random or any(
         node.value in RANDOM
         for cell in sheet.cells

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from ivrell.core.sheets.formula import FormulaError, Node, parse, tokens
 from ivrell.core.sheets.functions import engine_name
+from ivrell.core.sheets.model import Repeat
 
 MOST_ROWS = 1_048_576
 ANSWER = "answer"
@@ -66,6 +67,10 @@ class Places:
     rows_of: str
     answer: Block
     cells: Sequence[str]
+
+    def times(self, repeat: Repeat) -> int:
+        """How often a model is repeated."""
+        return self.tables[repeat.times].rows if isinstance(repeat.times, str) else repeat.times
 
     def address(self, node: Node) -> str:
         """A ``column`` node as an address. Raises FormulaError where it names nothing."""

@@ -41,14 +41,15 @@ class Cell:
 
 @dataclass(frozen=True, kw_only=True)
 class Repeat:
-    """A repeat table: the cell ``result`` for each of the values 1 to ``times`` of the cell
-    ``input``; its rows are the answer, in columns ``input`` and ``result``."""
+    """A repeat table: the cell ``result`` for each of the values 1 to ``times`` (a number, or a
+    table: as many as it has rows) of the cell ``input``; its rows are the answer, in columns
+    ``input`` and ``result``."""
 
     __pydantic_config__ = {"extra": "forbid"}
 
     input: str
     result: str
-    times: int
+    times: int | str
 
 
 @dataclass(frozen=True, kw_only=True)

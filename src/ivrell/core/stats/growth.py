@@ -335,8 +335,11 @@ class Predictor:
         sizes = self.largest * np.logspace(0, 4, 401)
         found = []
         for fit, noise in zip(self.fits, self.noise, strict=True):
-            over = np.flatnonzero(fit.at(sizes) * np.exp(noise) >= value)
-            found.append(float(sizes[over[0]]) if len(over) else np.inf)
+            values = np.log(fit.at(sizes)) + noise
+            reached = fit.factor > 0 and values[-1] >= np.log(value)
+            # Laws rise with the size, so that each value has its one size.
+            at = float(np.exp(np.interp(np.log(value), values, np.log(sizes))))
+            found.append(at if reached else np.inf)
         low, middle, high = np.quantile(found, _TAILS, method="nearest")
         if not np.isfinite(middle):
             return None

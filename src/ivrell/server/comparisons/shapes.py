@@ -16,6 +16,7 @@ from ivrell.core.engines.sheet import SheetApproach, SheetEngine
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.forms import FORMS
+from ivrell.core.records.plan import NamedPlan
 from ivrell.core.records.points import Value
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.sheets import check as sheets
@@ -256,6 +257,7 @@ class ComparisonShape(BaseModel):
     matters: float
     notes: list[Note]
     claims: list[Claim]
+    plans: list[NamedPlan]
     board: list[BoardColumn]
     changed_at: datetime.datetime
     demo: str
@@ -285,6 +287,7 @@ class ComparisonShape(BaseModel):
             matters=read.matters,
             notes=read.note,
             claims=read.claim,
+            plans=read.plan,
             board=[BoardColumn.model_validate(column) for column in record.board],
             changed_at=record.changed_at,
             demo=record.demo,

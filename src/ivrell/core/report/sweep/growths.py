@@ -107,16 +107,27 @@ def walls(along: Along, limit: float) -> list[Wall]:
 
 
 def wall_words(along: Along, found: Sequence[Wall], names: dict[str, str]) -> str:
-    """The last size at which the lanes with a right answer are fewer because of memory."""
-    last = along.sizes[-1]
-    there = [lane for lane in last.trusted() if lane in last.medians(_ALL_MEMORY)]
-    reached = [wall for wall in found if wall.lane in there]
-    for count in range(len(reached), 0, -1):
-        left = [lane for lane in there if lane not in {wall.lane for wall in reached[:count]}]
-        if 0 < len(left) <= _FEW_LANES:
-            wall = reached[count - 1]
-            size = told_bounds(wall.size, wall.low, wall.high)
-            limit = format_bytes(wall.limit_bytes)
-            stays = " and ".join(names[lane] for lane in left)
-            return f"Above {along.knob} {size} only {stays} would stay below {limit} of memory."
-    return ""
+    """Which lanes pass the memory that they may take, where that is not far beyond what was run,
+    and which stay below it."""
+    there = [lane for lane in names if _ended_well(along, lane)]
+    reach = _AHEAD[-1] * along.sizes[-1].size
+    near = [wall for wall in found if wall.lane in there and wall.size <= reach]
+    if not near:
+        return ""
+    limit = format_bytes(near[0].limit_bytes)
+    passed = ", ".join(
+        f"{names[wall.lane]} at {along.knob} {told_bounds(wall.size, wall.low, wall.high)}"
+        for wall in near
+    )
+    left = [lane for lane in there if lane not in {wall.lane for wall in near}]
+    beyond = ""
+    if 0 < len(left) <= _FEW_LANES:
+        stays = "stays" if len(left) == 1 else "stay"
+        beyond = f"; beyond, only {' and '.join(names[lane] for lane in left)} {stays} below"
+    return f"By their growth these would pass {limit} of memory: {passed}{beyond}."
+
+
+def _ended_well(along: Along, lane: str) -> bool:
+    """Whether a lane had a right answer and a figure of its memory at the largest size it ran."""
+    ran = [one for one in along.sizes if any(own.id == lane for own in one.findings.lanes)]
+    return bool(ran) and lane in ran[-1].medians(_ALL_MEMORY)
