@@ -188,11 +188,13 @@ def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
             f"  {names[wall.lane]} would reach {format_bytes(wall.limit_bytes)} of memory at "
             f"{sweep.knob} {told_bounds(wall.size, wall.low, wall.high)}."
         )
-    searched = [one for one in sweep.spent if one.searched]
-    if searched:
-        runs, seconds = (sum(one.runs for one in searched), sum(one.seconds for one in searched))
-        sizes = ", ".join(f"{one.size:,.0f}" for one in searched)
-        _out.print(f"  The search spent {runs} runs and {format_seconds(seconds)} at {sizes}.")
+    if len({one.runs for one in sweep.spent}) > 1:
+        spent = "; ".join(
+            f"{one.runs} at {one.size:,.0f}{' (searched)' if one.searched else ''}"
+            for one in sweep.spent
+        )
+        seconds = sum(one.seconds for one in sweep.spent)
+        _out.print(f"  Runs by size, in {format_seconds(seconds)}: {spent}.")
 
 
 def _drawn(sweep: SweepFindings, points: Sequence[Findings]) -> str:

@@ -23,6 +23,8 @@ DECADE = 10.0
 
 _SPAN = 3.0
 _RESAMPLES = 400
+_USUAL_OFF = 0.06
+_USUAL_WORTH = 3.0
 _NEAR = (-0.15, -0.05, 0.0, 0.05, 0.15)
 _BEND_GAIN = 10.0
 _LEAST_A_SIDE = 3
@@ -311,21 +313,35 @@ def laws(sizes: Sequence[float], values: Sequence[float]) -> tuple[list[Law], fl
 
 
 @dataclass(frozen=True)
-class Predictor:
-    """Values beyond what was run: laws drawn by how well they fit, each from resampled residuals,
-    with one residual of a single run for each."""
+class _Draw:
+    """One law that may hold: fitted to sizes drawn about the best fit; how far the next size lies
+    off it (in spreads), that spread, and how far a single run lies off its size."""
 
-    fits: list[_Fit]
-    noise: list[float]
+    fit: _Fit
+    aside: float
+    spread: float
+    noise: float
+
+
+@dataclass(frozen=True)
+class Predictor:
+    """Values beyond what was run, by laws drawn by how well they fit. ``step`` is the usual
+    distance between sizes, as a logarithm: so far beyond the last a value is off its law by as much
+    again."""
+
+    draws: list[_Draw]
     largest: float
+    step: float
+
+    def _logs(self, draw: _Draw, sizes: Numbers) -> Numbers:
+        beyond = np.maximum(np.log(sizes / self.largest), 0) / self.step
+        logs: Numbers = np.log(draw.fit.at(sizes))
+        return logs + draw.aside * draw.spread * np.sqrt(1 + beyond) + draw.noise
 
     def at(self, size: float) -> Prediction:
         """The value at a size, with its bounds at 90 %."""
         at = np.array([size])
-        drawn = [
-            float(fit.at(at)[0]) * float(np.exp(noise))
-            for fit, noise in zip(self.fits, self.noise, strict=True)
-        ]
+        drawn = [float(np.exp(self._logs(draw, at)[0])) for draw in self.draws]
         low, middle, high = np.quantile(drawn, _TAILS)
         return Prediction(size=size, value=float(middle), low=float(low), high=float(high))
 
@@ -334,11 +350,10 @@ class Predictor:
         the laws would not reach it at ten thousand times what was run."""
         sizes = self.largest * np.logspace(0, 4, 401)
         found = []
-        for fit, noise in zip(self.fits, self.noise, strict=True):
-            values = np.log(fit.at(sizes)) + noise
-            reached = fit.factor > 0 and values[-1] >= np.log(value)
-            # Laws rise with the size, so that each value has its one size.
-            at = float(np.exp(np.interp(np.log(value), values, np.log(sizes))))
+        for draw in self.draws:
+            logs = np.maximum.accumulate(self._logs(draw, sizes))
+            reached = draw.fit.factor > 0 and logs[-1] >= np.log(value)
+            at = float(np.exp(np.interp(np.log(value), logs, np.log(sizes))))
             found.append(at if reached else np.inf)
         low, middle, high = np.quantile(found, _TAILS, method="nearest")
         if not np.isfinite(middle):
@@ -348,30 +363,45 @@ class Predictor:
 
 
 def predictor(sizes: Sequence[float], values: Sequence[float]) -> Predictor | None:
-    """What tells values at sizes that were not run.
+    """What tells values at sizes that were not run. None where the sizes span less than a decade.
 
-    All laws count by how well they fit, so that what the sizes cannot tell apart makes the
-    bounds wide; single runs spread about their law as they did. None where the sizes span less
-    than a decade. Raises ValueError as law does.
+    Sizes lie off any law by more than their runs scatter, and few sizes cannot say by how much:
+    that spread is drawn towards what lanes show (a scaled inverse chi-square prior, as variances of
+    lanes are in variances.py), and each law counts by its likelihood with the spread integrated
+    out. What the sizes cannot tell apart makes the bounds wide. Raises ValueError as law does.
     """
     n, y = _checked(sizes, values)
     if n.max() / n.min() < DECADE:
         return None
-    fits = _candidates(n, y)
-    weights = np.exp(-0.5 * np.array([fit.criterion - fits[0].criterion for fit in fits]))
-    weights /= weights.sum()
+    different = np.unique(n)
+    middles = np.array([float(np.median(y[n == size])) for size in different])
+    noise = np.concatenate(
+        [np.log(y[n == size] / m) for size, m in zip(different, middles, strict=True)]
+    )
+    fits = _candidates(different, middles)
+    squares = np.array([float(np.sum(fit.residuals**2)) for fit in fits])
+    parameters = np.array([_PARAMETERS[fit.name] for fit in fits])
+    count = len(different)
+    prior = _USUAL_WORTH * _USUAL_OFF**2
+    logs = -(_USUAL_WORTH + count) / 2 * np.log(prior + squares) - parameters / 2 * np.log(count)
+    weights = np.exp(logs - logs.max())
+    free = _USUAL_WORTH + np.maximum(count - parameters, 0)
+    spreads = np.sqrt((prior + squares) / free)
     rng = np.random.default_rng(len(y))
-    chosen = rng.choice(len(fits), _RESAMPLES, p=weights)
-    drawn: list[_Fit] = []
-    noise: list[float] = []
+    chosen = rng.choice(len(fits), _RESAMPLES, p=weights / weights.sum())
+    draws: list[_Draw] = []
     for place, fit in enumerate(fits):
         times = int(np.sum(chosen == place))
-        if not times:
-            continue
-        again = fit.at(n) * np.exp(rng.choice(fit.residuals, (times, len(y))))
-        drawn += _fitted_again(fit, n, again)
-        noise += rng.choice(fit.residuals, times).tolist()
-    return Predictor(drawn, noise, float(n.max()))
+        if times:
+            off = spreads[place] * rng.standard_normal((times, count))
+            again = _fitted_again(fit, different, fit.at(different) * np.exp(off))
+            aside = rng.standard_t(free[place], times)
+            draws += [
+                _Draw(drawn, float(one), float(spreads[place]), float(run))
+                for drawn, one, run in zip(again, aside, rng.choice(noise, times), strict=True)
+            ]
+    step = float(np.log(different[-1] / different[0])) / (count - 1)
+    return Predictor(draws, float(different[-1]), step)
 
 
 def _fitted_again(fit: _Fit, sizes: Numbers, values: Numbers) -> list[_Fit]:

@@ -21,7 +21,8 @@ import {
 } from "./data";
 
 const PAD = { left: 96, right: 24, top: 8, bottom: 46 };
-const MOST_CELL = 92;
+const MOST_CELL = 150;
+const MOST_TALL = 64;
 const ROOM_FOR_WORDS = 46;
 /** The margin at which a cell is drawn in full strength. */
 const FULL = Math.log(10);
@@ -74,6 +75,11 @@ function winner(
   };
 }
 
+/** By how much the next lane is behind, and whether that is sure. */
+function marginWords(cell: Cell): string {
+  return `${cell.sure ? "" : "≈ "}${times(cell.margin ?? 1, 2)}×`;
+}
+
 export function GridMap(props: Props) {
   const { comparison, trial, panel, lanes, across, measure, two, width } = props;
   const navigate = useNavigate();
@@ -86,7 +92,7 @@ export function GridMap(props: Props) {
     return found ? [{ point, column, row, ...found }] : [];
   });
   const cell = Math.min(MOST_CELL, (width - PAD.left - PAD.right) / xs.length);
-  const tall = Math.min(cell, 56);
+  const tall = Math.min(cell, MOST_TALL);
   const inner = { width: cell * xs.length, height: tall * ys.length };
   const height = inner.height + PAD.top + PAD.bottom;
   // The first value of the second knob lies at the bottom, as on an axis.
@@ -97,9 +103,7 @@ export function GridMap(props: Props) {
   const name = (lane: string | null) => (lane ? laneName(comparison, lane) : "");
   const told = (one: Cell) => {
     const where = across.map((knob) => `${knob} ${valueWords(one.point.point[knob])}`).join(", ");
-    const by = one.behind
-      ? `${one.sure ? "" : "not surely "}${times(one.margin ?? 1)} times less than ${name(one.behind)}`
-      : "alone";
+    const by = one.behind ? `${marginWords(one)} less than ${name(one.behind)}` : "alone";
     return `${where}: ${name(one.lane)}, ${by}`;
   };
   const move = (event: React.KeyboardEvent<SVGElement>, one: Cell) => {
@@ -188,8 +192,7 @@ export function GridMap(props: Props) {
               />
               {cell > ROOM_FOR_WORDS && one.margin && (
                 <text x={cell / 2} y={tall - 9} textAnchor="middle" className="cell-word">
-                  {one.sure ? "" : "≈ "}
-                  {times(one.margin, 2)}×
+                  {marginWords(one)}
                 </text>
               )}
               <title>{told(one)}</title>
@@ -253,14 +256,25 @@ function IsoLines(props: {
 }) {
   const { panel, across, measure, two, cell, tall, columns, rows, origin } = props;
   const [xs, ys] = across.map((knob) => valuesOf(panel.points, knob)) as [unknown[], unknown[]];
-  const grid = new Array<number>(columns * rows).fill(NaN);
+  const ratios = new Map<string, number>();
   for (const { point, lanes } of panel.points) {
     const [one, other] = two.map((lane) => lanes.find((own) => own.id === lane)?.[measure]?.median);
     const column = xs.indexOf(point[across[0]]);
     const row = ys.indexOf(point[across[1]]);
-    if (one && other) grid[(rows - 1 - row) * columns + column] = Math.log(one / other);
+    if (one && other) ratios.set(`${column} ${rows - 1 - row}`, Math.log(one / other));
   }
-  const lines = contours().size([columns, rows]).thresholds(RATIOS.map(Math.log))(grid);
+  // The outermost cells once more on each side: lines that close along the edge lie beyond it.
+  const [wide, high] = [columns + 2, rows + 2];
+  const inside = (at: number, many: number) => Math.min(many - 1, Math.max(0, at - 1));
+  const grid = Array.from(
+    { length: wide * high },
+    (_, at) =>
+      ratios.get(`${inside(at % wide, columns)} ${inside(Math.floor(at / wide), rows)}`) ?? NaN,
+  );
+  const lines = contours().size([wide, high]).thresholds(RATIOS.map(Math.log))(grid);
+  const [left, top] = origin;
+  const seen = ([x, y]: [number, number]) =>
+    x > left + 4 && y > top + 14 && x < left + columns * cell - 30 && y < top + rows * tall - 4;
   return (
     <g data-testid="iso-lines">
       {lines.map((found, place) => {
@@ -268,16 +282,13 @@ function IsoLines(props: {
           .flat()
           .map((ring) =>
             ring.map(([x = 0, y = 0]): [number, number] => [
-              origin[0] + x * cell,
-              origin[1] + y * tall,
+              left + (x - 1) * cell,
+              top + (y - 1) * tall,
             ]),
           );
         if (!rings.length) return null;
         const ratio = RATIOS[place] ?? 1;
-        const label = rings[0]?.find(
-          ([x, y]) =>
-            x > origin[0] + 14 && y > origin[1] + 14 && x < origin[0] + columns * cell - 30,
-        );
+        const label = rings.flat().find(seen);
         return (
           <g key={ratio} data-ratio={ratio}>
             <path

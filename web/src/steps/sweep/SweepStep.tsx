@@ -14,9 +14,11 @@ import {
   lanesAt,
   type Measure,
   MEASURES,
+  type Panel,
   panels,
   panelWords,
   type SweepPoint,
+  valuesOf,
   valueWords,
   varied,
 } from "./data";
@@ -172,6 +174,7 @@ function Swept({ comparison, trial, points, found, width }: SweptProps) {
       {second ? (
         <Suspense fallback={null}>
           <Maps
+            found={found}
             {...{ comparison, trial, lanes, measure, width }}
             across={[knob, second]}
             shown={shown}
@@ -225,7 +228,14 @@ function OneKnob({
   const ahead = extrapolated && view.ahead !== "no";
   const [only] = shown;
   const choose = (lane: string | null) => view.set({ lane });
-  const spans = shown.flatMap((panel) => spanOf(panel, lanes, knob, measure) ?? []);
+  const beyond = (panel: Panel) =>
+    panel.along?.growths
+      .filter((g) => ahead && g.measure === measure && lanes.some((lane) => lane.id === g.lane))
+      .flatMap((g) => g.ahead.map((p) => p.value)) ?? [];
+  const spans = shown.flatMap((panel) => [
+    ...(spanOf(panel, lanes, knob, measure) ?? []),
+    ...(shown.length > 1 ? beyond(panel) : []),
+  ]);
   const span: [number, number] | undefined = spans.length
     ? [Math.min(...spans), Math.max(...spans)]
     : undefined;
@@ -265,7 +275,7 @@ function OneKnob({
       </p>
       <div className={small ? "panels" : undefined}>
         {shown.map((panel) => (
-          <section key={JSON.stringify(panel.at)}>
+          <section key={JSON.stringify(panel.at)} style={small ? { width: each } : undefined}>
             {small && (
               <h3 className="panel-title">
                 <button
@@ -320,7 +330,8 @@ function Maps({
   across,
   shown,
   width,
-}: ShownProps & { across: [string, string] }) {
+  found,
+}: ShownProps & { across: [string, string]; found: Along[] }) {
   const view = useView();
   const ids = lanes.map((lane) => lane.id);
   const two: [string, string] | null =
@@ -351,9 +362,37 @@ function Maps({
             </h3>
           )}
           <GridMap {...{ comparison, trial, panel, lanes, across, measure, two, width }} />
+          <Rows found={found} panel={panel} across={across} measure={measure} />
         </section>
       ))}
     </>
+  );
+}
+
+/** Who leads along the first knob, for each value of the second. */
+function Rows(props: { found: Along[]; panel: Panel; across: [string, string]; measure: Measure }) {
+  const { found, panel, across, measure } = props;
+  const [knob, second] = across;
+  const rows = valuesOf(panel.points, second).flatMap((value) => {
+    const at = Object.fromEntries([...panel.at, [second, value]]);
+    const own = found.find(
+      (one) =>
+        one.knob === knob && Object.entries(at).every(([name, part]) => one.at[name] === part),
+    );
+    const words = own?.leads.find((lead) => lead.measure === measure)?.words;
+    return words ? [{ value, words }] : [];
+  });
+  return (
+    <ul className="growths" data-testid="map-rows">
+      {rows.map(({ value, words }) => (
+        <li key={String(value)}>
+          <strong>
+            {second} {valueWords(value)}
+          </strong>{" "}
+          <span className="quiet">{words}</span>
+        </li>
+      ))}
+    </ul>
   );
 }
 

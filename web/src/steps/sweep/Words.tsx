@@ -71,13 +71,13 @@ export function ruleText(lead: Lead, along: Along, comparison: Comparison): stri
   return [head.join(", "), ...rows, ...held, ""].join("\n");
 }
 
-/** Where runs and time went, when a search chose some of the sizes. */
+/** Where runs and time went, when a search chose some of the sizes, or rounds at them. */
 export function Spent({ along }: { along: Along }) {
   const searched = along.spent.filter((one) => one.searched);
-  if (!searched.length) return null;
-  const runs = searched.reduce((n, one) => n + one.runs, 0);
   const all = along.spent.reduce((n, one) => n + one.runs, 0);
   const time = searched.reduce((n, one) => n + one.seconds, 0);
+  if (!searched.length) return null;
+  const runs = searched.reduce((n, one) => n + one.runs, 0);
   return (
     <p className="small quiet" data-testid="spent">
       The search added {plural(searched.length, "size")} (
