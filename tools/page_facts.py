@@ -42,14 +42,13 @@ def _shown(name: str, value: object, note: str) -> str:
 def text() -> str:
     """The file as it is published."""
     usual = Plan().model_dump(mode="json")
-    until = Until().model_dump(mode="json")
-    search = Search().model_dump(mode="json")
+    usual |= {"until": Until().model_dump(mode="json"), "search": Search().model_dump(mode="json")}
     bands = [{"until": None if math.isinf(b.until_s) else b.until_s, "word": b.word} for b in BANDS]
     parts = [
         _shown("EXPECTED", EXPECTED, "What stands for the reference where an answer is stored."),
         _shown("PATIENCE", bands, "Bounds of human patience in seconds; null is without end."),
         _shown("LANE_COLOURS", len(COLOURS), "How many colours lanes have before they repeat."),
-        _shown("USUAL_PLAN", {**usual, "until": until, "search": search}, "A plan of which nothing was said."),
+        _shown("USUAL_PLAN", usual, "A plan of which nothing was said."),
         _shown("PLAN_BOUNDS", bounds(Plan), "The least and the most of numbers of a plan."),
         _shown("UNTIL_BOUNDS", bounds(Until), "The same of rounds that end by how sure they are."),
         _shown("LIMIT_BOUNDS", bounds(Limits), "The same of limits of a run."),

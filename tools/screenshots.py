@@ -17,7 +17,14 @@ from tests.support.running import Running  # noqa: E402
 TO = ROOT / "docs" / "screenshots"
 SETTLE_S = 2.5
 QUIET_S = 4.0
-SIZES = [10_000, 100_000, 1_000_000]
+SWEEP = {
+    "rounds": 4, "warm_ups": 1, "knobs": {"rows": ["1_000..3_000_000/2"]},
+    "step_up": True, "limits": {"seconds": 2},
+}  # fmt: skip
+MAP = {
+    "rounds": 4, "warm_ups": 0, "lanes": ["columns", "server", "pandas", "polars", "dictionary"],
+    "knobs": {"passages": [500, 2_000, 8_000, 20_000], "barges": [200, 1_500, 6_000]},
+}  # fmt: skip
 MIDDLE_OF_A_LONG_RUN = """
 const words = document.querySelector(".now-words")?.textContent ?? "";
 return words.includes("Plain loop") && words.includes("cores busy");
@@ -35,6 +42,15 @@ MORE = (
 def shoot(browser: Browser, name: str) -> None:
     time.sleep(SETTLE_S)
     browser.driver.save_screenshot(str(TO / f"{name}.png"))
+
+
+def ran(browser: Browser, at: str, comparison: int, plan: dict[str, object]) -> None:
+    """Run a trial of a comparison by a plan, looking at it seldom."""
+    browser.open(f"{at}/{comparison}/trial")
+    browser.launch(comparison, plan)
+    browser.open(f"{at}/{comparison}/trial")
+    while not browser.by_id("live-state").text.startswith("done"):
+        time.sleep(QUIET_S)
 
 
 def main() -> None:
@@ -79,20 +95,6 @@ def main() -> None:
         browser.open(f"{at}/data")
         browser.side("Rows")
         shoot(browser, "rows")
-        browser.open(f"{at}/trial")
-        browser.launch(1, {"rounds": 5, "warm_ups": 1, "knobs": {"rows": SIZES}})
-        browser.open(f"{at}/trial")
-        while not browser.by_id("live-state").text.startswith("done"):
-            time.sleep(QUIET_S)
-        browser.open(f"{at}/sweep")
-        shoot(browser, "sweep")
-        engines = f"{ivrell.address}/comparisons/2"
-        browser.open(f"{engines}/trial")
-        browser.by_id("launch").click()
-        while not browser.by_id("live-state").text.startswith("done"):
-            time.sleep(QUIET_S)
-        browser.open(f"{engines}/findings")
-        shoot(browser, "engines")
         demo = {line["demo"]: line["id"] for line in browser.fetch("/api/comparisons/")}
         for name, file, lane, side, button, shown in MORE:
             browser.open(f"{ivrell.address}/comparisons/{demo[file]}/approaches?lane={lane}")
@@ -100,12 +102,15 @@ def main() -> None:
             browser.by_id(button).click()
             browser.until(lambda shown=shown: browser.all(shown), 60)
             shoot(browser, name)
+        ran(browser, f"{ivrell.address}/comparisons", 1, SWEEP)
+        browser.open(f"{at}/sweep")
+        shoot(browser, "sweep")
+        details = demo["barge-details"]
+        ran(browser, f"{ivrell.address}/comparisons", details, MAP)
+        browser.open(f"{ivrell.address}/comparisons/{details}/sweep?across=barges")
+        shoot(browser, "map")
         tolls = demo["post-tolls"]
-        browser.open(f"{ivrell.address}/comparisons/{tolls}/trial")
-        browser.launch(tolls, {"rounds": 5, "warm_ups": 1})
-        browser.open(f"{ivrell.address}/comparisons/{tolls}/trial")
-        while not browser.by_id("live-state").text.startswith("done"):
-            time.sleep(QUIET_S)
+        ran(browser, f"{ivrell.address}/comparisons", tolls, {"rounds": 5, "warm_ups": 1})
         for name, view in (
             ("steps", "show=steps&cols=elapsed,counter.log%20flushes,counter.commits"),
             ("pair", "show=pair&base=each&lane=copied"),

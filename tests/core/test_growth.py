@@ -135,8 +135,11 @@ class Leads(unittest.TestCase):
         def held(lane, size):
             return 40e6 + (200 * size if lane == "scan" else 0)
 
-        found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, memory_limit=4.04e9, held=held)
+        found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, memory_limit=1.04e9, held=held)
         self.assertRegex(found.words, r"Scan at rows .*; beyond, only Index stays below")
+        # What lies more than ten times beyond what was run is not told in the rule.
+        far = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, memory_limit=4.04e9, held=held)
+        self.assertNotIn("would pass", far.words)
 
 
 class Crossings(unittest.TestCase):
@@ -193,6 +196,22 @@ class Crossings(unittest.TestCase):
         self.assertAlmostEqual(wall.size, 20e6, delta=2e6)
         self.assertLessEqual(wall.low, wall.size)
         self.assertGreaterEqual(wall.high, wall.size)
+
+    def test_a_size_off_its_law_makes_the_bounds_wide(self):
+        sizes = [1000, 3000, 10_000, 30_000, 100_000]
+        straight = [1e-6 * size for size in sizes]
+        odd = [
+            value * (1.4 if size == 10_000 else 1)
+            for size, value in zip(sizes, straight, strict=True)
+        ]
+
+        def width(values):
+            told = predictor(sizes * 3, values * 3).at(300_000)
+            self.assertLess(told.low, 0.3)
+            self.assertGreater(told.high, 0.3)
+            return told.high / told.low
+
+        self.assertGreater(width(odd), 1.5 * width(straight))
 
     def test_knobs_of_numbers(self):
         points = [{"rows": 1, "cache": "warm", "same": 4}, {"rows": 5, "cache": "cold", "same": 4}]

@@ -112,6 +112,33 @@ class Run(TrialCase):
         self.assertEqual(answer.to_pylist(), [{"gauge": "the other"}])
         self.assertTrue(lanes["there"].agreement.agrees)
 
+    def test_an_interpreter_is_a_condition_that_can_be_compared(self):
+        place = self.folder / "other"
+        venv.create(place, symlinks=True)
+        Runtimes(self.folder).add("other", str(place / "bin" / "python"))
+        code = """
+            import sys
+            def answer(data, knobs, stage):
+                return [{"gauge": sys.prefix}]
+        """
+        query = approach("query", "SELECT 1 AS gauge", engine="duckdb", input="parquet")
+        trial = self.trial(HEAD + approach("own", code) + query, runtimes=self.folder,
+                           runtime=["own", "other"])  # fmt: skip
+        trial.conduct()
+        told = {
+            (run.approach, run.point["runtime"]): trial.answers.table(
+                run.approach, run.answer_fingerprint
+            ).to_pylist()[0]["gauge"]
+            for run in trial.runs
+        }
+        self.assertEqual(told["own", "own"], sys.prefix)
+        self.assertEqual(told["own", "other"], str(place))
+        # Those that are no Python have no other interpreter.
+        self.assertEqual(told["query", "other"], 1)
+        self.assertIn("other", trial.machine.runtimes)
+        with self.assertRaises(BadInput):
+            self.trial(HEAD + approach("own", code), runtimes=self.folder, runtime=["nowhere"])
+
 
 class Oldest(unittest.TestCase):
     def test_what_is_too_old_is_refused(self):

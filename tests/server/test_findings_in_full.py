@@ -94,5 +94,27 @@ class FindingsInFull(ServerCase):
         self.assertIn("is the quickest", found["words"])
         told = {(growth["lane"], growth["measure"]) for growth in found["growths"]}
         self.assertLessEqual({("loop", "elapsed"), ("query", "cpu_total")}, told)
+        self.assertEqual(
+            [lead["measure"] for lead in found["leads"]], ["elapsed", "cpu_total", "peak_memory"]
+        )
+        first = swept["points"][0]
+        self.assertIn(first["margin"]["lane"], {"loop", "query"})
+        self.assertNotEqual(first["margin"]["lane"], first["margin"]["behind"])
+        self.assertEqual(len(first["lanes"][0]["dots"]), 1)
+        self.assertTrue((trial.folder / "sweep.json").exists())
         one = self.conducted(rounds=1)
         self.assertEqual(self.call("get", f"trials/{one.pk}/sweep/")["found"], [])
+
+    def test_a_search_needs_sizes_and_its_own_stand_among_the_points(self):
+        address = self.at("launch/")
+        refused = self.call("post", address, {"search": {}}, status=400)
+        self.assertIn("smallest and its largest", refused["hint"])
+        trial = self.conducted(knobs={"rows": [100, 1000]}, rounds=1, search={"minutes": 0.1})
+        self.assertGreater(trial.planned_runs, 4)
+        run = trial.runs.first()
+        run.pk, run.number = None, 99
+        run.record = {**run.record, "run": 99, "point": {"rows": 400}}
+        run.save()
+        sizes = [point["rows"] for point in trial.points]
+        self.assertEqual(sizes, sorted(sizes))
+        self.assertLessEqual({100, 400, 1000}, set(sizes))

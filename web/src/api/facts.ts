@@ -41,6 +41,7 @@ export const USUAL_PLAN = {
   cache: ["warm"],
   threads: [null],
   background: ["quiet"],
+  runtime: ["own"],
   cores: null,
   calls_per_process: 1,
   min_sample_s: 0.0,

@@ -25,6 +25,14 @@ export function useNow() {
   });
 }
 
+/** Interpreters that are registered beside Ivrell's own. */
+export function useRuntimes() {
+  return useQuery({
+    queryKey: ["runtimes"],
+    queryFn: () => taken(api.GET("/api/runtimes/")),
+  });
+}
+
 export function useComparisons() {
   return useQuery({
     queryKey: ["comparisons"],

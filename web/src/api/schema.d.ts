@@ -3478,6 +3478,14 @@ export interface components {
              */
             background: string[];
             /**
+             * Runtime
+             * @description registered interpreters of Python approaches; own is what each names
+             * @default [
+             *       "own"
+             *     ]
+             */
+            runtime: string[];
+            /**
              * Cores
              * @default null
              */
@@ -3885,8 +3893,8 @@ export interface components {
          *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
          *     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
          *
-         *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
-         *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
+         *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library), ``background``
+         *     and ``runtime``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
          *     call a run.
          */
         Plan: {
@@ -3940,6 +3948,14 @@ export interface components {
              *     ]
              */
             background: string[];
+            /**
+             * Runtime
+             * @description registered interpreters of Python approaches; own is what each names
+             * @default [
+             *       "own"
+             *     ]
+             */
+            runtime: string[];
             /**
              * Cores
              * @default null
@@ -4006,8 +4022,8 @@ export interface components {
          *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
          *     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
          *
-         *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
-         *     ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
+         *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library), ``background``
+         *     and ``runtime``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
          *     call a run.
          */
         PlanRequest: {
@@ -4061,6 +4077,14 @@ export interface components {
              *     ]
              */
             background?: string[];
+            /**
+             * Runtime
+             * @description registered interpreters of Python approaches; own is what each names
+             * @default [
+             *       "own"
+             *     ]
+             */
+            runtime?: string[];
             /**
              * Cores
              * @default null
@@ -5245,6 +5269,8 @@ export interface components {
             elapsed: components["schemas"]["Summary"] | null;
             cpu_total: components["schemas"]["Summary"] | null;
             peak_memory: components["schemas"]["Summary"] | null;
+            /** Answer Bytes */
+            answer_bytes: number | null;
             /** Dots */
             dots: components["schemas"]["SweepDot"][];
         };

@@ -197,7 +197,7 @@ function roundsWords(trial: Trial, columns: number[]): string {
 }
 
 function stateWords(trial: Trial, done: number, over: boolean): string {
-  const most = trial.plan.until ? "at most " : "";
+  const most = trial.plan.until || trial.plan.search ? "at most " : "";
   const runs = `${done} of ${most}${plural(trial.planned_runs, "run")}`;
   if (trial.state === "waiting" && !over)
     return trial.ahead

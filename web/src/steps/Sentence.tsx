@@ -2,6 +2,7 @@
 import { InputNumber, Select } from "antd";
 import type { Comparison } from "../api/client";
 import { BACKGROUNDS, LIMIT_BOUNDS, PLAN_BOUNDS, UNTIL_BOUNDS } from "../api/facts";
+import { useRuntimes } from "../api/queries";
 import { count, plural } from "../ui/units";
 import { type KnobValue, type PlanDraft, steps, typedSize } from "./plan";
 
@@ -18,6 +19,8 @@ const GIB = 2 ** 30;
 const MOST = { cpu: 1e6, gib: 1024 };
 
 export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
+  const { data: runtimes } = useRuntimes();
+  const others = (runtimes?.runtimes ?? []).map((one) => one.name);
   const number = (
     label: string,
     value: number | null,
@@ -216,6 +219,20 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
             label: load === "quiet" ? "nothing else" : load,
           })),
           (background) => onChange({ background }),
+        )}
+        {others.length > 0 && (
+          <>
+            , Python lanes in{" "}
+            {several(
+              "Interpreters",
+              plan.runtime,
+              ["own", ...others].map((name) => ({
+                value: name,
+                label: name === "own" ? "each its own interpreter" : name,
+              })),
+              (runtime) => onChange({ runtime }),
+            )}
+          </>
         )}
         , the approach called{" "}
         {one(

@@ -20,6 +20,8 @@ export type PlanDraft = {
   threads: (number | null)[];
   cores: number | null;
   background: string[];
+  /** Interpreters of Python lanes, by name; "own" is each lane's own. */
+  runtime: string[];
   calls: "once" | "several" | "repeated";
   callsPerProcess: number;
   shortestMs: number;
@@ -50,6 +52,7 @@ const USUAL: PlanDraft = {
   threads: [...USUAL_PLAN.threads],
   cores: USUAL_PLAN.cores,
   background: [...USUAL_PLAN.background],
+  runtime: [...USUAL_PLAN.runtime],
   calls: "once",
   callsPerProcess: 5,
   shortestMs: 50,
@@ -85,6 +88,7 @@ export function draftOf(plan: Schemas["NamedPlan"]): PlanDraft {
     threads: plan.threads,
     cores: plan.cores,
     background: plan.background,
+    runtime: plan.runtime,
     calls,
     ...(calls === "several" && { callsPerProcess: plan.calls_per_process }),
     ...(calls === "repeated" && { shortestMs: 1000 * plan.min_sample_s }),
@@ -143,7 +147,9 @@ export function points(plan: PlanDraft): number {
   const knobs = Object.values(plan.knobs).map((values) =>
     values.reduce<number>((n, value) => n + (sizesIn(value) ?? 1), 0),
   );
-  const conditions = [plan.cache.length, plan.threads.length, plan.background.length];
+  const conditions = [plan.cache, plan.threads, plan.background, plan.runtime].map(
+    (values) => values.length,
+  );
   return [...knobs, ...conditions].reduce((n, values) => n * Math.max(1, values), 1);
 }
 
@@ -176,6 +182,7 @@ export function asBody(plan: PlanDraft, approaches: string[] | null): Schemas["P
     threads: plan.threads,
     cores: plan.cores,
     background: plan.background,
+    runtime: plan.runtime,
     calls_per_process: plan.calls === "several" ? plan.callsPerProcess : 1,
     min_sample_s: plan.calls === "repeated" ? plan.shortestMs / 1000 : 0,
     limits: {

@@ -123,6 +123,7 @@ class Engine:
         packages: Python packages that it needs.
         forms: forms of tables that it can read; None when the approach itself reads them.
         given_shapes: whether a run is told rows and schema of each table, see Job.shapes.
+        takes_runtime: whether its approaches can run in another interpreter.
         looks_at_tables: whether ``problem_with`` says something of an approach and its tables.
         how: for whoever writes an approach: what its code is to be.
         answer: the same of what its answer may be.
@@ -135,6 +136,7 @@ class Engine:
     packages: tuple[str, ...] = ()
     forms: tuple[str, ...] | None = None
     given_shapes = False
+    takes_runtime = False
     looks_at_tables = False
     how = "Write SQL; the rows of the last statement are the answer, fetched inside the clock."
     answer = "The answer is taken with its column names as they are."

@@ -84,6 +84,7 @@ def answer(data, knobs, stage):
 class PythonEngine(Engine):
     """Runs ``answer(data, knobs, stage)`` in the worker's own interpreter."""
 
+    takes_runtime = True
     how = (
         "Write a function answer(data, knobs, stage). What stands outside it, such as imports, is "
         'not timed. With server = "postgres" in the settings it has a fourth argument db, an open '

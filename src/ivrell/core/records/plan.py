@@ -27,6 +27,9 @@ FORMER_WORDS = {
 }
 """Fields of a plan as earlier versions called them; their plans are still read."""
 
+OWN = "own"
+"""Of the condition ``runtime``: every approach in the interpreter that it names itself."""
+
 Threads = Annotated[int, Field(ge=1, le=1024)]
 
 
@@ -136,8 +139,8 @@ class Plan(BaseModel):
     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
 
-    Conditions are ``cache``, ``threads`` (None leaves the choice to each library) and
-    ``background``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
+    Conditions are ``cache``, ``threads`` (None leaves the choice to each library), ``background``
+    and ``runtime``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
     call a run.
     """
 
@@ -164,6 +167,13 @@ class Plan(BaseModel):
             description='beside the runs: quiet, "1 busy core", memory, disk; may be repeated',
         ),
     ] = [QUIET]
+    runtime: Annotated[
+        list[str],
+        Field(
+            min_length=1,
+            description="registered interpreters of Python approaches; own is what each names",
+        ),
+    ] = [OWN]
     cores: Annotated[int, Field(ge=1, description="cores that runs are pinned to")] | None = None
     calls_per_process: Annotated[
         int, Field(ge=1, le=1000, description="calls one behind the other, the first told apart")

@@ -24,6 +24,7 @@ from ivrell.core.recipe.databases.places import Databases, seen
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.recipe.store import Made
 from ivrell.core.records.events import RunProgress
+from ivrell.core.records.plan import OWN
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import CacheState, RunRecord
 from ivrell.core.records.wire import (
@@ -327,7 +328,7 @@ class Attempts:
         self, planned: PlannedRun, place: Place, service: StandIn | None, otherwise: Otherwise
     ) -> RunSpec:
         approach = self._comparison.approach_called(planned.approach)
-        runtime = self._runtimes.get(approach.needs.runtime)
+        runtime = self._runtimes.get(self._runtime_name(planned, approach))
         limits = self._plan.limits.for_run()
         if otherwise.seconds is not None:
             limits = replace(limits, seconds=otherwise.seconds)
@@ -350,6 +351,12 @@ class Attempts:
             server=place.store.cluster.pid if place.store and on_server else None,
             order=order,
         )
+
+    def _runtime_name(self, planned: PlannedRun, approach: Approach) -> str:
+        """The interpreter that a run is done in: the condition's, else the approach's own."""
+        asked = str(planned.point.get("runtime", self._plan.runtime[0]))
+        able = ENGINES[approach.engine].takes_runtime
+        return asked if able and asked != OWN else approach.needs.runtime
 
     def _order(
         self,

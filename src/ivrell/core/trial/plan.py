@@ -4,11 +4,12 @@ import random
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
-from math import prod
+from math import ceil, log, prod
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.errors import BadInput
 from ivrell.core.records.loads import QUIET
+from ivrell.core.records.plan import OWN
 from ivrell.core.records.plan import Limits as Limits
 from ivrell.core.records.plan import Plan as Plan
 from ivrell.core.records.plan import Search as Search
@@ -51,6 +52,7 @@ def points_of(plan: Plan, comparison: Comparison) -> list[Point]:
             ("cache", plan.cache, ["warm"]),
             ("threads", plan.threads, [None]),
             ("background", plan.background, [QUIET]),
+            ("runtime", plan.runtime, [OWN]),
         )
         if values != usual
     }
@@ -182,3 +184,35 @@ def size_of(point: Point, knob: str) -> float:
     size = point[knob]
     assert isinstance(size, int | float)
     return float(size)
+
+
+def most_searched(plan: Plan, sizes: Sequence[float], lanes: int, contests: int) -> int:
+    """Runs that a search may add at the most: together with those at the sizes that the plan names
+    half of what a grid takes that is so fine that any crossing is known within the share asked
+    for; a quarter of that half in any case.
+
+    Args:
+        sizes: that the plan names.
+        lanes: how many run.
+        contests: choices of the other knobs.
+    """
+    if plan.search is None:
+        return 0
+    step = log((1 + plan.search.within) ** 2)
+    a_size = contests * lanes * (plan.rounds + plan.warm_ups)
+    grid = (ceil(log(max(sizes) / min(sizes)) / step) + 1) * a_size
+    return max(grid // 2 - len(set(sizes)) * a_size, grid // 8)
+
+
+def most_runs(comparison: Comparison, plan: Plan) -> int:
+    """How many runs a plan has at the most, those of a search among them; memory runs are not
+    counted. Raises BadInput where it cannot be run."""
+    planned = sum(1 for _ in ordered_runs(comparison, plan))
+    points = points_of(plan, comparison)
+    knob = searched_knob(plan, points)
+    if knob is None:
+        return planned
+    contests = {point_name({n: v for n, v in point.items() if n != knob}) for point in points}
+    sizes = [size_of(point, knob) for point in points]
+    lanes = len(chosen_approaches(plan, comparison))
+    return planned + most_searched(plan, sizes, lanes, len(contests))

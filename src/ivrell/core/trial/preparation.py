@@ -24,6 +24,7 @@ from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.store import DataStore, Made
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.machine import UsedRuntime
+from ivrell.core.records.plan import OWN
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.wire import TableShape
 from ivrell.core.runtimes import Runtimes
@@ -79,7 +80,8 @@ class Preparation:
             if approach.needs.at:
                 self.databases.at(approach.needs.at)
         known = Runtimes(registry)
-        names = dict.fromkeys(approach.needs.runtime for approach in self.approaches)
+        own = (approach.needs.runtime for approach in self.approaches)
+        names = dict.fromkeys((*own, *(name for name in plan.runtime if name != OWN)))
         self.runtimes = {name: known.get(name) for name in names if name}
 
     @property

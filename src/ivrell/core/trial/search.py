@@ -10,7 +10,7 @@ import random
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from math import ceil, exp, log
+from math import exp, log
 from statistics import median
 
 from ivrell.core.records.findings import Ratio
@@ -19,7 +19,7 @@ from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.stats.contrasts import Pair, Terms, contrasts, turned
 from ivrell.core.stats.crossing import Passing, Rated, passing
-from ivrell.core.trial.plan import PlannedRun, size_of
+from ivrell.core.trial.plan import PlannedRun, most_searched, size_of
 
 _WIDE = 2.5
 _EDGE = 0.12
@@ -244,24 +244,6 @@ class CrossingSearch:
 def memory_run_beside(after: PlannedRun) -> PlannedRun:
     """The memory run that a run of a search may call for: its number is left free for it."""
     return replace(after, number=after.number + 1, memory_alone=True)
-
-
-def most_searched(plan: Plan, sizes: Sequence[float], lanes: int, contests: int) -> int:
-    """Runs that a search may add at the most: together with those at the sizes that the plan names
-    half of what a grid takes that is so fine that any crossing is known within the share asked
-    for; a quarter of that half in any case.
-
-    Args:
-        sizes: that the plan names.
-        lanes: how many run.
-        contests: choices of the other knobs.
-    """
-    if plan.search is None:
-        return 0
-    step = log((1 + plan.search.within) ** 2)
-    a_size = contests * lanes * (plan.rounds + plan.warm_ups)
-    grid = (ceil(log(max(sizes) / min(sizes)) / step) + 1) * a_size
-    return max(grid // 2 - len(set(sizes)) * a_size, grid // 8)
 
 
 def _sure(rated: Sequence[Rated], where: Passing) -> bool:

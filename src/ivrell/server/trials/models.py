@@ -23,7 +23,7 @@ from ivrell.core.records.run import RunRecord
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.trouble import Trouble
 from ivrell.core.report.findings import findings
-from ivrell.core.trial.plan import Plan, ordered_runs, points_of, points_with, searched_knob
+from ivrell.core.trial.plan import Plan, most_runs, points_of, points_with
 from ivrell.server.comparisons.models import Comparison, subject
 from ivrell.server.looks import LOOKS
 
@@ -45,10 +45,8 @@ class TrialQuerySet(models.QuerySet["Trial"]):
 
         plan = plan.model_copy(update={"own_files": str(settings.IVRELL_DATA / "files")})
         data = comparison.data
-        points = points_of(plan, data)
-        searched_knob(plan, points)
-        runs = sum(1 for _ in ordered_runs(data, plan))
-        LOOKS.ask(looking.check_points, subject(comparison.text), points)
+        runs = most_runs(data, plan)
+        LOOKS.ask(looking.check_points, subject(comparison.text), points_of(plan, data))
         with transaction.atomic():
             trial = self.create(
                 comparison=comparison,

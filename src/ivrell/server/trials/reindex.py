@@ -13,7 +13,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput
 from ivrell.core.records.machine import Machine
 from ivrell.core.results.folder import DATA, FINDINGS, MACHINE, ResultFolder
-from ivrell.core.trial.plan import PLAN, ordered_runs
+from ivrell.core.trial.plan import PLAN, most_runs
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials.models import Run, Trial
 
@@ -65,7 +65,7 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
         pk=number, comparison=_comparison(data.name, text)
     )
     trial.text, trial.plan = text, plan.model_dump(mode="json")
-    trial.planned_runs = sum(1 for _ in ordered_runs(data, plan))
+    trial.planned_runs = most_runs(data, plan)
     trial.state = found.ended if found else Trial.State.STOPPED
     machine = kept.read(MACHINE) if kept.has(MACHINE) else Machine()
     tables = kept.read(DATA) if kept.has(DATA) else []

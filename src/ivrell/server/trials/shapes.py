@@ -159,6 +159,7 @@ class SweepLane(BaseModel):
     elapsed: Summary | None
     cpu_total: Summary | None
     peak_memory: Summary | None
+    answer_bytes: float | None
     dots: list[SweepDot]
 
     @classmethod
@@ -172,6 +173,7 @@ class SweepLane(BaseModel):
             elapsed=lane.elapsed,
             cpu_total=lane.cpu_total,
             peak_memory=lane.peak_memory,
+            answer_bytes=lane.answer_bytes,
             dots=[SweepDot.of(dot) for dot in lane.runs if dot.counted],
         )
 

@@ -56,9 +56,8 @@ export function Target(props: {
 }) {
   const { comparison, measure, y, from, until } = props;
   const { targets } = comparison;
-  const target = { elapsed: targets.elapsed, peak_memory: targets.memory, cpu_total: null }[
-    measure
-  ];
+  const target =
+    measure === "elapsed" ? targets.elapsed : measure === "peak_memory" ? targets.memory : null;
   if (!target || y(target) < PAD.top || !Number.isFinite(y(target))) return null;
   return (
     <g data-testid="sweep-target">

@@ -15,6 +15,7 @@ import {
   MEASURES,
   type Panel,
   panelWords,
+  seenAt,
   type SweepPoint,
   valuesOf,
   valueWords,
@@ -58,18 +59,19 @@ function winner(
   measure: Measure,
 ): Omit<Cell, "point" | "column" | "row"> | null {
   const able = point.lanes
-    .filter((own) => own.trusted && own[measure] && lanes.some((lane) => lane.id === own.id))
-    .sort((a, b) => (a[measure]?.median ?? 0) - (b[measure]?.median ?? 0));
-  const [first, second] = able;
-  const best = first?.[measure];
-  if (!first || !best) return null;
-  const next = second?.[measure];
+    .flatMap((own) => {
+      const seen = own.trusted ? seenAt(own, measure) : null;
+      return seen && lanes.some((lane) => lane.id === own.id) ? [{ id: own.id, ...seen }] : [];
+    })
+    .sort((a, b) => a.median - b.median);
+  const [best, next] = able;
+  if (!best) return null;
   const judged =
-    measure === "elapsed" && point.margin?.lane === first.id && point.margin.behind === second?.id;
+    measure === "elapsed" && point.margin?.lane === best.id && point.margin.behind === next?.id;
   const apart = next && best.high !== null && next.low !== null && best.high < next.low;
   return {
-    lane: first.id,
-    behind: second?.id ?? null,
+    lane: best.id,
+    behind: next?.id ?? null,
     margin: next && best.median > 0 ? next.median / best.median : null,
     sure: !next || (judged ? point.margin?.ratio?.verdict === "faster" : !!apart),
   };
@@ -258,7 +260,10 @@ function IsoLines(props: {
   const [xs, ys] = across.map((knob) => valuesOf(panel.points, knob)) as [unknown[], unknown[]];
   const ratios = new Map<string, number>();
   for (const { point, lanes } of panel.points) {
-    const [one, other] = two.map((lane) => lanes.find((own) => own.id === lane)?.[measure]?.median);
+    const [one, other] = two.map((id) => {
+      const lane = lanes.find((own) => own.id === id);
+      return lane ? seenAt(lane, measure)?.median : undefined;
+    });
     const column = xs.indexOf(point[across[0]]);
     const row = ys.indexOf(point[across[1]]);
     if (one && other) ratios.set(`${column} ${rows - 1 - row}`, Math.log(one / other));

@@ -10,6 +10,7 @@ import {
   MEASURES,
   type Panel,
   panelWords,
+  seenAt,
   valueWords,
 } from "./data";
 
@@ -41,7 +42,8 @@ export function Values({ comparison, trial, panel, lanes, knob, measure }: Props
             const of = (id: string) => point.lanes.find((l) => l.id === id);
             const sure = lanes.flatMap((lane) => {
               const found = of(lane.id);
-              return found?.trusted && found[measure] ? [found[measure].median] : [];
+              const seen = found?.trusted ? seenAt(found, measure) : null;
+              return seen ? [seen.median] : [];
             });
             const best = Math.min(...sure);
             const here = spent(point.point[knob]);
@@ -54,7 +56,7 @@ export function Values({ comparison, trial, panel, lanes, knob, measure }: Props
                 </th>
                 {lanes.map((lane) => {
                   const found = of(lane.id);
-                  const median = found?.[measure]?.median;
+                  const median = found ? seenAt(found, measure)?.median : undefined;
                   if (!found) return <td key={lane.id} />;
                   if (!found.trusted || median === undefined) {
                     return (

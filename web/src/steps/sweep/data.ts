@@ -6,6 +6,7 @@ export const MEASURES = {
   elapsed: { word: "elapsed time", show: seconds },
   cpu_total: { word: "CPU time", show: seconds },
   peak_memory: { word: "peak memory", show: bytes },
+  answer_bytes: { word: "size of the answer", show: bytes },
 } as const;
 export type Measure = keyof typeof MEASURES;
 
@@ -87,6 +88,21 @@ export function panelWords(at: Panel["at"]): string {
   return at.map(([name, value]) => `${name} ${valueWords(value)}`).join(", ");
 }
 
+/** The middle of a measure of a lane at a point, with its bounds and single runs where it has any. */
+export function seenAt(
+  lane: SweepPoint["lanes"][number],
+  measure: Measure,
+): { median: number; low: number | null; high: number | null; runs: number[] } | null {
+  if (measure === "answer_bytes") {
+    const median = lane.answer_bytes;
+    return median === null ? null : { median, low: null, high: null, runs: [] };
+  }
+  const summary = lane[measure];
+  if (!summary) return null;
+  const { median, low, high } = summary;
+  return { median, low, high, runs: lane.dots.flatMap((dot) => dot[measure] ?? []) };
+}
+
 /** The lanes that have a run at one of the points. */
 export function lanesAt(comparison: Comparison, points: SweepPoint[], off: Set<string>): Lanes {
   const ran = new Set(points.flatMap((p) => p.lanes.map((lane) => lane.id)));
@@ -100,13 +116,12 @@ export function laneName(comparison: Comparison, id: string): string {
 export function spots(points: SweepPoint[], lane: string, measure: Measure, knob: string): Spot[] {
   return points.flatMap((point, place) => {
     const found = point.lanes.find((l) => l.id === lane);
-    const summary = found?.[measure];
-    if (!found?.trusted || !summary) return [];
+    const seen = found?.trusted ? seenAt(found, measure) : null;
+    if (!seen) return [];
     const at = point.point[knob];
-    const { median } = summary;
-    const [low, high] = [summary.low ?? median, summary.high ?? median];
-    const runs = found.dots.flatMap((dot) => dot[measure] ?? []);
-    return [{ point, x: typeof at === "number" ? at : place, value: median, low, high, runs }];
+    const { median: value, runs } = seen;
+    const [low, high] = [seen.low ?? value, seen.high ?? value];
+    return [{ point, x: typeof at === "number" ? at : place, value, low, high, runs }];
   });
 }
 

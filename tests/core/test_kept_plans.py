@@ -1,0 +1,78 @@
+"""Plans that a comparison keeps by name."""
+
+import unittest
+
+from ivrell.cli.commands import _plan
+from ivrell.cli.main import parser
+from ivrell.core.comparison import edit
+from ivrell.core.comparison.file import parse
+from ivrell.core.errors import BadInput
+from ivrell.core.trial.plan import points_of
+from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
+
+LANES = approach("a", COUNTING) + approach("b", COUNTING) + approach("c", COUNTING)
+
+
+def text(plan):
+    return HEAD.replace("[data]", f"[[plan]]\n{plan}\n\n[data]", 1) + LANES
+
+
+GOOD = text(
+    'name = "how it scales"\nrounds = 4\napproaches = ["a", "b"]\n'
+    'knobs = { rows = ["10..1_000/1"] }\nstep_up = true\nlimits = { seconds = 7 }'
+)
+
+
+class File(unittest.TestCase):
+    def test_a_plan_is_one_of_a_launch_with_a_name(self):
+        comparison = parse(GOOD)
+        plan = comparison.plan_called("how it scales").launched()
+        self.assertEqual((plan.rounds, plan.warm_ups, plan.step_up), (4, 1, True))
+        self.assertEqual(plan.limits.seconds, 7)
+        sizes = [point["rows"] for point in points_of(plan, comparison)]
+        self.assertEqual(sizes, [10, 100, 1000])
+        with self.assertRaisesRegex(BadInput, 'Plans here: "how it scales"'):
+            comparison.plan_called("another")
+
+    def test_what_cannot_be_is_refused_by_its_name(self):
+        for plan, words in (
+            ('name = "x"\napproaches = ["z"]', "z"),
+            ('name = "x"\nknobs = { width = [1] }', 'no knob "width"'),
+            ('name = "x"\n[[plan]]\nname = "x"', "plans have the name"),
+            ('name = "x"\nsandbox = "off"', "not for a comparison to say"),
+            ('name = "x"\nown_files = "/etc"', "not for a comparison to say"),
+            ('name = "x"\nstep_up = true\nuntil = { at_most = 9 }', "step_up"),
+        ):
+            with self.subTest(words), self.assertRaises(BadInput) as caught:
+                parse(text(plan))
+            self.assertIn(words, str(caught.exception))
+
+    def test_lanes_of_plans_are_followed(self):
+        renamed = edit.change_approach(GOOD, "a", {"id": "first"})
+        self.assertEqual(parse(renamed).plan[0].approaches, ["first", "b"])
+        one = edit.remove_approach(renamed, "first")
+        self.assertEqual(parse(one).plan[0].approaches, ["b"])
+        self.assertIsNone(parse(edit.remove_approach(one, "b")).plan[0].approaches)
+
+
+class CommandLine(TrialCase):
+    def plan(self, *words):
+        path = self.folder / "gauges.toml"
+        path.write_text(GOOD)
+        args = parser(with_plan=True).parse_args(["run", str(path), *words])
+        return _plan(args, parse(GOOD))
+
+    def test_a_kept_plan_and_what_is_said_besides(self):
+        plan = self.plan("--plan", "how it scales")
+        self.assertEqual((plan.rounds, plan.approaches), (4, ["a", "b"]))
+        plan = self.plan("--plan", "how it scales", "--rounds", "2", "--limit-memory", "1 GB",
+                         "--set", "rows=5")  # fmt: skip
+        self.assertEqual((plan.rounds, plan.step_up, plan.knobs), (2, True, {"rows": [5]}))
+        self.assertEqual((plan.limits.seconds, plan.limits.memory_bytes), (7, 10**9))
+        self.assertEqual(self.plan().rounds, 5)
+        with self.assertRaises(BadInput):
+            self.plan("--plan", "none")
+
+
+if __name__ == "__main__":
+    unittest.main()
