@@ -25,12 +25,13 @@ PYTHON = sys.executable
 _RESULT = "## result "
 MEASURING = (
     "test_engine_figures", "test_fairness", "test_limits", "test_measure", "test_remote",
-    "test_trial", "test_writing",
+    "test_trial",
 )  # fmt: skip
 """Modules of core tests that say how long something took, or kill it at a moment."""
 
 HEAVY = (
-    "test_demo", "test_sheets", "test_cli", "test_recipe", "test_sql_engines", "test_own_servers",
+    "test_demo", "test_writing", "test_sheets", "test_cli", "test_sql_engines", "test_recipe",
+    "test_own_servers",
 )  # fmt: skip
 """Modules of core tests that take long enough to be a job of their own."""
 

@@ -147,8 +147,8 @@ class Screens(unittest.TestCase):
         # The one with the right answer leads, the other has no line.
         self.assertIn("other answer", rows[0].text)
         self.assertTrue(rows[0].find_elements("css selector", "strong"))
-        self.assertEqual(len(b.all('[data-testid="sweep-good"] title')), 4)
-        self.assertEqual(len(b.all('[data-testid="sweep-wrong"] title')), 0)
+        self.assertEqual(len(b.all('[data-testid="sweep-good"] .spot')), 4)
+        self.assertEqual(len(b.all('[data-testid="sweep-wrong"] .spot')), 0)
         self.assertEqual(violations(b), [])
         rows[-1].find_element("css selector", "a").click()
         b.until(lambda: "rows = 30,000" in b.by_id("conclusion").text)

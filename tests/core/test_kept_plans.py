@@ -41,7 +41,7 @@ class File(unittest.TestCase):
             ('name = "x"\n[[plan]]\nname = "x"', "plans have the name"),
             ('name = "x"\nsandbox = "off"', "not for a comparison to say"),
             ('name = "x"\nown_files = "/etc"', "not for a comparison to say"),
-            ('name = "x"\nstep_up = true\nuntil = { at_most = 9 }', "step_up"),
+            ('name = "x"\nstep_up = true\nuntil = { at_most = 9 }', "no until"),
         ):
             with self.subTest(words), self.assertRaises(BadInput) as caught:
                 parse(text(plan))

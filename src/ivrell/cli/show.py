@@ -57,7 +57,7 @@ class DataBars:
     def step(self, name: str, done: int, total: int) -> None:
         if name not in self._tasks:
             self._tasks[name] = self._bars.add_task(name, total=total)
-        self._bars.update(self._tasks[name], completed=done)
+        self._bars.update(self._tasks[name], completed=done, total=max(total, done))
 
     def __enter__(self) -> Self:
         self._bars.start()

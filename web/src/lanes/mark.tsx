@@ -38,8 +38,13 @@ export function laneColour(place: number): string {
   return `var(--lane-${place % LANE_COLOURS})`;
 }
 
+const drawn = new Map<string, string>();
+
 export function glyphPath(place: number, area: number): string {
-  return symbol(GLYPHS[place % GLYPHS.length], area)() ?? "";
+  const key = `${place % GLYPHS.length} ${area}`;
+  const known = drawn.get(key) ?? symbol(GLYPHS[place % GLYPHS.length], area)() ?? "";
+  drawn.set(key, known);
+  return known;
 }
 
 export function Glyph({ place, size = 14 }: { place: number; size?: number }) {

@@ -1,5 +1,5 @@
 /** What is looked at, kept in the address: trial, point, lane, run. */
-import { useCallback, useSyncExternalStore } from "react";
+import { useCallback, useMemo, useSyncExternalStore } from "react";
 import { useParams, useSearchParams } from "react-router";
 
 export type View = {
@@ -92,7 +92,7 @@ export function useOff(comparison: number): [Set<string>, (lane: string, on: boo
     },
     () => localStorage.getItem(key) ?? "",
   );
-  const off = new Set(kept.split(",").filter(Boolean));
+  const off = useMemo(() => new Set(kept.split(",").filter(Boolean)), [kept]);
   const tick = (lane: string, on: boolean) => {
     // As it is kept now: several are ticked one behind the other.
     const next = new Set((localStorage.getItem(key) ?? "").split(",").filter(Boolean));

@@ -1,6 +1,6 @@
 /** One lane over a knob: its medians with their interval, its runs, and what lies beyond. */
 import { area, line } from "d3-shape";
-import { useState } from "react";
+import { memo, useState } from "react";
 import { useNavigate } from "react-router";
 import { glyphPath, laneColour } from "../../lanes/mark";
 import { type Along, findingsAt, type Measure, MEASURES, type Spot, valueWords } from "./data";
@@ -15,15 +15,16 @@ type LaneProps = {
   y: Scale;
   small: boolean;
   drawn: Drawn;
+  chosen: boolean;
   growth: Growth | undefined;
   left: Along["left_behind"][number] | undefined;
-  faded: boolean;
   onChoose: (lane: string) => void;
 };
 
 /** One lane: reached by Tab, its points by the arrow keys, a point's findings by Enter. */
-export function Lane(props: LaneProps) {
-  const { comparison, trial, knob, measure, x, y, small, drawn, growth, left, faded } = props;
+/** Drawn anew only when something of it changes: choosing one leaves the others as they are. */
+export const Lane = memo(function Lane(props: LaneProps) {
+  const { comparison, trial, knob, measure, x, y, small, drawn, growth, left } = props;
   const navigate = useNavigate();
   const [here, setHere] = useState(0);
   const { show } = MEASURES[measure];
@@ -39,7 +40,10 @@ export function Lane(props: LaneProps) {
     .y1((s) => y(s.high));
   // One path for all runs of a lane: thousands of them are drawn as quickly as a few.
   const runs = own
-    .flatMap((s) => s.runs.map((run) => `M${x(s.x).toFixed(1)},${y(run).toFixed(1)}h0`))
+    .map((s) => {
+      const at = Math.round(x(s.x));
+      return s.runs.map((run) => `M${at},${Math.round(y(run))}h0`).join("");
+    })
     .join("");
   const last = own.at(-1);
   const beyond =
@@ -59,17 +63,15 @@ export function Lane(props: LaneProps) {
     event.preventDefault();
   };
   const spoken = own[here];
+  const spotWords = (s: Spot) =>
+    `${drawn.name}, ${knob} ${valueWords(s.point.point[knob])}: ${show(s.value)}`;
   return (
     <g
       data-testid={`sweep-${drawn.id}`}
-      className={`sweep-lane ${faded ? "faded" : ""}`}
+      className={`sweep-lane ${props.chosen ? "chosen" : ""}`}
       tabIndex={0}
       role="button"
-      aria-label={
-        spoken
-          ? `${drawn.name}, ${knob} ${valueWords(spoken.point.point[knob])}: ${show(spoken.value)}`
-          : drawn.name
-      }
+      aria-label={spoken ? spotWords(spoken) : drawn.name}
       onKeyDown={onKey}
     >
       <path d={band(own) ?? ""} fill={colour} opacity={0.13} />
@@ -138,10 +140,12 @@ export function Lane(props: LaneProps) {
           transform={`translate(${x(s.x)},${y(s.value)})`}
           fill={colour}
           onClick={() => open(s)}
+          onPointerEnter={() => setHere(place)}
         >
-          <title>{`${drawn.name}, ${knob} ${valueWords(s.point.point[knob])}: ${show(s.value)} (${show(s.low)} to ${show(s.high)})`}</title>
+          {/* In words only where somebody looks: for all of them that would take the most time. */}
+          {place === here && <title>{`${spotWords(s)} (${show(s.low)} to ${show(s.high)})`}</title>}
         </path>
       ))}
     </g>
   );
-}
+});

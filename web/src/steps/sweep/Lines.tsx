@@ -1,5 +1,5 @@
 /** One knob: a line a lane with its interval, every run, who leads, and what lies beyond. */
-import { useCallback, useMemo } from "react";
+import { useCallback, useEffect, useMemo, useRef } from "react";
 import type { Comparison } from "../../api/client";
 import { Figure } from "../../ui/Figure";
 import { count } from "../../ui/units";
@@ -42,13 +42,30 @@ type Props = {
   small?: boolean;
 };
 
+function spanIn(drawn: Drawn[]): [number, number] | undefined {
+  let [least, most] = [Infinity, 0];
+  for (const { spots: own } of drawn) {
+    for (const s of own) {
+      for (const value of [s.low, s.high, ...s.runs]) {
+        if (value <= 0) continue;
+        least = Math.min(least, value);
+        most = Math.max(most, value);
+      }
+    }
+  }
+  return most ? [least, most] : undefined;
+}
+
 /** The smallest and the largest of what a drawing shows of its lanes. */
 export function spanOf(panel: Panel, lanes: Lanes, knob: string, measure: Measure) {
-  const all = lanes.flatMap((lane) => spots(panel.points, lane.id, measure, knob));
-  const values = all.flatMap((s) => [s.low, s.high, s.value, ...s.runs]).filter((v) => v > 0);
-  return values.length
-    ? ([Math.min(...values), Math.max(...values)] as [number, number])
-    : undefined;
+  return spanIn(
+    lanes.map((lane) => ({
+      id: lane.id,
+      name: lane.name,
+      place: 0,
+      spots: spots(panel.points, lane.id, measure, knob),
+    })),
+  );
 }
 
 export function Lines(props: Props) {
@@ -66,17 +83,23 @@ export function Lines(props: Props) {
     [comparison.marks, knob, lanes, measure, panel.points],
   );
   const { onChoose } = props;
-  const choose = useCallback(
-    (lane: string) => onChoose(chosen === lane ? null : lane),
-    [chosen, onChoose],
-  );
-  const span = props.span ?? spanOf(panel, lanes, knob, measure);
-  if (!span) return <p className="quiet">No lane has a figure of this at any point.</p>;
+  const latest = useRef({ chosen, onChoose });
+  useEffect(() => {
+    latest.current = { chosen, onChoose };
+  });
+  const choose = useCallback((lane: string) => {
+    const { chosen: before, onChoose: take } = latest.current;
+    take(before === lane ? null : lane);
+  }, []);
   const numeric = isNumeric(panel.points, knob);
   const at = panel.points.map((p, place) => (numeric ? Number(p.point[knob]) : place));
   const lead = panel.along?.leads.find((one) => one.measure === measure);
-  const growths = new Map(
-    panel.along?.growths.filter((g) => g.measure === measure).map((g) => [g.lane, g]) ?? [],
+  const growths = useMemo(
+    () =>
+      new Map(
+        panel.along?.growths.filter((g) => g.measure === measure).map((g) => [g.lane, g]) ?? [],
+      ),
+    [measure, panel.along],
   );
   const beyond = props.ahead && numeric ? drawn.filter((d) => growths.get(d.id)?.ahead.length) : [];
   const farthest = beyond.map((d) => growths.get(d.id)?.ahead.at(-1)?.size ?? 0);
@@ -85,13 +108,23 @@ export function Lines(props: Props) {
   const law = chosen && !small ? growths.get(chosen) : undefined;
   const below = law?.laws.length ? RESIDUALS : 0;
   const bottom = height - PAD.bottom;
-  const x = scale(numeric ? axes.x : "linear", [left, right], [PAD.left, width - padRight]);
+  const x = useMemo(
+    () => scale(numeric ? axes.x : "linear", [left, right], [PAD.left, width - padRight]),
+    [axes.x, left, numeric, padRight, right, width],
+  );
+  const own = useMemo(() => spanIn(drawn), [drawn]);
+  const span = props.span ?? own;
   const tops = beyond.flatMap((d) => growths.get(d.id)?.ahead.map((p) => p.value) ?? []);
-  const most = Math.max(span[1], ...tops);
-  const y = scale(axes.y, axes.y === "log" ? [span[0] / 1.2, most * 1.2] : [0, most * 1.05], [
-    bottom,
-    PAD.top,
-  ]);
+  const [least, most] = [span?.[0] ?? 1, Math.max(span?.[1] ?? 1, ...tops)];
+  const y = useMemo(
+    () =>
+      scale(axes.y, axes.y === "log" ? [least / 1.2, most * 1.2] : [0, most * 1.05], [
+        bottom,
+        PAD.top,
+      ]),
+    [axes.y, bottom, least, most],
+  );
+  if (!span) return <p className="quiet">No lane has a figure of this at any point.</p>;
   const title = `${word} of each lane over ${knob}${panel.at.length ? `, ${panelWords(panel.at)}` : ""}`;
   const names = at.map((value, place) => ({
     at: value,
@@ -181,22 +214,24 @@ export function Lines(props: Props) {
             ends={[Math.min(...at), Math.max(...at)]}
           />
         )}
-        {drawn.map((d) => (
-          <Lane
-            key={d.id}
-            comparison={comparison.id}
-            {...{ trial, knob, measure, x, y, small }}
-            drawn={d}
-            growth={beyond.includes(d) ? growths.get(d.id) : undefined}
-            left={
-              measure === "elapsed"
-                ? panel.along?.left_behind.find((l) => l.lane === d.id)
-                : undefined
-            }
-            faded={chosen !== null && chosen !== d.id}
-            onChoose={choose}
-          />
-        ))}
+        <g className={chosen ? "some-chosen" : undefined}>
+          {drawn.map((d) => (
+            <Lane
+              key={d.id}
+              chosen={d.id === chosen}
+              comparison={comparison.id}
+              {...{ trial, knob, measure, x, y, small }}
+              drawn={d}
+              growth={beyond.includes(d) ? growths.get(d.id) : undefined}
+              left={
+                measure === "elapsed"
+                  ? panel.along?.left_behind.find((l) => l.lane === d.id)
+                  : undefined
+              }
+              onChoose={choose}
+            />
+          ))}
+        </g>
         {law && <Fitted law={law} x={x} y={y} />}
         {!small && <Names drawn={drawn} x={width - padRight + 10} y={y} chosen={chosen} />}
         {law && below > 0 && (

@@ -1,6 +1,6 @@
 /** How it scales: each lane over the values of a knob, or of two, and who leads where. */
 import { Select } from "antd";
-import { lazy, Suspense } from "react";
+import { lazy, Suspense, useDeferredValue, useMemo } from "react";
 import { Link } from "react-router";
 import type { Comparison } from "../../api/client";
 import { useSweep } from "../../api/queries";
@@ -102,20 +102,22 @@ type SweptProps = {
 function Swept({ comparison, trial, points, found, width }: SweptProps) {
   const [off] = useOff(comparison.id);
   const view = useView();
-  const knobs = varied(points);
-  const first = knobs.find((name) => isNumeric(points, name)) ?? knobs[0];
-  if (!first) return <p className="quiet">The points of this trial have all the same values.</p>;
+  const knobs = useMemo(() => varied(points), [points]);
+  const first = knobs.find((name) => isNumeric(points, name)) ?? knobs[0] ?? "";
   const measure: Measure =
     view.measure && view.measure in MEASURES ? (view.measure as Measure) : "elapsed";
   const knob = view.along && knobs.includes(view.along) ? view.along : first;
   const second =
     view.across && view.across !== knob && knobs.includes(view.across) ? view.across : null;
-  const axesOf = second ? [knob, second] : [knob];
-  const rest = knobs.filter((name) => !axesOf.includes(name));
-  const every = panels(points, axesOf, found);
+  const rest = knobs.filter((name) => name !== knob && name !== second);
+  const every = useMemo(
+    () => panels(points, second ? [knob, second] : [knob], found),
+    [found, knob, points, second],
+  );
   const alone = every.find((panel) => JSON.stringify(panel.at) === view.at);
   const shown = alone ? [alone] : every.slice(0, MOST_PANELS);
-  const lanes = lanesAt(comparison, points, off);
+  const lanes = useMemo(() => lanesAt(comparison, points, off), [comparison, off, points]);
+  if (!first) return <p className="quiet">The points of this trial have all the same values.</p>;
   return (
     <>
       <p className="sentence">
@@ -212,6 +214,8 @@ function OneKnob({
   width,
 }: ShownProps & { knob: string }) {
   const view = useView();
+  // The drawing first, words and figures right behind it.
+  const told = useDeferredValue(measure);
   const [ax, ay] = (view.axes ?? "").split(",");
   const values = shown.flatMap((panel) => panel.points.map((p) => p.point[knob]));
   const numbers = values.filter((v) => typeof v === "number" && v > 0) as number[];
@@ -232,10 +236,11 @@ function OneKnob({
     panel.along?.growths
       .filter((g) => ahead && g.measure === measure && lanes.some((lane) => lane.id === g.lane))
       .flatMap((g) => g.ahead.map((p) => p.value)) ?? [];
-  const spans = shown.flatMap((panel) => [
-    ...(spanOf(panel, lanes, knob, measure) ?? []),
-    ...(shown.length > 1 ? beyond(panel) : []),
-  ]);
+  // Panels side by side share their axis; a drawing alone has its own.
+  const spans =
+    shown.length > 1
+      ? shown.flatMap((panel) => [...(spanOf(panel, lanes, knob, measure) ?? []), ...beyond(panel)])
+      : [];
   const span: [number, number] | undefined = spans.length
     ? [Math.min(...spans), Math.max(...spans)]
     : undefined;
@@ -304,7 +309,8 @@ function OneKnob({
         <>
           <Spent along={only.along} />
           <Growths
-            {...{ comparison, lanes, measure }}
+            {...{ comparison, lanes }}
+            measure={told}
             along={only.along}
             chosen={view.lane}
             onChoose={choose}
@@ -314,7 +320,8 @@ function OneKnob({
       {shown.map((panel) => (
         <Values
           key={JSON.stringify(panel.at)}
-          {...{ comparison, trial, panel, lanes, knob, measure }}
+          {...{ comparison, trial, panel, lanes, knob }}
+          measure={told}
         />
       ))}
     </>

@@ -1,4 +1,5 @@
 /** The same in figures: a row a value of the knob, the best of each in bold. */
+import { memo } from "react";
 import { Link } from "react-router";
 import type { Comparison } from "../../api/client";
 import { LaneHeads } from "../../lanes/LaneHeads";
@@ -23,7 +24,15 @@ type Props = {
   measure: Measure;
 };
 
-export function Values({ comparison, trial, panel, lanes, knob, measure }: Props) {
+/** Drawn anew only when its own figures change. */
+export const Values = memo(function Values({
+  comparison,
+  trial,
+  panel,
+  lanes,
+  knob,
+  measure,
+}: Props) {
   const { show } = MEASURES[measure];
   const spent = (size: unknown) => panel.along?.spent.find((one) => one.size === size);
   return (
@@ -84,4 +93,4 @@ export function Values({ comparison, trial, panel, lanes, knob, measure }: Props
       </table>
     </div>
   );
-}
+});
