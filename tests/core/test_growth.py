@@ -158,6 +158,28 @@ class Crossings(unittest.TestCase):
         self.assertIn("Scan is the quickest", found.words)
         self.assertIn("above Index is the quickest", found.words)
 
+    def test_ahead_by_its_median_and_behind_by_rounds(self):
+        # At the smallest size the scan's median is the lower one, one slow round apart; so the
+        # lead changes between there and the next size, wherever the ratio says.
+        times = {(1000, "scan"): [1.0, 1.0, 1.0, 3.0, 3.0, 3.0, 1.0],
+                 (1000, "index"): [1.05] * 7, (10_000, "scan"): [9.0] * 7,
+                 (10_000, "index"): [2.0] * 7, (100_000, "scan"): [90.0] * 7,
+                 (100_000, "index"): [4.0] * 7}  # fmt: skip
+        runs = [
+            run(number, lane, r, took * (1 + r / 1000), point={"rows": size})
+            for number, ((size, lane), own) in enumerate(times.items())
+            for r, took in enumerate(own, 1)
+        ]
+        comparison, agreed = parse(TEXT), {"scan": AGREES, "index": AGREES}
+        points = [
+            findings(comparison, runs, agreed, MACHINE, {"rows": size})
+            for size in (1000, 10_000, 100_000)
+        ]
+        [found] = sweeps(comparison, runs, points, MACHINE)
+        [crossing] = found.lead("elapsed").crossings
+        self.assertGreater(crossing.at, 1000)
+        self.assertLess(crossing.at, 10_000)
+
     def test_one_that_always_leads(self):
         found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n)
         self.assertEqual(found.lead("elapsed").crossings, [])

@@ -61,6 +61,15 @@ def passing(rated: Sequence[Rated]) -> Passing | None:
     )
 
 
+def passing_by(rated: Sequence[Rated], until: float) -> Passing | None:
+    """Where a ratio rises through 1 for the last time up to a size, with bounds from all sizes;
+    None where it does not."""
+    found = passing([one for one in rated if one[0] <= until])
+    whole = passing(rated)
+    same = found and whole and (whole.below, whole.above) == (found.below, found.above)
+    return whole if same else found
+
+
 def _nought(xs: Sequence[float], ys: Sequence[float | None]) -> tuple[float, int] | None:
     """Where straight lines from point to point last rise through nought, and the place of the
     point before."""

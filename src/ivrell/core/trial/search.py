@@ -18,7 +18,7 @@ from ivrell.core.records.plan import Plan
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.stats.contrasts import Pair, Terms, contrasts, turned
-from ivrell.core.stats.crossing import Passing, Rated, passing
+from ivrell.core.stats.crossing import Passing, Rated, passing_by
 from ivrell.core.trial.plan import PlannedRun, most_searched, size_of
 
 _WIDE = 2.5
@@ -188,15 +188,12 @@ class CrossingSearch:
             if before == after:
                 continue
             rated = _rated(ratios, before, after)
-            where = passing([one for one in rated if one[0] <= above])
-            if where is None or where.above != above:
+            known = passing_by(rated, above)
+            if known is None or known.above != above:
                 continue
-            whole = passing(rated)
-            # Bounds lie beyond the sizes next to it too.
-            known = whole if whole and whole.above == above else where
             rounds = [
                 min(sum(run.approach == lane for run in sizes[size]) for lane in (before, after))
-                for size in (where.below, where.above)
+                for size in (known.below, known.above)
             ]
             unsure = not _sure(rated, known)
             yield _Change(

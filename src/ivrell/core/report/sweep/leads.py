@@ -2,13 +2,14 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from math import sqrt
 
 from ivrell.core.records.findings import Ratio
 from ivrell.core.records.sweep import Crossing, Lead, Regime, Rule
 from ivrell.core.report.ratios import Judge
 from ivrell.core.report.sweep.along import Along, Size, told_bounds
 from ivrell.core.stats.contrasts import Pair, turned
-from ivrell.core.stats.crossing import passing
+from ivrell.core.stats.crossing import passing_by
 
 LED = {
     "elapsed": "is the quickest",
@@ -85,7 +86,7 @@ def _regimes(rated: Sequence[_Rated]) -> tuple[list[Crossing], list[Regime]]:
             if not one.ahead(leader, stretches[-1][0]):
                 stretches[-1][1].append(one)
                 continue
-            crossings.append(_crossing(rated, stretches[-1][0], leader))
+            crossings.append(_crossing(rated, stretches[-1][0], leader, one.size))
         if not stretches or stretches[-1][0] != leader:
             stretches.append((leader, []))
         stretches[-1][1].append(one)
@@ -114,17 +115,15 @@ def _level(lane: str, stretch: Sequence[_Rated]) -> list[str]:
     return [other for other in lanes if other != lane and is_level(other)]
 
 
-def _crossing(rated: Sequence[_Rated], before: str, after: str) -> Crossing:
-    """Where one lane passes another."""
+def _crossing(rated: Sequence[_Rated], before: str, after: str, until: float) -> Crossing:
+    """Where one lane passes another, the last time up to the size at which that is sure."""
     known = [(one.size, ratio) for one in rated if (ratio := one.ratio(before, after))]
-    where = passing(known)
-    return Crossing(
-        before=before,
-        after=after,
-        at=where.at if where else known[-1][0],
-        low=where.low if where else None,
-        high=where.high if where else None,
-    )
+    where = passing_by(known, until)
+    if where:
+        return Crossing(before=before, after=after, at=where.at, low=where.low, high=where.high)
+    # The one is ahead by its median where rounds say the other: somewhere between two sizes.
+    last = max(one.size for one in rated if one.size < until)
+    return Crossing(before=before, after=after, at=sqrt(last * until), low=last, high=until)
 
 
 def _held_out(rated: Sequence[_Rated], matters: float) -> Rule | None:
