@@ -48,11 +48,11 @@ class _Rated:
 
 
 def leads(along: Along, judge: Judge, names: dict[str, str]) -> list[Lead]:
-    """Who leads, by every measure that lanes are led by and that two of them have."""
+    """Who leads, by every measure that lanes are led by and that some have at two sizes."""
     found = []
     for key in LED:
         rated = [one for size in along.sizes if (one := _rated(size, key, judge)).medians]
-        if len(rated) > 1 and any(len(one.medians) > 1 for one in rated):
+        if len(rated) > 1:
             crossings, regimes = _regimes(rated)
             words = _words(key, regimes, crossings, names, along.knob)
             rule = _held_out(rated, judge.matters)
