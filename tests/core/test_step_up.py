@@ -6,6 +6,7 @@ import unittest
 from pydantic import ValidationError
 
 from ivrell.core.comparison.file import parse
+from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Limits, Plan, Until
 from ivrell.core.records.points import value_range
 from ivrell.core.report.findings import findings
@@ -130,6 +131,20 @@ class Real(TrialCase):
         self.assertEqual(plain.left_behind, [])
         [stepped] = sweeps(trial.comparison, runs, points, trial.machine, stepped=True)
         self.assertEqual([left.lane for left in stepped.left_behind], ["b"])
+
+    def test_who_did_not_run_where_a_search_looked_was_not_left_behind_there(self):
+        runs = [
+            run(number, lane, 1, 0.1, point={"rows": size})
+            for number, (lane, size) in enumerate(
+                [("a", 10), ("a", 30), ("a", 100), ("a", 1000), ("b", 10), ("b", 100)], 1
+            )
+        ]
+        comparison, sizes = parse(TEXT), (10, 30, 100, 1000)
+        points = [findings(comparison, runs, {}, Machine(), {"rows": n}) for n in sizes]
+        named = [{"rows": n} for n in sizes if n != 30]
+        [found] = sweeps(comparison, runs, points, Machine(), named=named, stepped=True)
+        [left] = found.left_behind
+        self.assertEqual((left.lane, left.from_size, left.last_size), ("b", 1000, 100))
 
 
 if __name__ == "__main__":

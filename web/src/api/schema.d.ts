@@ -3423,8 +3423,9 @@ export interface components {
         NameEnum: "constant" | "logarithmic" | "linear" | "n log n" | "quadratic" | "power";
         /**
          * NamedPlan
-         * @description A plan that is kept with a comparison, by name. A comparison may be a stranger's, so it says
-         *     nothing of what holds its runs: not of the sandbox, nor of folders.
+         * @description A plan that is kept with a comparison, by name. A comparison may be a stranger's, so it
+         *     loosens nothing that holds its runs: neither sandbox nor folders, and no limit but of time above
+         *     the usual one.
          */
         NamedPlan: {
             /**

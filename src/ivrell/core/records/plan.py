@@ -223,8 +223,9 @@ class Plan(BaseModel):
 
 
 class NamedPlan(Plan, frozen=True):
-    """A plan that is kept with a comparison, by name. A comparison may be a stranger's, so it says
-    nothing of what holds its runs: not of the sandbox, nor of folders."""
+    """A plan that is kept with a comparison, by name. A comparison may be a stranger's, so it
+    loosens nothing that holds its runs: neither sandbox nor folders, and no limit but of time above
+    the usual one."""
 
     name: Annotated[str, Field(min_length=1, max_length=80)]
 
@@ -233,6 +234,13 @@ class NamedPlan(Plan, frozen=True):
         for field in ("sandbox", "own_files"):
             if field in self.model_fields_set:
                 raise ValueError(f"{field} is not for a comparison to say; choose it at the launch")
+        for field in ("memory_bytes", "output_bytes", "written_bytes", "processes"):
+            usual = getattr(Limits(), field)
+            if getattr(self.limits, field) > usual:
+                raise ValueError(
+                    f"limits.{field} above the usual {usual:,} is not for a comparison to say; "
+                    "raise it at the launch"
+                )
         return self
 
     def launched(self) -> Plan:

@@ -49,7 +49,16 @@ def sweeps(
             own = along(comparison, runs, points, knob, at)
             if len(own.sizes) < _LEAST_SIZES:
                 continue
-            one = _found(own, judge, stepped=stepped)
+            # At sizes that a search added only those ran that could lead there.
+            there = [size for size in own.sizes if point_name(size.findings.point) in names]
+            one = SweepFindings(
+                knob=knob,
+                at=at,
+                leads=leads(own, judge, _names(own)),
+                left_behind=left_behind(Along(knob, at, there)) if stepped else [],
+            )
+            first = one.lead("elapsed")
+            one.words = first.words if first else ""
             growing += sum(len(size.findings.lanes) for size in own.sizes[:1])
             # Growth takes its time to tell: in the first places, of a great many of them.
             if growing <= _MOST_GROWTHS or not found:
@@ -65,18 +74,6 @@ def sweeps(
 
 def _names(own: Along) -> dict[str, str]:
     return {lane.id: lane.name for one in own.sizes for lane in one.findings.lanes}
-
-
-def _found(own: Along, judge: Judge, *, stepped: bool) -> SweepFindings:
-    found = SweepFindings(
-        knob=own.knob,
-        at=own.at,
-        leads=leads(own, judge, _names(own)),
-        left_behind=left_behind(own) if stepped else [],
-    )
-    first = found.lead("elapsed")
-    found.words = first.words if first else ""
-    return found
 
 
 def _spent(own: Along, runs: Sequence[RunRecord], named: set[str]) -> list[Spent]:
