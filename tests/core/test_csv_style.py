@@ -39,15 +39,49 @@ class Written(EngineCase):
         self.assertTrue(all(len(level.split(".")[1]) == 1 for level in levels), levels)
         self.assertTrue(any(level.endswith(".0") for level in levels))
 
+    def raw(self, recipe, **style):
+        made = self.store.ensure(recipe, "readings", Input(form="csv", csv=CsvStyle(**style)))
+        return Path(made.paths[0]).read_bytes()
+
+    def test_encodings_and_marks_stand_in_the_bytes(self):
+        words = RECIPE.tables["readings"].columns[0].model_copy(update={"values": ["Höhe", "Tür"]})
+        table = RECIPE.tables["readings"]
+        changed = table.model_copy(update={"columns": [words, *table.columns[1:]]})
+        recipe = RECIPE.model_copy(update={"tables": {"readings": changed}})
+        plain = self.raw(recipe)
+        for encoding in ("latin-1", "windows-1252"):
+            told = self.raw(recipe, encoding=encoding)
+            self.assertEqual(told.decode(encoding), plain.decode())
+            self.assertIn("Höhe".encode(encoding), told)
+        self.assertEqual(self.raw(recipe, byte_order_mark=True), b"\xef\xbb\xbf" + plain)
+        bare = self.raw(recipe, byte_order_mark=True, header=False)
+        self.assertEqual(bare, b"\xef\xbb\xbf" + plain.split(b"\n", 1)[1])
+        with self.assertRaises(ValueError):
+            CsvStyle(encoding="latin-1", byte_order_mark=True)
+        beyond = words.model_copy(update={"values": ["Ωmega"]})
+        changed = table.model_copy(update={"columns": [beyond, *table.columns[1:]]})
+        with self.assertRaisesRegex(BadInput, "latin-1 has no"):
+            self.raw(
+                RECIPE.model_copy(update={"tables": {"readings": changed}}), encoding="latin-1"
+            )
+
+    def test_numbers_with_a_comma(self):
+        lines = self.lines(delimiter="|", decimal=",", fixed_decimals=True)
+        self.assertRegex(lines[1].split("|")[1], r'^"?-?\d,\d"?$')
+        # Where it is the delimiter too, numbers are quoted.
+        self.assertRegex(self.lines(decimal=",", fixed_decimals=True)[1], r'"-?\d,\d"')
+
     def test_each_is_read_back_as_what_was_drawn(self):
         drawn = Generator(RECIPE).block("readings", 0).to_pylist()
         for number, style in enumerate((
             {"delimiter": ";"}, {"delimiter": "\t", "quoting": "all"}, {"header": False},
             {"delimiter": "|", "header": False, "fixed_decimals": True},
+            {"delimiter": ";", "decimal": ","}, {"encoding": "latin-1"},
+            {"encoding": "windows-1252"}, {"byte_order_mark": True},
         )):  # fmt: skip
             with self.subTest(style=style):
                 path = self.folder / f"own-{number}.csv"
-                path.write_text("\n".join(self.lines(**style)) + "\n")
+                path.write_bytes(self.raw(RECIPE, **style))
                 own = Recipe.model_validate(
                     {"tables": {"readings": {"file": str(path), "csv": style}}}
                 ).resolved({})
@@ -85,6 +119,33 @@ class Read(EngineCase):
         for name, lane in found.items():
             self.assertTrue(lane.agreement.agrees, (name, lane.agreement.reasons))
 
+    def test_commas_encodings_and_marks_through_the_engines(self):
+        head = HEAD.replace('"Ash"', '"Höhe"').replace(
+            '{ name = "gauge"',
+            '{ name = "level", kind = "number", low = 0, high = 9, decimals = 2 },\n'
+            '  { name = "gauge"')  # fmt: skip
+        query = "SELECT gauge, count(*) AS n, sum(level) AS level FROM readings GROUP BY gauge"
+        for style, named in (
+            ('{ delimiter = ";", decimal = "," }', 'sep=";", decimal=","'),
+            ('{ encoding = "latin-1" }', 'encoding="latin-1"'),
+            ("{ byte_order_mark = true }", ""),
+        ):
+            wanted = f'input = {{ form = "csv", csv = {style} }}\n'
+            pandas = f"""
+            import pandas as pd
+            def answer(data, knobs, stage):
+                found = pd.read_csv(data.readings, {named})
+                return found.groupby("gauge", as_index=False).agg(
+                    n=("level", "size"), level=("level", "sum"))
+            """
+            lanes = [sql("usual", "duckdb", query), sql("duck", "duckdb", query, wanted),
+                     approach("pandas", pandas) + wanted]  # fmt: skip
+            tolerant = head.replace('key = ["gauge"]', 'key = ["gauge"]\nrelative = 1e-9')
+            with self.subTest(style):
+                found, _ = self.conducted(*lanes, text=tolerant)
+                for name, lane in found.items():
+                    self.assertTrue(lane.agreement.agrees, (name, lane.agreement.reasons))
+
     def test_a_file_of_one_s_own_is_given_as_it_is_and_read_so(self):
         path = self.folder / "readings.csv"
         path.write_text("1;Ash\n2;Elm\n3;Ash\n")
@@ -101,17 +162,29 @@ class Read(EngineCase):
     def test_a_sheet_reads_it(self):
         if not office.version():
             self.skipTest("no spreadsheet engine")
-        style = '{ delimiter = ";" }'
-        lane = (
-            '\n[[approach]]\nid = "sheet"\nengine = "sheet"\n'
-            f'input = {{ form = "csv", csv = {style} }}\n'
-            'columns = [ { name = "n", formula = "=COUNTA({readings.gauge})", layout = "cell" } ]\n'
-        )
-        trial = self.trial(HEAD + lane)
-        trial.conduct()
-        self.assertIsNone(trial.runs[0].error)
-        table = trial.answers.table("sheet", trial.runs[0].answer_fingerprint)
-        self.assertEqual(table.column(0).to_pylist(), [300])
+        head = HEAD.replace('"Ash"', '"Höhe"').replace(
+            '{ name = "gauge"',
+            '{ name = "level", kind = "number", low = 1.5, high = 1.5, decimals = 2 },\n'
+            '  { name = "gauge"')  # fmt: skip
+        for style in ('{ delimiter = ";" }', '{ delimiter = ";", decimal = "," }',
+                      '{ encoding = "latin-1" }', "{ byte_order_mark = true }"):  # fmt: skip
+            lane = (
+                '\n[[approach]]\nid = "sheet"\nengine = "sheet"\n'
+                f'input = {{ form = "csv", csv = {style} }}\n'
+                "columns = [ "
+                '{ name = "n", formula = "=COUNTA({readings.gauge})", layout = "cell" },'
+                ' { name = "odd", formula = "=COUNTIF({readings.gauge};\\"Höhe\\")",'
+                ' layout = "cell" },'
+                ' { name = "level", formula = "=SUM({readings.level})", layout = "cell" } ]\n'
+            )
+            with self.subTest(style):
+                trial = self.trial(head + lane, name=f"trial-{len(style)}")
+                trial.conduct()
+                self.assertIsNone(trial.runs[0].error)
+                table = trial.answers.table("sheet", trial.runs[0].answer_fingerprint)
+                [row] = table.to_pylist()
+                self.assertEqual((row["n"], row["level"]), (300, 450))
+                self.assertGreater(row["odd"], 50)
 
 
 class Names(EngineCase):

@@ -41,7 +41,10 @@ class File(unittest.TestCase):
             ('name = "x"\n[[plan]]\nname = "x"', "plans have the name"),
             ('name = "x"\nsandbox = "off"', "not for a comparison to say"),
             ('name = "x"\nown_files = "/etc"', "not for a comparison to say"),
-            ('name = "x"\nlimits = { memory_bytes = 99_000_000_000 }', "memory_bytes above the usual"),
+            (
+                'name = "x"\nlimits = { memory_bytes = 99_000_000_000 }',
+                "memory_bytes above the usual",
+            ),
             ('name = "x"\nlimits = { processes = 9_999 }', "processes above the usual"),
             ('name = "x"\nstep_up = true\nuntil = { at_most = 9 }', "no until"),
         ):

@@ -11,7 +11,7 @@ from ivrell.core.engines.base import Engine, Problem
 from ivrell.core.engines.explain import from_duckdb
 from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
-from ivrell.core.recipe.csv_style import style_from
+from ivrell.core.recipe.csv_style import UTF_8, style_from
 from ivrell.core.records.wire import Job, Step
 from ivrell.core.tasks.task import ApproachFailed
 
@@ -72,6 +72,10 @@ class _Task(SqlTask):
         if not style.mark:
             return ""
         told = f", delim = {_quoted(style.delimiter)}, header = {str(style.header).lower()}"
+        if style.decimal != ".":
+            told += f", decimal_separator = {_quoted(style.decimal)}"
+        if style.encoding != UTF_8:
+            told += f", encoding = {_quoted(style.encoding)}"
         if not style.header and table in self._job.shapes:
             import pyarrow as pa
 

@@ -110,9 +110,13 @@ def _batches(path: Path, schema: pa.Schema, style: CsvStyle) -> Iterator[pa.Reco
             yield batch.rename_columns(schema.names)
         return
     convert = pyarrow.csv.ConvertOptions(
-        column_types={field.name: field.type for field in schema}, strings_can_be_null=True
+        column_types={field.name: field.type for field in schema},
+        strings_can_be_null=True,
+        decimal_point=style.decimal,
     )
-    options = pyarrow.csv.ReadOptions(column_names=schema.names, skip_rows=int(style.header))
+    options = pyarrow.csv.ReadOptions(
+        column_names=schema.names, skip_rows=int(style.header), encoding=style.encoding
+    )
     parsed = pyarrow.csv.ParseOptions(delimiter=style.delimiter)
     yield from pyarrow.csv.open_csv(
         path, read_options=options, parse_options=parsed, convert_options=convert

@@ -97,7 +97,9 @@ def _parquet(path: Path) -> tuple[pa.Table, int]:
 
 def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
     options = {
-        "read_options": pyarrow.csv.ReadOptions(autogenerate_column_names=not style.header),
+        "read_options": pyarrow.csv.ReadOptions(
+            autogenerate_column_names=not style.header, encoding=style.encoding
+        ),
         "parse_options": pyarrow.csv.ParseOptions(delimiter=style.delimiter),
     }
     with path.open("rb") as file:
@@ -120,15 +122,18 @@ def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
             break
     schema = pa.schema([(name, pa.string()) for name in names])
     text = pa.Table.from_batches(batches, schema).slice(0, MOST_ROWS)
-    columns = [_typed(column.combine_chunks()) for column in text.columns]
+    columns = [_typed(column.combine_chunks(), style.decimal) for column in text.columns]
     return pa.table(dict(zip(names, columns, strict=True))), max(rows, text.num_rows)
 
 
-def _typed(text: pa.Array) -> pa.Array:
+def _typed(text: pa.Array, decimal: str) -> pa.Array:
     """The values in the plainest type that holds all of them without loss."""
     known = text.drop_null()
     if not len(known) or pc.any(pc.match_substring_regex(known, r"^[+-]?0[0-9]")).as_py():
         return text
+    with_commas = pc.match_substring_regex(known, r"^[+-]?[0-9]+(,[0-9]+)?$")
+    if decimal == "," and pc.all(with_commas).as_py():
+        text = pc.replace_substring(text, ",", ".")
     for kind in _TRIED:
         try:
             return text.cast(kind)

@@ -23,6 +23,9 @@ _DAY_ZERO = dt.date(1899, 12, 30)
 _ERROR_RESULTS = 4
 _KINDS_ASKED = 5_000
 _TEXT_COLUMN = 2
+# The engine's numbers for them; English is written with a comma in South Africa.
+_CHARSETS = {"utf-8": 76, "latin-1": 12, "windows-1252": 1}
+_LANGUAGES = {".": 1033, ",": 7177}
 _ERRORS = {
     502: "invalid argument", 503: "number out of range", 504: "wrong list of arguments",
     508: "parentheses", 511: "missing variable", 519: "wrong value", 521: "internal",
@@ -105,7 +108,9 @@ class Book:
                 )
             first = 2 if style.header and not self._sheet.header else 1
             filtered = "Text - txt - csv (StarCalc)"
-            options = f"{ord(style.delimiter)},34,76,{first},{'/'.join(kinds)},1033,false,true"
+            charset, language = _CHARSETS[style.encoding], _LANGUAGES[style.decimal]
+            columns = "/".join(kinds)
+            options = f"{ord(style.delimiter)},34,{charset},{first},{columns},{language},false,true"
         sheet = self._sheets.getByName(name)
         sheet.link(path.as_uri(), "", filtered, options, mode)
         sheet.setLinkMode(self._office.enumerated("com.sun.star.sheet.SheetLinkMode", "NONE"))

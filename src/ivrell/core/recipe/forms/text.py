@@ -9,7 +9,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
-from ivrell.core.recipe.csv_style import CsvStyle
+from ivrell.core.errors import BadInput
+from ivrell.core.recipe.csv_style import BYTE_ORDER_MARK, UTF_8, CsvStyle
 from ivrell.core.recipe.forms.base import Layout, Picks, TextForm, in_seconds, text_bytes
 from ivrell.core.recipe.malformed import break_lines
 
@@ -32,22 +33,51 @@ class Csv(TextForm):
 
     def head(self, layout: Layout) -> bytes:
         style = layout.csv
+        mark = BYTE_ORDER_MARK if style.byte_order_mark else b""
         if not style.header:
-            return b""
+            return mark
         names = [_named(name, style) for name in layout.schema.names]
-        return style.delimiter.join(names).encode() + b"\n"
+        return mark + _encoded(f"{style.delimiter.join(names)}\n".encode(), style)
 
     def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> bytes:
         rows, style = in_seconds(batch), layout.csv
         if style.fixed_decimals:
             rows = _fixed(rows, layout.decimals)
+        if style.decimal == ",":
+            rows = _with_commas(rows)
         try:
             quoting = "all_valid" if style.quoting == "all" else "none"
             lines = _csv_lines(rows, quoting, style.delimiter)
         except pa.ArrowInvalid:
             # Some text holds a delimiter, a quote or a line end: then all text is quoted.
             lines = _csv_lines(rows, "needed", style.delimiter)
-        return break_lines(lines, picks, style.delimiter.encode())
+        return _encoded(break_lines(lines, picks, style.delimiter.encode()), style)
+
+
+def _encoded(text: bytes, style: CsvStyle) -> bytes:
+    """UTF-8 in the style's encoding; bytes that are no text stay what they are. Raises BadInput for
+    what the encoding does not have."""
+    if style.encoding == UTF_8:
+        return text
+    try:
+        return text.decode(errors="surrogateescape").encode(style.encoding, "surrogateescape")
+    except UnicodeEncodeError as error:
+        raise BadInput(
+            f'The encoding {style.encoding} has no "{error.object[error.start]}".',
+            where="input.csv.encoding",
+            hint="Take utf-8, or other values.",
+        ) from None
+
+
+def _with_commas(rows: pa.RecordBatch) -> pa.RecordBatch:
+    """The rows with a comma in each number that has decimals."""
+    columns = [
+        pc.replace_substring(column.cast(pa.string()), ".", ",")
+        if pa.types.is_floating(column.type) or pa.types.is_decimal(column.type)
+        else column
+        for column in rows.columns
+    ]
+    return pa.RecordBatch.from_arrays(columns, names=rows.schema.names)
 
 
 def _named(name: str, style: CsvStyle) -> str:
