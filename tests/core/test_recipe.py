@@ -15,6 +15,8 @@ from xml.etree import ElementTree
 
 import duckdb
 import numpy as np
+import openpyxl
+import pandas as pd
 import polars as pl
 import pyarrow
 import pyarrow.compute as pc
@@ -175,6 +177,8 @@ class Bytes(unittest.TestCase):
             "csv": pl.read_csv, "csv.gz": pl.read_csv, "csv.zst": pl.read_csv,
             "jsonl": pl.read_ndjson, "parquet": pl.read_parquet, "arrow": pl.read_ipc,
             "orc": lambda path: pl.from_arrow(pyarrow.orc.read_table(path)),
+            "arrows": pl.read_ipc_stream,
+            "xlsx": lambda path: pl.from_pandas(pd.read_excel(path)),
         }  # fmt: skip
         expected = pl.from_arrow(Generator(recipe(3000)).block("passages", 0))
         for form, read in readers.items():
@@ -308,6 +312,16 @@ class Bytes(unittest.TestCase):
             self.assertEqual(float(draught.get(f"{office}value")), values["draught"])
             shown = None if values["toll"] is None else float(toll.get(f"{office}value"))
             self.assertEqual(shown, values["toll"])
+
+    def test_a_workbook_holds_the_rows_typed(self):
+        made = self.make("a", "xlsx", 1, rows=500)
+        book = openpyxl.load_workbook(made.paths[0], read_only=True)
+        self.assertEqual(book.sheetnames, ["passages"])
+        head, *rows = book["passages"].iter_rows(values_only=True)
+        expected = Generator(recipe(500)).block("passages", 0)
+        self.assertEqual(list(head), expected.schema.names)
+        for row, values in zip(rows, expected.to_pylist(), strict=True):
+            self.assertEqual(list(row), list(values.values()))
 
     @unittest.skipUnless(shutil.which("soffice"), "no spreadsheet engine on this machine")
     def test_a_spreadsheet_engine_opens_it_and_shows_the_same(self):

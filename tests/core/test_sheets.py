@@ -104,6 +104,8 @@ class Layouts(SheetCase):
                    more='input = "csv"')
             + lane("ods", PASSAGE, column("hull", f"=INDEX({{barges.hull}};{MATCH})"),
                    more='input = "ods"')
+            + lane("xlsx", PASSAGE, column("hull", f"=INDEX({{barges.hull}};{MATCH})"),
+                   more='input = "xlsx"')
         )  # fmt: skip
         for name, found in lanes.items():
             with self.subTest(name):
@@ -166,10 +168,12 @@ class Traps(SheetCase):
             head("number")
             + QUERY.format(code=query)
             + lane("cells", *columns, more='rows_of = "barges"')
+            + lane("book", *columns, more='rows_of = "barges"\ninput = "xlsx"')
             + lane("csv", *columns[:2], *columns[3:4], more='rows_of = "barges"\ninput = "csv"')
         )
-        self.assertEqual(lanes["cells"].agreement.reasons, [])
-        self.assertEqual(lanes["cells"].agreement.verdict, "same")
+        for name in ("cells", "book"):
+            self.assertEqual(lanes[name].agreement.reasons, [])
+            self.assertEqual(lanes[name].agreement.verdict, "same")
         _, runs = self.conducted(
             head("number") + lane("csv", *columns[:2], more='rows_of = "barges"\ninput = "csv"'),
             name="codes",

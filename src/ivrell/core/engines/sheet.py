@@ -187,7 +187,7 @@ class SheetEngine(Engine):
     looks_at_tables = True
     approach = SheetApproach
     packages = ("pyarrow",)
-    forms = ("arrow", "csv", "ods")
+    forms = ("arrow", "csv", "ods", "xlsx")
 
     def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
         """The spreadsheet engine and the module that reaches it."""

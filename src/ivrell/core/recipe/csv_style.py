@@ -3,10 +3,10 @@ standard library only."""
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any, Literal
+from typing import Any, Final, Literal
 
 DELIMITERS = (",", ";", "|", "\t")
-UTF_8 = "utf-8"
+UTF_8: Final = "utf-8"
 BYTE_ORDER_MARK = b"\xef\xbb\xbf"
 
 

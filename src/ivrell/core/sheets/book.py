@@ -23,6 +23,7 @@ _DAY_ZERO = dt.date(1899, 12, 30)
 _ERROR_RESULTS = 4
 _KINDS_ASKED = 5_000
 _TEXT_COLUMN = 2
+_FILTERS = {"xlsx": "Calc MS Excel 2007 XML"}
 # The engine's numbers for them; English is written with a comma in South Africa.
 _CHARSETS = {"utf-8": 76, "latin-1": 12, "windows-1252": 1}
 _LANGUAGES = {".": 1033, ",": 7177}
@@ -94,7 +95,7 @@ class Book:
     def _link(self, name: str, path: Path) -> None:
         """Let the engine read a file onto its sheet, then let go of the file."""
         mode = self._office.enumerated("com.sun.star.sheet.SheetLinkMode", "NORMAL")
-        filtered, options = "calc8", ""
+        filtered, options = _FILTERS.get(self._form, "calc8"), ""
         if self._form == "csv":
             # Told to keep text as text: it would read a code's digits as a number.
             kinds = [

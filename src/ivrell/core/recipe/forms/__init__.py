@@ -6,13 +6,15 @@ import pyarrow as pa
 
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.forms.base import Encoded, Form, Layout, Picks, Writer
-from ivrell.core.recipe.forms.columnar import Arrow, Orc, Parquet
+from ivrell.core.recipe.forms.columnar import Arrow, ArrowStream, Orc, Parquet
 from ivrell.core.recipe.forms.fixed import Fixed, places
 from ivrell.core.recipe.forms.sheet import Ods
 from ivrell.core.recipe.forms.text import Csv, CsvGz, CsvZst, Jsonl
+from ivrell.core.recipe.forms.xlsx import Xlsx
 
 _ALL: tuple[Form, ...] = (
-    Csv(), CsvGz(), CsvZst(), Fixed(), Jsonl(), Parquet(), Arrow(), Orc(), Ods(),
+    Csv(), CsvGz(), CsvZst(), Fixed(), Jsonl(), Parquet(), Arrow(), ArrowStream(), Orc(), Ods(),
+    Xlsx(),
 )  # fmt: skip
 FORMS = {form.suffix: form for form in _ALL}
 

@@ -44,9 +44,10 @@ class Parquet(_Batches):
 
 
 class _ArrowWriter:
-    def __init__(self, sink: BinaryIO, layout: Layout, codec: str) -> None:
+    def __init__(self, sink: BinaryIO, layout: Layout, codec: str, *, stream: bool) -> None:
         options = pa.ipc.IpcWriteOptions(compression=None if codec == "none" else codec)
-        self._writer = pa.ipc.new_file(sink, layout.schema, options=options)
+        new = pa.ipc.new_stream if stream else pa.ipc.new_file
+        self._writer = new(sink, layout.schema, options=options)
 
     def add(self, encoded: Encoded) -> None:
         self._writer.write_batch(encoded)
@@ -62,7 +63,17 @@ class Arrow(_Batches):
     codecs: tuple[str, ...] = ("none", "lz4", "zstd")
 
     def writer(self, sink: BinaryIO, layout: Layout) -> Writer:
-        return _ArrowWriter(sink, layout, layout.codec or self.codecs[0])
+        return _ArrowWriter(sink, layout, layout.codec or self.codecs[0], stream=False)
+
+
+class ArrowStream(_Batches):
+    """Arrow's stream format: the same batches, to be read from front to back alone."""
+
+    suffix = "arrows"
+    codecs: tuple[str, ...] = Arrow.codecs
+
+    def writer(self, sink: BinaryIO, layout: Layout) -> Writer:
+        return _ArrowWriter(sink, layout, layout.codec or self.codecs[0], stream=True)
 
 
 class _OrcWriter:

@@ -1,7 +1,7 @@
 """A table as a sheet: OpenDocument spreadsheet (OASIS OpenDocument 1.3, part 3)."""
 
 import zipfile
-from typing import BinaryIO
+from typing import IO, BinaryIO
 from xml.sax.saxutils import escape, quoteattr
 
 import pyarrow as pa
@@ -66,20 +66,36 @@ class Ods:
         return _OdsWriter(sink, layout)
 
 
+class Archive:
+    """The package that a sheet's file is: the same bytes whenever it is made."""
+
+    def __init__(self, sink: BinaryIO) -> None:
+        self._zip = zipfile.ZipFile(sink, "w", zipfile.ZIP_DEFLATED)
+
+    def put(self, name: str, text: str, packing: int = zipfile.ZIP_DEFLATED) -> None:
+        """A part in whole."""
+        self._zip.writestr(_entry(name, packing), text)
+
+    def open(self, name: str) -> IO[bytes]:
+        """A part to be written block by block."""
+        return self._zip.open(_entry(name), "w", force_zip64=True)
+
+    def close(self) -> None:
+        """Write what stands at its end."""
+        self._zip.close()
+
+
 class _OdsWriter:
     def __init__(self, sink: BinaryIO, layout: Layout) -> None:
-        self._archive = zipfile.ZipFile(sink, "w", zipfile.ZIP_DEFLATED)
-        self._put("mimetype", _TYPE, zipfile.ZIP_STORED)
-        self._put("META-INF/manifest.xml", _MANIFEST, zipfile.ZIP_DEFLATED)
-        self._content = self._archive.open(_entry("content.xml"), "w", force_zip64=True)
+        self._archive = Archive(sink)
+        self._archive.put("mimetype", _TYPE, zipfile.ZIP_STORED)
+        self._archive.put("META-INF/manifest.xml", _MANIFEST)
+        self._content = self._archive.open("content.xml")
         header = "".join(_text_cell(name) for name in layout.schema.names)
         self._content.write(
             f"{_OPENING}<table:table table:name={quoteattr(layout.table)}>"
             f"<table:table-row>{header}</table:table-row>\n".encode()
         )
-
-    def _put(self, name: str, text: str, packing: int) -> None:
-        self._archive.writestr(_entry(name, packing), text)
 
     def add(self, encoded: Encoded) -> None:
         self._content.write(encoded)
