@@ -136,6 +136,19 @@ class Changes(ServerCase):
         found = self.call("get", self.at())
         self.assertEqual(found["columns"], {"readings": ["reading", "gauge"]})
 
+    def test_a_lane_starts_in_a_way_of_its_engine(self):
+        asked = {"engine": "python", "way": "a memory map"}
+        found = self.call("post", self.at("lanes/"), asked, 201)
+        lane = found["lanes"][-1]
+        self.assertEqual(lane["name"], "A memory map")
+        self.assertIn("import mmap", lane["code"])
+        self.assertIsNone(lane["problem"])
+        told = self.call("post", self.at("lanes/"), {**asked, "way": "by hand"}, 400)
+        self.assertIn('no way "by hand"', str(told))
+        ways = {one["name"]: one["ways"] for one in self.call("get", "engines/")["engines"]}
+        self.assertIn("a memory map", ways["python"])
+        self.assertEqual(ways["duckdb"], [])
+
     def test_a_new_lane_runs_as_it_is(self):
         for engine in ("python", "duckdb"):
             found = self.call("post", self.at("lanes/"), {"engine": engine}, 201)

@@ -2045,7 +2045,7 @@ export interface components {
          * @description Whether an engine can be used on this machine.
          *
          *     ``versions`` holds each package and program with its version; ``missing`` names what is
-         *     not there, ``hint`` is the line that installs it.
+         *     not there, ``hint`` is the line that installs it; ``ways`` are texts to start from.
          */
         EngineState: {
             /** Name */
@@ -2068,6 +2068,11 @@ export interface components {
              * @default
              */
             hint: string;
+            /**
+             * Ways
+             * @default []
+             */
+            ways: string[];
         };
         /**
          * Events
@@ -3545,7 +3550,8 @@ export interface components {
         };
         /**
          * NewLane
-         * @description A new lane: of an engine, branched from another lane, or a copy of one beside it.
+         * @description A new lane: of an engine, in one of its ways where that is named, branched from another
+         *     lane, or a copy of one beside it.
          */
         NewLaneRequest: {
             /**
@@ -3553,6 +3559,11 @@ export interface components {
              * @default python
              */
             engine?: string;
+            /**
+             * Way
+             * @default
+             */
+            way?: string;
             /**
              * Branch From
              * @default null

@@ -12,6 +12,9 @@ import { plural, times } from "../ui/units";
 import type { StepProps } from "../steps/props";
 import { useOff, useView } from "../ui/view";
 
+/** Between an engine and one of its ways, in a key of the menu. */
+const WAY = "\n";
+
 export function Rail({ comparison, findings }: StepProps) {
   const view = useView();
   const navigate = useNavigate();
@@ -31,8 +34,8 @@ export function Rail({ comparison, findings }: StepProps) {
     const step = ["findings", "agreement", "trial"].includes(view.step) ? view.step : "approaches";
     void navigate({ pathname: `/comparisons/${comparison.id}/${step}`, search: `?${next}` });
   };
-  const add = (engine: string) =>
-    change.mutate(changes.addLane({ engine: engine as "python" }), {
+  const add = (engine: string, way = "") =>
+    change.mutate(changes.addLane({ engine: engine as "python", way }), {
       onSuccess: (changed) => {
         const known = new Set(comparison.lanes.map((lane) => lane.id));
         const made = changed.lanes.find((lane) => !known.has(lane.id));
@@ -96,12 +99,28 @@ export function Rail({ comparison, findings }: StepProps) {
         <Dropdown
           trigger={["click"]}
           menu={{
-            items: engines.data?.engines.map((engine) => ({
-              key: engine.name,
-              disabled: !engine.installed,
-              label: engine.installed ? `${engine.name}` : `${engine.name} (not installed)`,
-            })),
-            onClick: ({ key }) => add(key),
+            items: [
+              ...(engines.data?.engines ?? []).map((engine) => ({
+                key: engine.name,
+                disabled: !engine.installed,
+                label: engine.installed ? `${engine.name}` : `${engine.name} (not installed)`,
+              })),
+              ...(engines.data?.engines ?? [])
+                .filter((engine) => engine.ways.length > 0)
+                .map((engine) => ({
+                  type: "group" as const,
+                  label: `in ${engine.name}`,
+                  children: engine.ways.map((way) => ({
+                    key: `${engine.name}${WAY}${way}`,
+                    disabled: !engine.installed,
+                    label: way,
+                  })),
+                })),
+            ],
+            onClick: ({ key }) => {
+              const [engine = "", way = ""] = key.split(WAY);
+              add(engine, way);
+            },
           }}
         >
           <Button size="small" icon={<PlusOutlined />} data-testid="add-lane">

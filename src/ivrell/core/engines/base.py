@@ -124,6 +124,7 @@ class Engine:
         forms: forms of tables that it can read; None when the approach itself reads them.
         given_shapes: whether a run is told rows and schema of each table, see Job.shapes.
         takes_runtime: whether its approaches can run in another interpreter.
+        ways: further texts that an approach can start from, by name.
         looks_at_tables: whether ``problem_with`` says something of an approach and its tables.
         how: for whoever writes an approach: what its code is to be.
         answer: the same of what its answer may be.
@@ -137,6 +138,7 @@ class Engine:
     forms: tuple[str, ...] | None = None
     given_shapes = False
     takes_runtime = False
+    ways: tuple[str, ...] = ()
     looks_at_tables = False
     how = "Write SQL; the rows of the last statement are the answer, fetched inside the clock."
     answer = "The answer is taken with its column names as they are."
@@ -184,6 +186,10 @@ class Engine:
         whose first column is named too ("" where that is not known)."""
         return {"code": f"SELECT count(*) AS rows\nFROM {table}\n"}
 
+    def starting_in(self, way: str, table: str) -> dict[str, Any]:
+        """The same in one of its ``ways``; with the form that it reads."""
+        raise NotImplementedError
+
     def scope(self, approach: Any) -> Scope:
         """Which processes the figures of an approach's runs are those of."""
         return Scope.RUN
@@ -205,7 +211,7 @@ class EngineState:
     """Whether an engine can be used on this machine.
 
     ``versions`` holds each package and program with its version; ``missing`` names what is
-    not there, ``hint`` is the line that installs it.
+    not there, ``hint`` is the line that installs it; ``ways`` are texts to start from.
     """
 
     name: str
@@ -214,6 +220,7 @@ class EngineState:
     versions: dict[str, str] = field(default_factory=dict)
     missing: tuple[str, ...] = ()
     hint: str = ""
+    ways: tuple[str, ...] = ()
 
 
 def state_of(engine: Engine) -> EngineState:
@@ -234,4 +241,5 @@ def state_of(engine: Engine) -> EngineState:
         found | versions,
         (*missing, *absent),
         hint or line,
+        engine.ways,
     )

@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope, path_words
 from ivrell.core.engines.python_task import DrivingTask, PythonTask
+from ivrell.core.engines.python_ways import WAYS
 from ivrell.core.recipe.input import Input
 from ivrell.core.records.wire import Job
 
@@ -85,6 +86,7 @@ class PythonEngine(Engine):
     """Runs ``answer(data, knobs, stage)`` in the worker's own interpreter."""
 
     takes_runtime = True
+    ways = tuple(way.name for way in WAYS)
     how = (
         "Write a function answer(data, knobs, stage). What stands outside it, such as imports, is "
         'not timed. With server = "postgres" in the settings it has a fourth argument db, an open '
@@ -105,6 +107,10 @@ class PythonEngine(Engine):
 
     def starting(self, table: str, column: str) -> dict[str, Any]:
         return {"code": _STARTING.format(table=table)}
+
+    def starting_in(self, way: str, table: str) -> dict[str, Any]:
+        found = WAYS[self.ways.index(way)]
+        return {"input": found.form, "code": found.at(table)}
 
     def table_name(self, table: str) -> str:
         return f"data.{table}"

@@ -2,9 +2,9 @@
 
 import datetime
 from dataclasses import fields
-from typing import Annotated, Any
+from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, Field, field_validator
+from pydantic import BaseModel, Field, field_validator, model_validator
 
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
@@ -374,9 +374,11 @@ class LaneChange(BaseModel):
 
 
 class NewLane(BaseModel):
-    """A new lane: of an engine, branched from another lane, or a copy of one beside it."""
+    """A new lane: of an engine, in one of its ways where that is named, branched from another
+    lane, or a copy of one beside it."""
 
     engine: str = "python"
+    way: str = ""
     branch_from: str | None = None
     copy_of: str | None = None
     name: str = ""
@@ -387,6 +389,14 @@ class NewLane(BaseModel):
         if name not in ENGINES:
             raise ValueError(f'there is no engine "{name}"; engines: {", ".join(ENGINES)}')
         return name
+
+    @model_validator(mode="after")
+    def _known_way(self) -> Self:
+        ways = ENGINES[self.engine].ways
+        if self.way and self.way not in ways:
+            known = ", ".join(ways) or "none"
+            raise ValueError(f'{self.engine} has no way "{self.way}"; ways: {known}')
+        return self
 
 
 class LaneOrder(BaseModel):

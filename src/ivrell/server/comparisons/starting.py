@@ -40,13 +40,15 @@ def new_comparison(name: str, recipe: str, *, knobs: str = "") -> str:
     return _HEAD.format(name=json.dumps(name, ensure_ascii=False), knobs=knobs) + "\n" + recipe
 
 
-def starting_fields(engine: str, comparison: Comparison) -> dict[str, Any]:
+def starting_fields(engine: str, comparison: Comparison, way: str = "") -> dict[str, Any]:
     """A small approach that answers with the row count of the last table, in the first form that
-    its engine reads."""
+    its engine reads; or in one of the engine's ways."""
     table = list(comparison.data.tables)[-1]
     columns = comparison.data.tables[table].columns
     chosen = ENGINES[engine]
     fields = {"engine": engine, "input": chosen.forms[0] if chosen.forms else "csv"}
+    if way:
+        return {**fields, **chosen.starting_in(way, table)}
     return {**fields, **chosen.starting(table, columns[0].name if columns else "")}
 
 

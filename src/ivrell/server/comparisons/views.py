@@ -47,8 +47,8 @@ def _with_lane(text: str, given: shapes.NewLane) -> str:
         }
         fields = {**taken, **({"parent": parent} if parent else {})}
     else:
-        name = given.name or "New lane"
-        fields = starting_fields(given.engine, comparison)
+        name = given.name or (given.way and given.way[0].upper() + given.way[1:]) or "New lane"
+        fields = starting_fields(given.engine, comparison, given.way)
     fields = {"id": fresh_id(name, comparison), "name": name, **fields}
     return edit.add_approach(text, fields, after=origin)
 
