@@ -99,6 +99,7 @@ export function Rail({ comparison, findings }: StepProps) {
         <Dropdown
           trigger={["click"]}
           menu={{
+            className: "add-menu",
             items: [
               ...(engines.data?.engines ?? []).map((engine) => ({
                 key: engine.name,

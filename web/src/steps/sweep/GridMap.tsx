@@ -79,7 +79,9 @@ function winner(
 
 /** By how much the next lane is behind, and whether that is sure. */
 function marginWords(cell: Cell): string {
-  return `${cell.sure ? "" : "≈ "}${times(cell.margin ?? 1, 2)}×`;
+  // Of nothing held there is no multiple.
+  if (cell.margin === null) return "";
+  return `${cell.sure ? "" : "≈ "}${times(cell.margin, 2)}×`;
 }
 
 export function GridMap(props: Props) {
@@ -105,7 +107,7 @@ export function GridMap(props: Props) {
   const name = (lane: string | null) => (lane ? laneName(comparison, lane) : "");
   const told = (one: Cell) => {
     const where = across.map((knob) => `${knob} ${valueWords(one.point.point[knob])}`).join(", ");
-    const by = one.behind ? `${marginWords(one)} less than ${name(one.behind)}` : "alone";
+    const by = one.behind ? `${marginWords(one)} less than ${name(one.behind)}`.trim() : "alone";
     return `${where}: ${name(one.lane)}, ${by}`;
   };
   const move = (event: React.KeyboardEvent<SVGElement>, one: Cell) => {

@@ -17,7 +17,8 @@ export type Scale = {
   invert: (at: number) => number;
 };
 
-/** A scale over two values, with room around one that stands alone. */
+/** A scale over two values, with room around one that stands alone; what lies beyond
+ * (on a logarithmic one nought too) stands at its end. */
 export function scale(
   kind: "log" | "linear",
   [low, high]: [number, number],
@@ -26,5 +27,8 @@ export function scale(
   const logarithmic = kind === "log" && low > 0;
   const made = logarithmic ? scaleLog() : scaleLinear();
   const only = low === high;
-  return made.domain(only ? [low / 1.5, high * 1.5] : [low, high]).range(range) as Scale;
+  return made
+    .domain(only ? [low / 1.5, high * 1.5] : [low, high])
+    .range(range)
+    .clamp(true) as Scale;
 }
