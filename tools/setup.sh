@@ -95,6 +95,30 @@ setup_postgres() {
   install_missing
 }
 
+# A second database server for lanes, and its driver, which is compiled; without them Ivrell works
+# too, and says how to install them.
+setup_mariadb() {
+  local python="$IVRELL_HOME/.venv/bin/python"
+  local headers='import os, sys, sysconfig; sys.exit(not os.path.exists(sysconfig.get_path("include") + "/Python.h"))'
+  if ((EUID == 0)) || { command -v sudo >/dev/null && sudo -n true 2>/dev/null; }; then
+    need 'command -v mariadbd' mariadb-server-core
+    if ! "$python" -c 'import mariadb' 2>/dev/null; then
+      need 'command -v mariadb_config' libmariadb-dev
+      need 'command -v cc' gcc libc6-dev
+      need '"$python" -c "$headers"' python3-dev
+    fi
+    install_missing
+  elif ! command -v mariadbd >/dev/null; then
+    say "Without MariaDB its lanes do not run"
+    say "(sudo apt-get install --no-install-recommends mariadb-server-core libmariadb-dev gcc)."
+  fi
+  "$python" -c 'import mariadb' 2>/dev/null && return
+  command -v mariadb_config >/dev/null || return 0
+  "$python" -m pip install -q --disable-pip-version-check -c "$IVRELL_HOME/constraints.txt" \
+    -e "$IVRELL_HOME[mariadb]" >&2 ||
+    say "The driver of MariaDB could not be compiled; its lanes do not run."
+}
+
 # Runs are shut in where bubblewrap is; without it Ivrell works too, and says so.
 setup_sandbox() {
   command -v bwrap >/dev/null && return

@@ -65,7 +65,7 @@ class Own(EngineCase):
         Servers(self.registry).add("depot", self.conninfo)
         text = HEAD + sql("there", "postgres", more='at = "depot"\n') + sql("here", "postgres")
         trial = self.trial(text, runtimes=self.registry)
-        store = trial.databases.at(trial.comparison.approach_called("there").needs.at)
+        store = trial.databases.at(trial.comparison.approach_called("there").needs.at, "postgres")
         store.given.pid = None
         point = trial.conduct().points[0]
         run = next(run for run in trial.runs if run.approach == "there")

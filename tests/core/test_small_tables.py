@@ -55,9 +55,10 @@ class NoRows(EngineCase):
 
     def test_every_database_has_the_empty_tables(self):
         trial = self.trial(HEAD + sql("one", "sqlite"), knobs={"rows": [0]})
-        for engine in DATABASES:
+        # One of the user's own is needed for "sql".
+        for engine in sorted({*DATABASES} - {"sql"}):
             with self.subTest(engine=engine):
-                loaded = trial.databases.at("").ensure(recipe(), engine)
+                loaded = trial.databases.at("", engine).ensure(recipe(), engine)
                 self.assertEqual([table.rows for table in loaded.tables], [0, 0])
         trial.databases.stop()
 

@@ -286,6 +286,7 @@ def _runtimes(args: argparse.Namespace) -> int:
 def _servers(args: argparse.Namespace) -> int:
     from ivrell.core.servers import Servers
 
+    args.add = args.add and [*args.add, args.password_from]
     return _registry(args, Servers(), lambda found: _show().servers(found))
 
 

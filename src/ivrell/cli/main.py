@@ -92,8 +92,11 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     runtimes.add_argument("--remove", metavar="NAME")
     runtimes.add_argument("--json", action="store_true")
 
-    servers = commands.add_parser("servers", help="PostgreSQL servers of your own")
+    servers = commands.add_parser("servers", help="database servers of your own")
     servers.add_argument("--add", nargs=2, metavar=("NAME", "ADDRESS"))
+    servers.add_argument(
+        "--password-from", metavar="PLACE", default="", help="of --add: env:NAME or file:PATH"
+    )
     servers.add_argument("--remove", metavar="NAME")
     servers.add_argument("--json", action="store_true")
 

@@ -449,7 +449,7 @@ def servers(found: "list[Server]") -> None:
         _out.print("No server of your own is registered. Add one: --add NAME ADDRESS")
     for one in found:
         where = "its work can be seen" if one.main_process else "its work cannot be seen from here"
-        word = one.problem or f"PostgreSQL {one.version}, {where}"
+        word = one.problem or f"{one.version}, {where}"
         _out.print(f"{one.name:16} {one.address}: {word}")
 
 

@@ -1,4 +1,4 @@
-"""PostgreSQL servers of the user's own, which lanes may ask for by name."""
+"""Database servers of the user's own, which lanes may ask for by name."""
 
 from dataclasses import dataclass
 from pathlib import Path
@@ -8,12 +8,20 @@ import psycopg
 from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
 from ivrell.core.cluster import MAINTENANCE
+from ivrell.core.dialects import address as addresses
+from ivrell.core.dialects.address import Address
+from ivrell.core.dialects.session import ask_of, opened
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
+from ivrell.core.records.wire import Client
 from ivrell.core.registered import Registered
 
 _CONNECT_S = 5
 _HERE = ("", "localhost", "127.0.0.1", "::1")
+_LIBPQ = ("postgresql://", "postgres://")
+"""URLs that PostgreSQL's own client reads too."""
+
+_PASSWORD_FROM = "\npassword-from="
 ELSEWHERE = "the server's share cannot be seen from here: it runs elsewhere, or as another user"
 
 
@@ -61,8 +69,79 @@ class OwnServer:
         return {str(row[0]) for row in rows}
 
 
-def look_at(name: str, conninfo: str) -> Server:
-    """What a server says of itself."""
+class UrlServer:
+    """A running server that is reached by its URL."""
+
+    socket_folder = None
+
+    def __init__(self, address: Address, main_process: int | None) -> None:
+        self.address = address
+        self.pid = main_process
+
+    def client(self, database: str, *, writes: bool) -> Client:
+        """How a lane opens a session on a database: as whoever the address says."""
+        return self.address.client(database)
+
+
+def look_at(name: str, kept: str) -> Server:
+    """What a server says of itself, by what is kept of it."""
+    text, password_from = _parted(kept)
+    if addresses.is_url(text) and not text.startswith(_LIBPQ):
+        return _look_by_url(name, text, password_from)
+    try:
+        return _look_by_libpq(name, _with_password(text, password_from))
+    except BadInput as error:
+        return Server(name, text, problem=str(error))
+
+
+def _look_by_url(name: str, text: str, password_from: str) -> Server:
+    try:
+        address = addresses.read(text, password_from)
+        session = opened(address.client(address.dialect.maintenance))
+    except BadInput as error:
+        return Server(name, addresses.shown(text), problem=str(error))
+    except Exception as error:
+        # Each driver has errors of its own.
+        said = str(error).strip().splitlines() or [type(error).__name__]
+        return Server(name, addresses.shown(text), problem=said[0])
+    ask = ask_of(session)
+    here = (address.url.host or "") in _HERE
+    try:
+        version = address.dialect.version(ask)
+        process = _process_in(address.dialect.process_file(ask)) if here else None
+    except Exception as error:
+        return Server(name, address.shown, problem=str(error).strip().splitlines()[0])
+    finally:
+        session.close()
+    product = address.dialect.product or address.url.get_backend_name()
+    return Server(name, address.shown, f"{product} {version}", process)
+
+
+def _process_in(path: str) -> int | None:
+    """The process whose number stands first in a file, where that can be read."""
+    try:
+        pid = int(Path(path).read_text().split()[0])
+    except (OSError, ValueError, IndexError):
+        return None
+    return pid if Path(f"/proc/{pid}").exists() else None
+
+
+def _parted(kept: str) -> tuple[str, str]:
+    """An address, and the reference to its password."""
+    text, _, reference = kept.partition(_PASSWORD_FROM)
+    return text, reference
+
+
+def _with_password(conninfo: str, password_from: str) -> str:
+    if not password_from:
+        return conninfo
+    try:
+        return make_conninfo(conninfo, password=addresses.secret(password_from))
+    except psycopg.ProgrammingError:
+        return conninfo
+
+
+def _look_by_libpq(name: str, conninfo: str) -> Server:
     try:
         told = {key: value for key, value in conninfo_to_dict(conninfo).items() if value}
     except psycopg.ProgrammingError as error:
@@ -81,17 +160,16 @@ def look_at(name: str, conninfo: str) -> Server:
         return Server(name, shown, problem=str(error).strip().splitlines()[0])
     if not may or not may[0]:
         return Server(name, shown, problem="its user may not create databases")
-    return Server(name, shown, str(version[0]) if version else "", process)
+    return Server(name, shown, f"PostgreSQL {version[0]}" if version else "", process)
 
 
 def _main_process(server: "psycopg.Connection[Any]") -> int | None:
     """Pid of the server's first process, where its folder can be read."""
     try:
         row = server.execute("SHOW data_directory").fetchone()
-        pid = int((Path(str(row[0] if row else "")) / "postmaster.pid").read_text().split()[0])
-    except (psycopg.Error, OSError, ValueError, IndexError):
+    except psycopg.Error:
         return None
-    return pid if Path(f"/proc/{pid}").exists() else None
+    return _process_in(f"{row[0] if row else ''}/postmaster.pid")
 
 
 class Servers:
@@ -107,30 +185,59 @@ class Servers:
 
     def all(self) -> list[Server]:
         """Every one, looked at now."""
-        return [look_at(name, conninfo) for name, conninfo in self._kept.all().items()]
+        return [look_at(name, kept) for name, kept in self._kept.all().items()]
 
-    def add(self, name: str, conninfo: str) -> Server:
-        """Register a server. Raises BadInput when it cannot be used."""
+    def add(self, name: str, address: str, password_from: str = "") -> Server:
+        """Register a server by its connection string or URL; ``password_from`` tells where its
+        password stands, see addresses.secret. Raises BadInput when it cannot be used."""
         self._kept.check_name(name)
-        found = look_at(name, conninfo)
+        addresses.without_password(address)
+        kept = f"{address}{_PASSWORD_FROM}{password_from}" if password_from else address
+        found = look_at(name, kept)
         if found.problem:
             raise BadInput(
                 f"The server cannot be used: {found.problem}.",
                 where="address",
-                hint="Give a connection string of a user that may create databases, such as "
-                "host=db.example port=5432 user=ivrell password=...",
+                hint="Give the address of a user that may create databases, such as "
+                "mariadb://ivrell@db.example:3306 or postgresql://ivrell@db.example:5432, and "
+                "where its password stands.",
             )
-        self._kept.put(name, conninfo)
+        self._kept.put(name, kept)
         return found
 
     def remove(self, name: str) -> None:
         """Forget one. Raises BadInput when there is none of that name."""
         self._kept.remove(name)
 
-    def get(self, name: str) -> OwnServer:
-        """The one of that name. Raises BadInput where there is none, or it cannot be used."""
-        conninfo = self._kept.get(name)
-        found = look_at(name, conninfo)
+    def postgres(self, name: str) -> OwnServer:
+        """The PostgreSQL server of that name. Raises BadInput where there is none, it cannot be
+        used, or is registered by a URL that PostgreSQL's own client does not read."""
+        kept, found = self._usable(name)
+        text, password_from = _parted(kept)
+        if addresses.is_url(text) and not text.startswith(_LIBPQ):
+            raise BadInput(
+                f"The server {name} is no PostgreSQL server, or asks for another driver.",
+                where="at",
+                hint='Write the lane for the engine "sql", which takes any server.',
+            )
+        return OwnServer(_with_password(text, password_from), found.main_process)
+
+    def by_url(self, name: str) -> UrlServer:
+        """The server of that name that is registered by its URL. Raises BadInput where there is
+        none, or it cannot be used."""
+        kept, found = self._usable(name)
+        text, password_from = _parted(kept)
+        if not addresses.is_url(text):
+            raise BadInput(
+                f"The server {name} is registered by a connection string of PostgreSQL.",
+                where="at",
+                hint='Write the lane for the engine "postgres", or register the server by its URL.',
+            )
+        return UrlServer(addresses.read(text, password_from), found.main_process)
+
+    def _usable(self, name: str) -> tuple[str, Server]:
+        kept = self._kept.get(name)
+        found = look_at(name, kept)
         if found.problem:
             raise BadInput(f"The server {name} cannot be used: {found.problem}.", where="at")
-        return OwnServer(conninfo, found.main_process)
+        return kept, found

@@ -3592,13 +3592,19 @@ export interface components {
         };
         /**
          * NewServer
-         * @description A server to register, by its connection string.
+         * @description A server to register, by its URL or connection string; ``password_from`` says where its
+         *     password stands, as env:NAME or file:PATH.
          */
         NewServerRequest: {
             /** Name */
             name: string;
             /** Address */
             address: string;
+            /**
+             * Password From
+             * @default
+             */
+            password_from?: string;
         };
         /**
          * Noise
@@ -4894,7 +4900,7 @@ export interface components {
         };
         /**
          * ServerShape
-         * @description A PostgreSQL server of the user's own; ``seen`` says whether what it uses can be measured,
+         * @description A database server of the user's own; ``seen`` says whether what it uses can be measured,
          *     ``problem`` why it cannot be used. Its address is told without a password.
          */
         ServerShape: {

@@ -14,23 +14,28 @@ type Props = {
   what: string;
   placeLabel: string;
   placeHint: string;
+  /** Where a secret stands that belongs to it; it is not kept itself. */
+  secretHint?: string;
   read: () => Promise<Entry[]>;
-  add: (name: string, place: string) => Promise<Entry[]>;
+  add: (name: string, place: string, secretFrom: string) => Promise<Entry[]>;
   remove: (name: string) => Promise<Entry[]>;
 };
 
-function Registry({ title, words, what, placeLabel, placeHint, read, add, remove }: Props) {
+function Registry(props: Props) {
+  const { title, words, what, placeLabel, placeHint, secretHint, read, add, remove } = props;
   const cache = useQueryClient();
   const key = ["registry", what];
   const { data, error } = useQuery({ queryKey: key, queryFn: read });
   const [name, setName] = useState("");
   const [place, setPlace] = useState("");
+  const [secretFrom, setSecretFrom] = useState("");
   const adding = useMutation({
-    mutationFn: () => add(name, place),
+    mutationFn: () => add(name, place, secretFrom),
     onSuccess: (found) => {
       cache.setQueryData(key, found);
       setName("");
       setPlace("");
+      setSecretFrom("");
     },
   });
   const removing = useMutation({
@@ -81,6 +86,15 @@ function Registry({ title, words, what, placeLabel, placeHint, read, add, remove
           placeholder={placeHint}
           onChange={(event) => setPlace(event.target.value)}
         />
+        {secretHint && (
+          <Input
+            size="small"
+            value={secretFrom}
+            aria-label={`Where the password of the ${what} stands`}
+            placeholder={secretHint}
+            onChange={(event) => setSecretFrom(event.target.value)}
+          />
+        )}
         <Button
           size="small"
           htmlType="submit"
@@ -136,21 +150,22 @@ const servers = ({ servers: found }: { servers: Server[] }): Entry[] =>
   found.map((one) => ({
     name: one.name,
     place: one.address,
-    words: `PostgreSQL ${one.version}, ${one.seen ? "its work is measured" : "its CPU time and memory cannot be seen from here"}`,
+    words: `${one.version}, ${one.seen ? "its work is measured" : "its CPU time and memory cannot be seen from here"}`,
     problem: one.problem,
   }));
 
 export function Servers() {
   return (
     <Registry
-      title="PostgreSQL servers of your own"
-      words="A lane runs on one of them, instead of the private server, when its settings say at = “its name”. Ivrell makes databases of its own there and touches no others."
+      title="Database servers of your own"
+      words="A lane runs on one of them, instead of a private server, when its settings say at = “its name”: any server with a driver for Python, by its URL. Ivrell makes databases of its own there and touches no others."
       what="server"
-      placeLabel="Connection string"
-      placeHint="host=… port=5432 user=… password=…"
+      placeLabel="Address"
+      placeHint="mariadb://user@host:3306, postgresql://user@host:5432 …"
+      secretHint="password from env:NAME or file:PATH"
       read={async () => servers(await taken(api.GET("/api/servers/")))}
-      add={async (name, address) =>
-        servers(await taken(api.POST("/api/servers/", { body: { name, address } })))
+      add={async (name, address, password_from) =>
+        servers(await taken(api.POST("/api/servers/", { body: { name, address, password_from } })))
       }
       remove={async (name) =>
         servers(await taken(api.DELETE("/api/servers/", { params: { query: { name } } })))

@@ -9,6 +9,7 @@ from ivrell.core.engines.duckdb import DuckdbEngine
 from ivrell.core.engines.postgres import PostgresEngine
 from ivrell.core.engines.python import PythonEngine
 from ivrell.core.engines.remote import RemoteEngine
+from ivrell.core.engines.server_sql import MariaDbEngine, ServerSqlEngine
 from ivrell.core.engines.sheet import SheetEngine
 from ivrell.core.engines.sqlite import SqliteEngine
 
@@ -19,6 +20,8 @@ BUILTIN: dict[str, Engine] = {
         DuckdbEngine(),
         SqliteEngine(),
         PostgresEngine(),
+        MariaDbEngine(),
+        ServerSqlEngine(),
         CommandEngine(),
         RemoteEngine(),
         SheetEngine(),

@@ -4,7 +4,7 @@ Standard library only.
 """
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from ivrell.core.records.wire import Step
@@ -112,3 +112,58 @@ def from_sqlite(rows: Iterable[tuple[int, int, int, str]]) -> Step:
         known[number] = step
         known.get(parent, root).steps.append(step)
     return root.steps[0] if len(root.steps) == 1 else root
+
+
+def from_lines(lines: Sequence[str]) -> Step:
+    """What a server says of a statement in its own words, a step a line; or as a document, a step
+    each part of it."""
+    text = "\n".join(lines)
+    try:
+        document = json.loads(text)
+    except ValueError:
+        document = None
+    if isinstance(document, dict):
+        return _part("Query", document)
+    root = Step("Query")
+    below: list[tuple[int, Step]] = [(-1, root)]
+    for line in text.splitlines():
+        words = line.strip()
+        if not words:
+            continue
+        depth = len(line) - len(line.lstrip(" ->|`"))
+        while below[-1][0] >= depth:
+            below.pop()
+        step = Step(words.removeprefix("->").strip()[:_DETAIL])
+        below[-1][1].steps.append(step)
+        below.append((depth, step))
+    return root.steps[0] if len(root.steps) == 1 else root
+
+
+def _part(name: str, node: Mapping[str, Any]) -> Step:
+    """A part of MariaDB's ANALYZE FORMAT=JSON: what has rows or time of its own is a step."""
+    steps: list[Step] = []
+    said = []
+    for key, value in node.items():
+        found = value if isinstance(value, list) else [value]
+        parts = [one for one in found if isinstance(one, dict)]
+        if parts and key not in _NO_STEPS:
+            steps += [_part(key, part) for part in parts]
+        elif not parts and not key.startswith("r_") and key not in ("rows", "cost"):
+            said.append(f"{key.replace('_', ' ')} {_listed(value)}")
+    loops = int(node.get("r_loops", 0) or 0)
+    rows, expected = node.get("r_rows"), node.get("rows")
+    spent = float(node.get("r_table_time_ms", 0.0) or 0.0) + float(
+        node.get("r_other_time_ms", 0.0) or 0.0
+    )
+    return Step(
+        name.replace("_", " ").capitalize(),
+        ", ".join(said)[:_DETAIL],
+        float(rows) * max(1, loops) if rows is not None else None,
+        float(expected) * max(1, loops) if expected is not None else None,
+        spent / 1000 if spent else None,
+        loops or None,
+        steps=steps,
+    )
+
+
+_NO_STEPS = ("query_optimization", "r_engine_stats")

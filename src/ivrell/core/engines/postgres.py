@@ -11,6 +11,7 @@ from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
 from ivrell.core.engines.sql_text import Statement
 from ivrell.core.records.wire import Counted, DatabasePlace, Job, Step
 from ivrell.core.tasks.rows import Rows, fetched
+from ivrell.core.tasks.sessions import tell_session
 from ivrell.core.tasks.task import ApproachFailed
 
 if TYPE_CHECKING:
@@ -93,6 +94,38 @@ _MAY_NOT = (
 )
 
 
+class PostgresSession:
+    """A session on a run's database, and what the server counts of it.
+
+    Attributes:
+        db: the connection, each statement on its own.
+    """
+
+    def __init__(self, job: Job, *, raw: bool) -> None:
+        self.db = connected(job.loaded, job.approach.get("settings", {}), raw=raw)
+        tell_session(job.folder, self.db.info.backend_pid)
+        self._counting = Counting(job.loaded)
+
+    def executed(
+        self, statement: Statement, knobs: Mapping[str, Any], *, fetch: bool
+    ) -> Rows | None:
+        """Run one statement; its rows when asked. Raises ApproachFailed with the line."""
+        return executed(self.db, statement, knobs, fetch=fetch)
+
+    def begin(self) -> None:
+        """Look at the counters before the clock starts."""
+        self._counting.begin(self.db)
+
+    def since(self) -> Counted:
+        """What was counted since then."""
+        return self._counting.since(self.db)
+
+    def close(self) -> None:
+        """Close the session."""
+        self._counting.close()
+        self.db.close()
+
+
 class _Task(SqlTask):
     def __init__(self, job: Job) -> None:
         super().__init__(job, mark="")
@@ -100,29 +133,27 @@ class _Task(SqlTask):
         self.open()
 
     def connect(self) -> None:
-        self._session = connected(self._job.loaded, self._job.approach.get("settings", {}))
-        self._counting = Counting(self._job.loaded)
+        self._session = PostgresSession(self._job, raw=True)
 
     def disconnect(self) -> None:
-        self._counting.close()
         self._session.close()
 
     def before_each(self) -> None:
-        self._counting.begin(self._session)
+        self._session.begin()
 
     def execute(self, statement: Statement, fetch: bool = False) -> object:
         if fetch and self.discard:
             statement = replace(statement, text=counted(statement.text))
-        return executed(self._session, statement, self.knobs, fetch=fetch)
+        return self._session.executed(statement, self.knobs, fetch=fetch)
 
     def explain(self, statement: Statement) -> Step:
         text = f"EXPLAIN (ANALYZE, BUFFERS, FORMAT JSON) {statement.text}"
-        rows = executed(self._session, replace(statement, text=text), self.knobs)
+        rows = self._session.executed(replace(statement, text=text), self.knobs, fetch=True)
         assert rows is not None
         return from_postgres(rows.rows[0][0])
 
     def counted(self) -> Counted:
-        return self._counting.since(self._session)
+        return self._session.since()
 
 
 class PostgresEngine(Engine):

@@ -19,14 +19,15 @@ class PythonApproach(Approach):
     it returns is ``data.ready``. (With a server it may take the connection as a third.)
 
     With ``server = "postgres"`` the tables are loaded there, and answer takes an open
-    connection as a fourth argument ``db``; keys, indexes, writes, settings, ``answer`` and
-    ``buckets`` and ``at`` are as for SQL. ``runtime`` names another interpreter of this machine.
+    connection as a fourth argument ``db``, that of the server's driver; keys, indexes, writes,
+    settings, ``answer``, ``buckets`` and ``at`` are as for SQL. ``runtime`` names another
+    interpreter of this machine.
     """
 
     engine: Literal["python"]
     code: str
     runtime: str | None = None
-    server: Literal["postgres"] | None = None
+    server: Literal["postgres", "mariadb", "sql"] | None = None
     at: str = ""
     answer: str = ""
     buckets: Mapping[str, str] = field(default_factory=dict)

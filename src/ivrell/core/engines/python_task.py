@@ -120,47 +120,49 @@ class PythonTask(Task):
 
 
 class DrivingTask(PythonTask):
-    """Client code that drives PostgreSQL: the fourth argument is an open session. The answer is
+    """Client code that drives a server: the fourth argument is an open session. The answer is
     what it returns, or what its query or its buckets read afterwards."""
 
     def __init__(self, job: Job) -> None:
         # Loaded only where it is needed, for what it would weigh.
+        from ivrell.core.dialects.session import MARK
         from ivrell.core.engines.sql import queries_for_answer
 
         self._job = job
         self._connect()
-        super().__init__(job, self._session)
+        super().__init__(job, self._session.db)
         self.writes = bool(job.approach.get("writes"))
         self.renews = self.writes
-        self._reads = queries_for_answer(job, mark="")
+        self._reads = queries_for_answer(job, mark=MARK if job.loaded.client else "")
         self.hands_over_as_is = not self._reads
 
     def _connect(self) -> None:
         # Loaded only where it is needed, for what it would weigh.
-        from ivrell.core.engines.postgres import connected
-        from ivrell.core.engines.postgres_counters import Counting
+        from ivrell.core.engines.driver import DriverSession
+        from ivrell.core.engines.postgres import PostgresSession
 
-        settings = self._job.approach.get("settings", {})
-        self._session = connected(self._job.loaded, settings, raw=False)
-        self._counting = Counting(self._job.loaded)
+        self._session: DriverSession | PostgresSession
+        if self._job.loaded.client:
+            self._session = DriverSession(self._job)
+        else:
+            self._session = PostgresSession(self._job, raw=False)
 
     def renew(self, restore: Callable[[], None]) -> None:
-        self._counting.close()
         self._session.close()
         restore()
         self._connect()
-        self._more = (self._session,)
+        self._more = (self._session.db,)
 
     def before_each(self) -> None:
         super().before_each()
-        self._counting.begin(self._session)
+        self._session.begin()
 
     def hand_over(self, answer: object) -> pa.Table:
-        from ivrell.core.engines.postgres import executed
         from ivrell.core.engines.sql import read_together
 
         def read(query: Any) -> pa.Table:
-            return super(DrivingTask, self).hand_over(executed(self._session, query, self.values))
+            found = self._session.executed(query, self.values, fetch=True)
+            return super(DrivingTask, self).hand_over(found)
 
         return read_together(self._reads, read) if self._reads else super().hand_over(answer)
 
@@ -170,8 +172,7 @@ class DrivingTask(PythonTask):
         return {name: getattr(self._knobs, name) for name in self._knobs.__dict__["_names"]}
 
     def counted(self) -> Counted:
-        return self._counting.since(self._session)
+        return self._session.since()
 
     def close(self) -> None:
-        self._counting.close()
         self._session.close()

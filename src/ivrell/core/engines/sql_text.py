@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from ivrell.core.dialects.session import MARK
 from ivrell.core.tasks.task import ApproachFailed
 
 _TOKEN = re.compile(
@@ -39,7 +40,8 @@ class Statement:
 def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[Statement]:
     """Cut SQL into statements, with ``:knob`` turned into the engine's own bound mark and
     ``{knob}`` replaced by the knob's plain value, in bodies between ``$$`` too, where nothing
-    else is touched. Without a ``mark`` the bound values are numbered: $1, $2 and on.
+    else is touched. Without a ``mark`` the bound values are numbered: $1, $2 and on; with MARK
+    that alone stands there, for a driver's own way.
 
     Raises ApproachFailed for a knob that does not exist or is no plain value.
     """
@@ -62,6 +64,8 @@ def statements(sql: str, knobs: Mapping[str, Any], *, mark: str = "$") -> list[S
                 if token["bound"]:
                     bound.append(name)
                     written = f"{mark}{name}" if mark else f"${len(bound)}"
+                    if mark == MARK:
+                        written = MARK
                 else:
                     written = _plain(name, knobs[name], line)
             if piece.startswith("$") and token["quoted"]:

@@ -56,7 +56,7 @@ class Tree:
         """Bytes that the server's processes hold for themselves, its shared buffers aside."""
         if self.server is None:
             return 0
-        found = (proc.status(pid) for pid in proc.descendants(self.server))
+        found = (proc.status(pid) for pid in (self.server, *proc.descendants(self.server)))
         return sum(status.private for status in found if status)
 
     def children(self) -> list[int]:

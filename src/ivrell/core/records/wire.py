@@ -5,10 +5,28 @@ A worker may be another interpreter, from Python 3.9 on.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, Union
+
+
+@dataclass(frozen=True)
+class Client:
+    """How a session is opened: a module of the database API for Python (PEP 249), and what its
+    ``connect`` takes.
+
+    Attributes:
+        driver: the module.
+        given: what it takes by place.
+        named: what it takes by name.
+        dialect: a word of DIALECTS, for what differs.
+    """
+
+    driver: str
+    given: Sequence[str] = ()
+    named: Mapping[str, str | int | bool] = field(default_factory=dict)
+    dialect: str = ""
 
 
 @dataclass(frozen=True)
@@ -20,6 +38,8 @@ class DatabasePlace:
             the approach writes.
         name: of a server's database; ``address`` is its connection string.
         shared: whether the server has work of others too.
+        client: how a session is opened, where it is by the database API for Python.
+        seconds: how long a statement may last on the server, if that is known.
     """
 
     file: str = ""
@@ -27,6 +47,8 @@ class DatabasePlace:
     name: str = ""
     address: str = ""
     shared: bool = False
+    client: Client | None = None
+    seconds: float | None = None
 
 
 @dataclass(frozen=True)
@@ -103,7 +125,7 @@ class Order:
 
     def as_json(self) -> dict[str, Any]:
         """As plain data."""
-        database = vars(self.job.database) if self.job.database else None
+        database = asdict(self.job.database) if self.job.database else None
         job = {**vars(self.job), "folder": str(self.job.folder), "database": database}
         job["shapes"] = {name: vars(shape) for name, shape in self.job.shapes.items()}
         return {"job": job, "calls": vars(self.calls), "mode": self.mode}
@@ -113,7 +135,10 @@ class Order:
         """From what ``as_json`` made."""
         job = {**given["job"], "folder": Path(given["job"]["folder"])}
         if job["database"]:
-            job["database"] = DatabasePlace(**job["database"])
+            place = dict(job["database"])
+            if place.get("client"):
+                place["client"] = Client(**place["client"])
+            job["database"] = DatabasePlace(**place)
         job["shapes"] = {name: TableShape(**shape) for name, shape in job["shapes"].items()}
         return cls(Job(**job), Calls(**given["calls"]), given["mode"])
 

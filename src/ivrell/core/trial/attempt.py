@@ -11,6 +11,7 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from ivrell.core.cluster import Cluster
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, why_not
@@ -18,6 +19,7 @@ from ivrell.core.engines.base import Approach, Scope
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import Stopped
 from ivrell.core.folders import data_folder
+from ivrell.core.mariadb import MariaServer
 from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases.places import Databases, seen
@@ -44,8 +46,9 @@ from ivrell.core.records.wire import (
     Walls,
 )
 from ivrell.core.runtimes import Runtime
-from ivrell.core.servers import ELSEWHERE
+from ivrell.core.servers import ELSEWHERE, OwnServer, UrlServer
 from ivrell.core.service.running import SERVICE_CPU, StandIn, stand_in
+from ivrell.core.tasks.sessions import sessions_of
 from ivrell.core.tasks.task import ApproachFailed
 from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
 from ivrell.core.trial.launch import Runner, RunnerGone
@@ -86,6 +89,13 @@ class Place:
     store: DatabaseStore | None = None
     loaded: Loaded | None = None
     seconds: float = 0.0
+
+    @property
+    def server(self) -> Cluster | MariaServer | OwnServer | UrlServer | None:
+        """The server that the tables are on, if they are on one."""
+        if self.store and self.loaded and self.database and self.database.name:
+            return self.store.server(self.loaded.engine)
+        return None
 
 
 class Attempts:
@@ -176,7 +186,7 @@ class Attempts:
         began = time.monotonic()
         if isinstance(made, Loaded):
             writes = approach.needs.writes
-            store = self._databases.at(approach.needs.at)
+            store = self._databases.at(approach.needs.at, made.engine)
             database = store.for_run(made, planned.number, folder, writes, asked)
             files = [Path(database.file)] if database.file else []
             cache = CacheState(asked=asked, share=cached_share(files))
@@ -189,7 +199,8 @@ class Attempts:
     def leave(self, place: Place) -> None:
         """Remove what a run had for itself."""
         if place.store and place.loaded and place.database:
-            place.store.after_run(place.loaded, place.database, place.writes)
+            left = sessions_of(place.folder)
+            place.store.after_run(place.loaded, place.database, place.writes, left)
         shutil.rmtree(place.folder, ignore_errors=True)
 
     def attempt(
@@ -348,7 +359,7 @@ class Attempts:
             walls=self._walls(place, runtime, service) if self._sandboxed else None,
             memory_alone=planned.memory_alone,
             restores=place.writes and on_server,
-            server=place.store.cluster.pid if place.store and on_server else None,
+            server=place.server.pid if place.server else None,
             order=order,
         )
 
@@ -374,7 +385,7 @@ class Attempts:
             knobs={knob: planned.point[knob] for knob in self._comparison.knobs},
             folder=place.folder,
             threads=None if threads is None else int(threads),
-            database=place.database,
+            database=place.database and replace(place.database, seconds=self._plan.limits.seconds),
             service=service.address if service else "",
             styles=self._styles(approach),
             shapes=self._shapes_for(planned, approach),
@@ -390,9 +401,8 @@ class Attempts:
         inputs = [_shown(path) for table in place.made.values() for path in table.paths]
         if place.database:
             inputs += filter(None, (place.database.pristine, place.database.file))
-            if place.database.name:
-                assert place.store
-                inputs += filter(None, [str(place.store.cluster.socket_folder or "")])
+            if place.server:
+                inputs += filter(None, [str(place.server.socket_folder or "")])
         if runtime:
             inputs += runtime.prefixes
         return Walls(

@@ -4,7 +4,6 @@ import time
 from dataclasses import replace
 from pathlib import Path
 
-import psycopg
 import pyarrow as pa
 
 from ivrell.core.agreement.compare import compare
@@ -143,14 +142,11 @@ def _wait_for_server(place: Place) -> None:
     if place.database is None or not place.database.name:
         return
     deadline = time.monotonic() + _SERVER_ENDS_S
-    assert place.store
-    with psycopg.connect(place.store.cluster.maintenance, autocommit=True) as server:
-        while time.monotonic() < deadline:
-            asked = "SELECT count(*) FROM pg_stat_activity WHERE datname = %s"
-            found = server.execute(asked, [place.database.name]).fetchone()
-            if not found or not found[0]:
-                return
-            time.sleep(_LOOK_AGAIN_S)
+    assert place.store and place.loaded
+    while time.monotonic() < deadline:
+        if not place.store.sessions(place.loaded, place.database):
+            return
+        time.sleep(_LOOK_AGAIN_S)
 
 
 def _outcome(

@@ -7,8 +7,6 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
-import psycopg
-
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach, state_of
@@ -78,7 +76,7 @@ class Preparation:
         self._check_layouts(self._recipes.values())
         for approach in self.approaches:
             if approach.needs.at:
-                self.databases.at(approach.needs.at)
+                self.databases.at(approach.needs.at, approach.wanted.form)
         known = Runtimes(registry)
         own = (approach.needs.runtime for approach in self.approaches)
         names = dict.fromkeys((*own, *(name for name in plan.runtime if name != OWN)))
@@ -162,7 +160,7 @@ class Preparation:
         """Make the data of an approach at a point. Raises Stopped."""
         recipe, wanted, needs = self.recipe(point), approach.wanted, approach.needs
         if wanted.form in DATABASES:
-            return self.databases.at(needs.at).ensure(
+            return self.databases.at(needs.at, wanted.form).ensure(
                 recipe,
                 wanted.form,
                 keys=needs.keys,
@@ -185,11 +183,20 @@ class Preparation:
         """Do something; once more where the private server ended before or in it."""
         try:
             return what()
-        except psycopg.OperationalError:
+        except Exception as error:
+            if not _lost_its_server(error):
+                raise
             if not self.databases.revive():
                 raise
             log.warning("the private server had ended and was started again")
             return what()
+
+
+def _lost_its_server(error: Exception) -> bool:
+    """Whether an error is a driver's, of the kind that the database API for Python (PEP 249) has
+    for what is not the caller's doing."""
+    names = {kind.__name__ for kind in type(error).__mro__}
+    return bool(names & {"OperationalError", "InterfaceError"})
 
 
 def _place_of_data(point: Point, approach: Approach) -> DataPlace:

@@ -66,7 +66,7 @@ class RuntimeList(BaseModel):
 
 
 class ServerShape(BaseModel):
-    """A PostgreSQL server of the user's own; ``seen`` says whether what it uses can be measured,
+    """A database server of the user's own; ``seen`` says whether what it uses can be measured,
     ``problem`` why it cannot be used. Its address is told without a password."""
 
     name: str
@@ -83,10 +83,12 @@ class ServerList(BaseModel):
 
 
 class NewServer(BaseModel):
-    """A server to register, by its connection string."""
+    """A server to register, by its URL or connection string; ``password_from`` says where its
+    password stands, as env:NAME or file:PATH."""
 
     name: str
     address: str
+    password_from: str = ""
 
 
 class NewRuntime(BaseModel):

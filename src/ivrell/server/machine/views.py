@@ -66,7 +66,7 @@ class RuntimesView(APIView):
 
 
 class ServersView(APIView):
-    """PostgreSQL servers of the user's own that lanes may ask for."""
+    """Database servers of the user's own that lanes may ask for."""
 
     @extend_schema(responses=shapes.ServerList, operation_id="servers")
     def get(self, request: Request) -> Response:
@@ -77,7 +77,7 @@ class ServersView(APIView):
     def post(self, request: Request) -> Response:
         """Register one."""
         given = asked(shapes.NewServer, request)
-        Servers().add(given.name.strip(), given.address.strip())
+        Servers().add(given.name.strip(), given.address.strip(), given.password_from.strip())
         return self._all()
 
     @extend_schema(

@@ -1,12 +1,22 @@
-"""Ending a private server that outlived whoever used it."""
+"""Ending private servers that outlived whoever used them."""
 
 from pathlib import Path
 
 from ivrell.core.cluster import Cluster
+from ivrell.core.mariadb import MariaServer
+
+
+def private_servers(root: Path) -> list[Cluster | MariaServer]:
+    """The private servers that have a folder in one of loaded tables."""
+    servers: tuple[Cluster | MariaServer, ...] = (
+        Cluster(root / "cluster", private=True),
+        MariaServer(root / "mariadb"),
+    )
+    return [server for server in servers if server.folder.exists()]
 
 
 def end_unused(root: Path) -> None:
-    """End the private server of a folder of loaded tables, unless a process uses it."""
-    folder = root / "cluster"
-    if folder.with_name("cluster.running").exists():
-        Cluster(folder, private=True).stop()
+    """End the private servers of a folder of loaded tables, unless a process uses them."""
+    for server in private_servers(root):
+        if server.folder.with_name(f"{server.folder.name}.running").exists():
+            server.stop()

@@ -2,6 +2,7 @@
 
 import shutil
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,6 +18,15 @@ from ivrell.core.records.wire import DatabasePlace
 from ivrell.core.servers import OwnServer
 
 Server = Cluster | OwnServer
+
+
+def cold_refused() -> BadInput:
+    """What is said where the buffers of a server of the user's own would have to be emptied."""
+    return BadInput(
+        "The buffers of a server of your own are not emptied: that would restart it.",
+        where="cache",
+        hint="Leave the cache warm, or let the lane use the private server.",
+    )
 
 
 class Home(ABC):
@@ -50,8 +60,19 @@ class Home(ABC):
         """Put a run's own tables back to what they were."""
 
     @abstractmethod
-    def after_run(self, database: DatabasePlace, *, writes: bool) -> None:
-        """Remove the copy that a run had."""
+    def after_run(
+        self, database: DatabasePlace, *, writes: bool, sessions: Sequence[int] = ()
+    ) -> None:
+        """Remove the copy that a run had, and end its sessions where it left them behind: a
+        server goes on with a statement whose client is gone."""
+
+    def sessions(self, database: DatabasePlace) -> int:
+        """Sessions on a run's database."""
+        return 0
+
+    def loaded(self, place: str) -> None:
+        """Let lanes at a database that was loaded."""
+        return
 
 
 class FileHome(Home):
@@ -89,7 +110,9 @@ class FileHome(Home):
     def restore(self, place: str, database: DatabasePlace) -> None:
         """A run puts its file back itself."""
 
-    def after_run(self, database: DatabasePlace, *, writes: bool) -> None:
+    def after_run(
+        self, database: DatabasePlace, *, writes: bool, sessions: Sequence[int] = ()
+    ) -> None:
         """The copy goes with the run's folder."""
 
 
@@ -138,9 +161,22 @@ class ServerHome(Home):
         self._copy(place, database.name)
         self._set_cache(database.name, "warm")
 
-    def after_run(self, database: DatabasePlace, *, writes: bool) -> None:
+    def after_run(
+        self, database: DatabasePlace, *, writes: bool, sessions: Sequence[int] = ()
+    ) -> None:
+        for number in sessions:
+            self._serve(
+                "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
+                f"WHERE pid = {number} AND datname = '{database.name}'"
+            )
         if writes:
             self.remove(database.name)
+
+    def sessions(self, database: DatabasePlace) -> int:
+        with psycopg.connect(self._server.maintenance, autocommit=True) as server:
+            asked = "SELECT count(*) FROM pg_stat_activity WHERE datname = %s"
+            found = server.execute(asked, [database.name]).fetchone()
+        return int(found[0]) if found else 0
 
     def _copy(self, place: str, name: str) -> None:
         self.remove(name)
@@ -152,11 +188,7 @@ class ServerHome(Home):
         """Bring tables into the server's buffers, or out of them, for which it is restarted."""
         if state == "cold":
             if not isinstance(self._server, Cluster):
-                raise BadInput(
-                    "The buffers of a server of your own are not emptied: that would restart it.",
-                    where="cache",
-                    hint="Leave the cache warm, or let the lane use the private server.",
-                )
+                raise cold_refused()
             self._server.restart(self._evict, self._settings)
             return
         with psycopg.connect(self._server.address(name), autocommit=True) as db:

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from ivrell.core.recipe.databases.store import DatabaseStore
-from ivrell.core.servers import OwnServer, Servers
+from ivrell.core.servers import Servers
 
 
 class Databases:
@@ -17,19 +17,22 @@ class Databases:
     def __init__(self, root: Path, registry: Path | None = None) -> None:
         self.root = root
         self._registry = registry
-        self._stores: dict[str, DatabaseStore] = {}
+        self._stores: dict[tuple[str, str], DatabaseStore] = {}
 
-    def at(self, name: str) -> DatabaseStore:
-        """The store on the registered server of that name, "" standing for the private one. Raises
-        BadInput for a server that is not registered or cannot be reached."""
-        if name not in self._stores:
+    def at(self, name: str, engine: str) -> DatabaseStore:
+        """The store for an engine on the registered server of that name, "" standing for the
+        private ones. Raises BadInput for a server that is not registered, is of another kind, or
+        cannot be reached."""
+        way = ("", "") if not name else (name, "postgres" if engine == "postgres" else "sql")
+        if way not in self._stores:
             if name:
-                server = Servers(self._registry).get(name)
+                registered = Servers(self._registry)
+                get = registered.postgres if engine == "postgres" else registered.by_url
                 folder = self.root.with_name(f"{self.root.name}-at-{name}")
-                self._stores[name] = DatabaseStore(folder, server)
+                self._stores[way] = DatabaseStore(folder, get(name))
             else:
-                self._stores[name] = DatabaseStore(self.root)
-        return self._stores[name]
+                self._stores[way] = DatabaseStore(self.root)
+        return self._stores[way]
 
     def trim(self, limit_bytes: int) -> None:
         """Keep each store within a limit; what was used longest ago goes first."""
@@ -37,17 +40,17 @@ class Databases:
             store.trim(limit_bytes)
 
     def revive(self) -> bool:
-        """Start the private cluster again where it ended unasked; whether it had. Raises
+        """Start private servers again that ended unasked; whether one had. Raises
         BadInput."""
         revived = [store.revive() for store in self._stores.values()]
         return any(revived)
 
     def stop(self) -> None:
-        """Stop the private cluster if it was started."""
+        """Stop the private servers that were started."""
         for store in self._stores.values():
             store.stop()
 
 
 def seen(store: DatabaseStore) -> bool:
     """Whether what the store's server uses can be seen from here."""
-    return not isinstance(store.given, OwnServer) or store.given.pid is not None
+    return store.given is None or store.given.pid is not None

@@ -16,16 +16,19 @@ import pyarrow as pa
 from ivrell.core.cluster import Cluster
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import alone, not_in_use
+from ivrell.core.mariadb import SETTINGS, MariaServer
 from ivrell.core.recipe.databases import DATABASES, Loader, roles
 from ivrell.core.recipe.databases.base import Columns, columns_of
+from ivrell.core.recipe.databases.ended import private_servers
 from ivrell.core.recipe.databases.homes import FileHome, Home, ServerHome
+from ivrell.core.recipe.databases.server_home import UrlHome
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.keeping import Entry, Keeping
 from ivrell.core.recipe.making import Progress
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.wire import DatabasePlace
-from ivrell.core.servers import OwnServer
+from ivrell.core.servers import OwnServer, UrlServer
 
 CLUSTER_SETTINGS = {
     "shared_buffers": "512MB",
@@ -86,14 +89,36 @@ class Loaded:
         ]
 
 
+def _start_postgres(root: Path) -> Cluster:
+    cluster = Cluster(root / "cluster", private=True)
+    cluster.start(CLUSTER_SETTINGS)
+    passwords = {role: cluster.password_of(role) for role in (roles.READER, roles.WRITER)}
+    roles.ensure(cluster.maintenance, passwords)
+    return cluster
+
+
+def _start_mariadb(root: Path) -> MariaServer:
+    server = MariaServer(root / "mariadb")
+    server.start(SETTINGS)
+    return server
+
+
+_STARTED: dict[str, Callable[[Path], Cluster | MariaServer]] = {
+    "postgres": _start_postgres,
+    "mariadb": _start_mariadb,
+}
+"""How the private server of an engine is started in a folder."""
+
+
 class DatabaseStore(Keeping):
-    """A folder of loaded databases; PostgreSQL's stand in a private cluster in it, or on a server
+    """A folder of loaded databases; those of servers stand on private ones in it, or on a server
     that is ``given``."""
 
-    def __init__(self, root: Path, given: OwnServer | None = None) -> None:
+    def __init__(self, root: Path, given: OwnServer | UrlServer | None = None) -> None:
         super().__init__(root)
         self.given = given
-        self._cluster: Cluster | None = None
+        self._private: dict[str, Cluster | MariaServer] = {}
+        self._homes: dict[str, Home] = {}
 
     def _home(self, engine: str) -> Home:
         """Where databases of an engine live. Raises BadInput for one that has none."""
@@ -102,41 +127,53 @@ class DatabaseStore(Keeping):
                 f'There is no database of an engine "{engine}".',
                 hint=f"Engines that tables can be loaded into: {', '.join(DATABASES)}.",
             )
-        if DATABASES[engine].on_server:
-            return ServerHome(self.cluster, self.root / "cluster", CLUSTER_SETTINGS)
-        return FileHome(engine, self.root)
+        if not DATABASES[engine].on_server:
+            return FileHome(engine, self.root)
+        if engine not in self._homes:
+            server = self.server(engine)
+            self._homes[engine] = (
+                UrlHome(server)
+                if isinstance(server, MariaServer | UrlServer)
+                else ServerHome(server, self.root / "cluster", CLUSTER_SETTINGS)
+            )
+        return self._homes[engine]
+
+    def server(self, engine: str) -> Cluster | MariaServer | OwnServer | UrlServer:
+        """The server that was given, or the private one of an engine, started when first asked
+        for. Raises BadInput where the engine has none of its own."""
+        self.root.mkdir(parents=True, exist_ok=True)
+        if self.given:
+            return self.given
+        if engine not in self._private:
+            if engine not in _STARTED:
+                raise BadInput(
+                    f"A lane of {engine} names no server.",
+                    where="at",
+                    hint='Register one on the machine page, and name it: at = "its name".',
+                )
+            self._private[engine] = _STARTED[engine](self.root)
+        return self._private[engine]
 
     @property
-    def cluster(self) -> Cluster | OwnServer:
-        """The server that was given, or the private cluster, started when first asked for."""
-        if self.given:
-            self.root.mkdir(parents=True, exist_ok=True)
-            return self.given
-        if self._cluster is None:
-            self.root.mkdir(parents=True, exist_ok=True)
-            self._cluster = self._started()
-        return self._cluster
-
-    def _started(self) -> Cluster:
-        cluster = Cluster(self.root / "cluster", private=True)
-        cluster.start(CLUSTER_SETTINGS)
-        passwords = {role: cluster.password_of(role) for role in (roles.READER, roles.WRITER)}
-        roles.ensure(cluster.maintenance, passwords)
-        return cluster
+    def cluster(self) -> Cluster:
+        """The private PostgreSQL cluster, started when first asked for."""
+        found = self.server("postgres")
+        assert isinstance(found, Cluster)
+        return found
 
     def revive(self) -> bool:
-        """Start the private cluster again where it ended unasked; whether it had. Raises
-        BadInput."""
-        if self._cluster is None or self._cluster.alive:
-            return False
-        self._cluster.again()
-        return True
+        """Start private servers again that ended unasked; whether one had. Raises BadInput."""
+        ended = [server for server in self._private.values() if not server.alive]
+        for server in ended:
+            server.again()
+        return bool(ended)
 
     def stop(self) -> None:
-        """Use the private cluster no more, if this store did; the last to use it ends it."""
-        if self._cluster:
-            self._cluster.stop()
-            self._cluster = None
+        """Use the private servers no more, if this store did; the last to use one ends it."""
+        for server in self._private.values():
+            server.stop()
+        self._private.clear()
+        self._homes.clear()
 
     def ensure(
         self,
@@ -206,6 +243,7 @@ class DatabaseStore(Keeping):
             sizes = loader.sizes(list(recipe.tables))
             total = loader.total()
             loader.finish(Path(place))
+            home.loaded(place)
         except BaseException:
             loader.discard()
             raise
@@ -284,9 +322,15 @@ class DatabaseStore(Keeping):
         """Put a run's own tables on a server back to what they were, and into its buffers."""
         self._home(loaded.engine).restore(loaded.place, database)
 
-    def after_run(self, loaded: Loaded, database: DatabasePlace, writes: bool) -> None:
-        """Remove the copy that a run on the server had."""
-        self._home(loaded.engine).after_run(database, writes=writes)
+    def after_run(
+        self, loaded: Loaded, database: DatabasePlace, writes: bool, sessions: Sequence[int] = ()
+    ) -> None:
+        """Remove the copy that a run on a server had, and end the sessions that it left."""
+        self._home(loaded.engine).after_run(database, writes=writes, sessions=sessions)
+
+    def sessions(self, loaded: Loaded, database: DatabasePlace) -> int:
+        """Sessions on a run's database."""
+        return self._home(loaded.engine).sessions(database)
 
     def _records(self) -> Iterator[tuple[Path, Loaded]]:
         for record in sorted(self.root.glob("*-*.json")):
@@ -311,10 +355,11 @@ class DatabaseStore(Keeping):
         BadInput where something uses them."""
         with not_in_use(self.root):
             freed = sum(loaded.size_bytes for loaded in self.kept())
-            if (self.root / "cluster").exists() and not self.given:
-                # One that outlived its process is ended too.
-                self._cluster = self._cluster or Cluster(self.root / "cluster", private=True)
             self.stop()
+            if not self.given:
+                # One that outlived its process is ended too.
+                for server in private_servers(self.root):
+                    server.stop()
             shutil.rmtree(self.root, ignore_errors=True)
         return freed
 

@@ -1,0 +1,112 @@
+"""Approaches written as SQL for a server that is reached by its driver: the private MariaDB, and
+any other that is registered by its URL."""
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+from ivrell.core.dialects.session import MARK
+from ivrell.core.engines.base import Engine, Needs, Problem, Scope
+from ivrell.core.engines.driver import DriverSession
+from ivrell.core.engines.explain import from_lines
+from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
+from ivrell.core.engines.sql_text import Statement
+from ivrell.core.records.wire import Counted, Job, Step
+
+
+@dataclass(frozen=True, kw_only=True)
+class MariaDbApproach(SqlApproach):
+    """SQL over tables on the private MariaDB server, or on a registered one that ``at`` names;
+    ``settings`` are variables of the session."""
+
+    engine: Literal["mariadb"]
+    input: str = "mariadb"
+    at: str = ""
+
+    @property
+    def needs(self) -> Needs:
+        return replace(super().needs, at=self.at)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ServerSqlApproach(SqlApproach):
+    """SQL over tables on the registered server that ``at`` names, in its own dialect."""
+
+    engine: Literal["sql"]
+    at: str
+    input: str = "sql"
+
+    @property
+    def needs(self) -> Needs:
+        return replace(super().needs, at=self.at)
+
+
+class _Task(SqlTask):
+    def __init__(self, job: Job) -> None:
+        super().__init__(job, mark=MARK)
+        self._job = job
+        self.open()
+
+    def connect(self) -> None:
+        self._session = DriverSession(self._job)
+
+    def disconnect(self) -> None:
+        self._session.close()
+
+    def before_each(self) -> None:
+        self._session.begin()
+
+    def execute(self, statement: Statement, fetch: bool = False) -> object:
+        if fetch and self.discard:
+            statement = replace(statement, text=counted(statement.text))
+        return self._session.executed(statement, self.knobs, fetch=fetch)
+
+    def explain(self, statement: Statement) -> Step:
+        lines, done = self._session.explained(statement, self.knobs)
+        if not done:
+            self.execute(statement)
+        return from_lines(lines)
+
+    def counted(self) -> Counted:
+        return self._session.since()
+
+
+class _ServerEngine(Engine):
+    language = "sql"
+
+    def scope(self, approach: SqlApproach) -> Scope:
+        return Scope.SERVER
+
+    def problem(self, approach: SqlApproach) -> Problem | None:
+        if not approach.code.strip():
+            return Problem("There is no statement in the code.", hint="Write a SELECT.")
+        return None
+
+    def prepare(self, job: Job) -> _Task:
+        return _Task(job)
+
+
+class MariaDbEngine(_ServerEngine):
+    """Runs SQL in a session on the private server; the server's work is the run's."""
+
+    name = "mariadb"
+    approach = MariaDbApproach
+    packages = ("mariadb", "sqlalchemy", "pyarrow")
+    forms = ("mariadb",)
+
+    def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
+        """The server's programs on this machine."""
+        from ivrell.core.mariadb import server_version
+
+        version = server_version()
+        if version is None:
+            return {}, ("the MariaDB server",), "apt-get install mariadb-server-core"
+        return {"MariaDB": version}, (), ""
+
+
+class ServerSqlEngine(_ServerEngine):
+    """Runs SQL in a session on a server of the user's own."""
+
+    name = "sql"
+    approach = ServerSqlApproach
+    packages = ("sqlalchemy", "pyarrow")
+    forms = ("sql",)
