@@ -3,12 +3,14 @@
 import shlex
 import shutil
 import subprocess
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import Approach, Engine, Problem, Seen, path_words
+from ivrell.core.engines.program_lines import Lines, ended
 from ivrell.core.records.wire import Job
 from ivrell.core.tasks.buckets import in_buckets
 from ivrell.core.tasks.task import ApproachFailed, Stage, Task
@@ -17,6 +19,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 _KEPT = 4000
+_TAKEN = "A program that is told its calls on standard input cannot have a table there."
 Kind = Literal["csv", "jsonl", "parquet"]
 
 
@@ -29,6 +32,10 @@ class CommandApproach(Approach):
     The answer is what it prints, or ``{out}`` where argv names it: ``answer`` says in which
     form, ``names`` its columns where it prints no header. Instead ``buckets`` may name files
     of that form which it leaves in its own folder.
+
+    ``stdin`` names a table whose file is its standard input. With ``lines = "stages"`` the lines
+    that begin with ``::stage`` name parts of the run; with ``lines = "calls"`` it is started
+    once, outside the clock, and does a call for each line that it is given, see Lines.
     """
 
     engine: Literal["command"]
@@ -38,6 +45,8 @@ class CommandApproach(Approach):
     answer: Kind = "csv"
     names: tuple[str, ...] = ()
     buckets: Mapping[str, str] = field(default_factory=dict)
+    stdin: str = ""
+    lines: Literal["", "stages", "calls"] = ""
 
     def text(self) -> str:
         return self.code or shlex.join(self.argv)
@@ -75,22 +84,33 @@ class _Task(Task):
                     "build failed", f"{done.stderr or done.stdout}"[-_KEPT:].strip() or "no message"
                 )
         _check(self._argv, "running")
+        self._stdin = _single(approach.get("stdin", ""), job.tables)
+        self._lines: Lines | None = None
+        if lines := approach.get("lines", ""):
+            if self._stdin and lines == "calls":
+                raise ApproachFailed("no standard input", _TAKEN)
+            self._lines = Lines(self._argv, job.folder, self._stdin, calls=lines == "calls")
 
     def run(self, stage: Stage) -> object:
-        with stage("program"):
-            if self._prints:
-                with self._out.open("wb") as out:
-                    done = subprocess.run(
-                        self._argv, cwd=self._folder, stdout=out, stderr=subprocess.PIPE
-                    )
-            else:
-                done = subprocess.run(self._argv, cwd=self._folder, stderr=subprocess.PIPE)
-        if done.returncode:
-            said = done.stderr.decode("utf-8", "replace")[-_KEPT:].strip()
-            raise ApproachFailed(
-                "program failed", f"{self._argv[0]} ended with status {done.returncode}. {said}"
+        if self._lines:
+            self._lines.call(stage, self._out if self._prints else None)
+            return self._out
+        with stage("program"), ExitStack() as opened:
+            given = opened.enter_context(self._stdin.open("rb")) if self._stdin else None
+            out = opened.enter_context(self._out.open("wb")) if self._prints else None
+            done = subprocess.run(
+                self._argv, cwd=self._folder, stdin=given, stdout=out, stderr=subprocess.PIPE
             )
+        if done.returncode:
+            raise ended(self._argv, done.returncode, done.stderr)
         return self._out
+
+    def living_cpu(self) -> float:
+        return self._lines.living_cpu() if self._lines else 0.0
+
+    def close(self) -> None:
+        if self._lines:
+            self._lines.close()
 
     def hand_over(self, answer: object) -> "pa.Table":
         if not self._buckets:
@@ -121,6 +141,20 @@ class _Task(Task):
             raise ApproachFailed(
                 "answer cannot be read", f"What it left is no {self._answer}: {error}"
             ) from error
+
+
+def _single(table: str, tables: Mapping[str, str | Sequence[str]]) -> Path | None:
+    """The one file of a table that is to be standard input. Raises ApproachFailed."""
+    if not table:
+        return None
+    place = tables.get(table)
+    if not isinstance(place, str):
+        known = ", ".join(tables)
+        what = f"Table {table} is in parts" if place else f"There is no table {table}"
+        raise ApproachFailed(
+            "no standard input", f"{what}; `stdin` takes one whole file. Tables: {known}."
+        )
+    return Path(place)
 
 
 def _filled(argv: Any, places: Mapping[str, list[str]]) -> list[str]:
@@ -178,6 +212,8 @@ class CommandEngine(Engine):
     def problem(self, approach: CommandApproach) -> Problem | None:
         if not approach.argv:
             return Problem("There is no program to run.", hint='Write argv = ["awk", ...].')
+        if approach.stdin and approach.lines == "calls":
+            return Problem(_TAKEN, hint="Leave `stdin` out, and name the table in argv.")
         return None
 
     def prepare(self, job: Job) -> _Task:

@@ -88,6 +88,10 @@ class Task:
         """What the engine counted since ``before_each``; asked after the clock has stopped."""
         return Counted()
 
+    def living_cpu(self) -> float:
+        """CPU seconds of child processes that live and do the work, where there are such."""
+        return 0.0
+
     def threads(self) -> dict[str, int]:
         """What the engine says of the threads that it works with."""
         return {}

@@ -6,7 +6,7 @@ import mmap
 import resource
 import struct
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -38,10 +38,16 @@ class Stages:
     Each stage counts its own time only: what an inner stage takes is not the outer's.
     The name of the current stage is written to a page of memory shared with the runner,
     so that showing it costs the run no system call.
+
+    Args:
+        board: that page.
+        living: gives CPU seconds of children that live and do the work, which the system has not
+            added to this process's yet.
     """
 
-    def __init__(self, board: mmap.mmap | None = None) -> None:
+    def __init__(self, board: mmap.mmap | None = None, living: Callable[[], float] = float) -> None:
         self._board = board
+        self._living = living
         self._totals: dict[str, _Total] = {}
         self._open: list[list[float]] = []
         self._names: list[str] = []
@@ -56,11 +62,11 @@ class Stages:
         self._show()
         inner = [0.0, 0.0]
         self._open.append(inner)
-        cpu, start = cpu_now(), time.perf_counter()
+        cpu, start = self._cpu_now(), time.perf_counter()
         try:
             yield
         finally:
-            end, used = time.perf_counter(), cpu_now() - cpu
+            end, used = time.perf_counter(), self._cpu_now() - cpu
             self._open.pop()
             self._names.pop()
             self._show()
@@ -73,6 +79,9 @@ class Stages:
                 self._open[-1][1] += used
             if len(self.spans) < _MOST_SPANS:
                 self.spans.append(Span(name, start - self.began, end - self.began))
+
+    def _cpu_now(self) -> float:
+        return cpu_now() + self._living()
 
     def _show(self) -> None:
         if self._board is not None:

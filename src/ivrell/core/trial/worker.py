@@ -149,7 +149,7 @@ class _Parts:
 
     def _part(self, repeats: int, more: Any, joined: bool = False) -> float:
         """One timed part; ``joined`` ones stand for repeats of one call together."""
-        stages = Stages(self._board)
+        stages = Stages(self._board, self._task.living_cpu)
         failure: ApproachFailed | None = None
         self.repeats = repeats
         if repeats == 1 or not self._task.sets_up_each:
