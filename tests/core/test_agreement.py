@@ -1,6 +1,7 @@
 """Agreement: the same answer is known as such, every real difference is found."""
 
 import unittest
+from decimal import Decimal
 
 import pandas as pd
 import pyarrow as pa
@@ -141,6 +142,14 @@ class Cases(unittest.TestCase):
         theirs = self.answer(passages=pa.array([2**64 - 2, 1, 2], pa.uint64()))
         self.assertEqual(compare(ours, ours, WHOLE).verdict, "same")
         self.assertEqual(compare(ours, theirs, WHOLE).columns, {"passages": 1})
+
+    def test_decimals_of_a_server_against_integers(self):
+        whole = pa.table({"lock": ["ABC-01", "ABC-02"], "total": [12, 7]})
+        told = pa.table({"lock": ["ABC-02", "ABC-01"], "total": [Decimal("7"), Decimal("12")]})
+        other = pa.table({"lock": ["ABC-02", "ABC-01"], "total": [Decimal("7"), Decimal("12.5")]})
+        self.assertTrue(compare(whole, told, Answer(key=["lock"])).agrees)
+        found = compare(whole, other, Answer(key=["lock"]))
+        self.assertEqual(found.reasons[0], "total: 1 value differs")
 
     def test_exact_types_may_be_asked_for(self):
         floats = self.answer(passages=[3.0, 4.0, 5.0])

@@ -3,6 +3,7 @@
 import unittest
 from pathlib import Path
 
+from ivrell.core import mariadb
 from ivrell.core.comparison.file import parse
 from ivrell.core.sheets import office
 from ivrell.core.trial.once import small_knobs
@@ -10,6 +11,9 @@ from tests.core.test_sql_engines import EngineCase
 from tests.support.comparisons import DEMO
 
 _ROWS = 300
+WRONG_ON_PURPOSE = {("gauge-readings", "whole"): "values differ (each is -1 times"}
+"""Lanes whose bug is what a demo shows, and what is said of each."""
+
 _ENOUGH_DRAWS = 8_000
 FILES = sorted(DEMO.parent.glob("*.toml"))
 
@@ -21,7 +25,10 @@ class Demo(EngineCase):
         random = parse(text).answer.statistics is not None
         knobs = small_knobs(text, _ENOUGH_DRAWS if random else _ROWS)
         lanes = [
-            lane.id for lane in parse(text).approach if lane.engine != "sheet" or office.version()
+            lane.id
+            for lane in parse(text).approach
+            if (lane.engine != "sheet" or office.version())
+            and ("mariadb" not in (lane.engine, lane.needs.server) or mariadb.server_version())
         ]
         trial = self.trial(text, name=path.stem, knobs=knobs, lanes=lanes)
         point = trial.conduct().points[0]
@@ -29,7 +36,10 @@ class Demo(EngineCase):
         for lane in point.lanes:
             with self.subTest(lane=lane.id):
                 agreement = lane.agreement
-                self.assertTrue(agreement.agrees, agreement.reasons)
+                if why := WRONG_ON_PURPOSE.get((path.stem, lane.id)):
+                    self.assertIn(why, " ".join(agreement.reasons))
+                else:
+                    self.assertTrue(agreement.agrees, agreement.reasons)
 
     def test_counted_against_exists_finds_what_is_there_and_only_that(self):
         text = (DEMO.parent / "late-barge-in-database.toml").read_text()

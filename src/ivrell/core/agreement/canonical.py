@@ -18,6 +18,9 @@ _MIXERS = (
     (np.uint64(29), np.uint64(0xBF58476D1CE4E5B9)),
 )
 
+MOST_DIGITS = 38
+"""Digits of a decimal number in Arrow's usual width."""
+
 
 def canonical(table: pa.Table) -> pa.Table:
     """The same values in plain types: integers as int64 where they fit (else decimals), floats as
@@ -50,10 +53,23 @@ def plain(column: pa.ChunkedArray) -> pa.ChunkedArray:
         return _text_of_bytes(column)
     if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
         return _moments(column)
+    if pa.types.is_decimal256(kind):
+        # Wider than what can be laid side by side, where it has to be so wide.
+        narrow = pa.decimal128(MOST_DIGITS, kind.scale)
+        return column.cast(narrow if fits(column, narrow) else pa.large_string())
     if pa.types.is_nested(kind):
         told = [None if v is None else json.dumps(v, default=str) for v in column.to_pylist()]
         return pa.chunked_array([pa.array(told, pa.large_string())])
     return column
+
+
+def fits(column: pa.ChunkedArray, kind: pa.DataType) -> bool:
+    """Whether every value of a column can be one of another type."""
+    try:
+        column.cast(kind)
+    except pa.ArrowException:
+        return False
+    return True
 
 
 def is_text(kind: pa.DataType) -> bool:

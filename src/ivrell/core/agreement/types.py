@@ -3,7 +3,7 @@
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ivrell.core.agreement.canonical import canonical, is_text, type_word
+from ivrell.core.agreement.canonical import MOST_DIGITS, canonical, fits, is_text, type_word
 from ivrell.core.records.agreement import Drift
 
 _ZEROS = r"^[+-]?0[0-9]"
@@ -75,7 +75,8 @@ def _target(ours: pa.ChunkedArray, theirs: pa.ChunkedArray) -> pa.DataType:
         return known[0]
     if any(map(pa.types.is_decimal, kinds)) and all(map(_is_exact, kinds)):
         scale = max(getattr(kind, "scale", 0) for kind in kinds)
-        return pa.decimal256(76, scale)
+        wanted = pa.decimal128(MOST_DIGITS, min(scale, MOST_DIGITS))
+        return wanted if fits(ours, wanted) and fits(theirs, wanted) else pa.large_string()
     if all(map(pa.types.is_timestamp, kinds)):
         return pa.timestamp("ns")
     if all(map(_numeric, kinds)):
