@@ -13,7 +13,7 @@ from ivrell.core.sheets.check import cost, problem
 from ivrell.core.sheets.formula import FormulaError, parse, written
 from ivrell.core.sheets.functions import FUNCTIONS, engine_name
 from ivrell.core.sheets.layout import Block, Places, letters
-from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
+from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet, with_knobs
 
 TABLES = {"barges": (["number", "hull"], 6000), "passages": (["passage", "barge"], 20_000)}
 HERE = office.version() is not None
@@ -90,6 +90,15 @@ class Addresses(unittest.TestCase):
         ):
             with self.subTest(formula):
                 self.assertEqual(self.places.translated(formula), engine)
+
+    def test_knobs_become_values(self):
+        cell = Cell(name="top", formula="={knobs.top}")
+        column = Column(name="a", formula="=IF({row.x}<{knobs.top};{knobs.word};{knobs.gone})")
+        found = with_knobs(Sheet(columns=(column,), cells=(cell,)), {"top": 5, "word": 'a "b"'})
+        self.assertEqual(found.cells[0].formula, "=5")
+        self.assertEqual(found.columns[0].formula, '=IF({row.x}<5;"a ""b""";{knobs.gone})')
+        blank = with_knobs(Sheet(columns=(column,)), None).columns[0].formula
+        self.assertEqual((len(blank), "knobs" in blank), (len(column.formula), False))
 
     def test_what_is_not_there_is_named_with_what_is(self):
         for formula, words in (

@@ -194,6 +194,18 @@ class Shut(TrialCase):
         self.assertEqual(len(refused), 3)
         self.assertLessEqual(set(refused), {"OSError", "PermissionError"})
 
+    @unittest.skipUnless(os.access("/var/lib", os.W_OK), "nothing can be put there")
+    def test_what_lies_beside_a_place_of_the_system_can_be_reached(self):
+        # Where data is kept that root's Ivrell makes, and some program's own folder too.
+        with tempfile.TemporaryDirectory(prefix="ivrell-", dir="/var/lib") as beside:
+            place = Path(beside)
+            place.chmod(0o755)
+            (place / "table.csv").write_text("here")
+            told = sandbox.Sandbox(self.folder, inputs=(beside,)).around(["cat", f"{beside}/table.csv"])
+            self.folder.chmod(0o755)
+            done = subprocess.run(told, capture_output=True, text=True)
+        self.assertEqual((done.stdout, done.stderr), ("here", ""))
+
     def test_ivrell_s_own_data_and_other_processes_are_out_of_sight(self):
         folder = self.folder / "ivrell"
         (folder / "records").mkdir(parents=True)

@@ -78,6 +78,10 @@ class Sandbox:
             "--cap-drop", "ALL",
         ]  # fmt: skip
         for place in _SYSTEM:
+            if not Path(place).is_symlink() and Path(place).exists():
+                # Else they would be made for root alone, and with them whatever lies beside.
+                for parent in reversed(Path(place).parents[:-1]):
+                    line += ["--perms", "0755", "--dir", str(parent)]
             if Path(place).is_symlink():
                 line += ["--symlink", str(Path(place).readlink()), place]
             elif Path(place).exists():

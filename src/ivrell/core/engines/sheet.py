@@ -11,7 +11,7 @@ from ivrell.core.recipe.csv_style import style_from
 from ivrell.core.recipe.input import Input
 from ivrell.core.records.wire import Job
 from ivrell.core.sheets.check import Cost, Wrong, cost, labelled, problem
-from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet
+from ivrell.core.sheets.model import Cell, Change, Column, Repeat, Sheet, with_knobs
 from ivrell.core.tasks.task import Counted, Stage, Task
 
 if TYPE_CHECKING:
@@ -69,7 +69,7 @@ class _Task(Task):
     def __init__(self, job: Job) -> None:
         from ivrell.core.sheets.office import Office
 
-        self._sheet = _sheet(job.approach)
+        self._sheet = with_knobs(_sheet(job.approach), job.knobs)
         self._folder = job.folder
         self._form = job.form
         self._styles = {name: style_from(told) for name, told in job.styles.items()}
@@ -178,7 +178,8 @@ class SheetEngine(Engine):
         "Each column of the answer sheet has a formula of the OpenFormula standard, arguments "
         "parted by semicolons: {barges.hull} is a whole column, {barges} a whole table, "
         "{row.barge} the cell on the formula's own row, {answer.hull} a column of the answer, "
-        "{cells.rate} a single cell. Cells, repeats and changes stand in the settings."
+        "{cells.rate} a single cell, {knobs.rows} a knob's value. Cells, repeats and changes "
+        "stand in the settings."
     )
 
     name = "sheet"
@@ -207,7 +208,7 @@ class SheetEngine(Engine):
         return f"{{{table}}}"
 
     def knob_name(self, knob: str) -> str:
-        return knob
+        return f"{{knobs.{knob}}}"
 
     def table_words(self, approach: SheetApproach) -> str:
         if approach.wanted.form == "arrow":
@@ -227,17 +228,17 @@ class SheetEngine(Engine):
                 "Tables are sorted beforehand only where they are written cell by cell.",
                 hint='Say input = "arrow".',
             )
-        return _told(problem(approach))
+        return _told(problem(with_knobs(approach, None)))
 
     def problem_with(
         self, approach: SheetApproach, tables: Mapping[str, tuple[list[str], int]]
     ) -> Problem | None:
         """What is plainly wrong with an approach over tables of these columns and rows."""
-        return _told(problem(approach, tables))
+        return _told(problem(with_knobs(approach, None), tables))
 
     def cost(self, approach: SheetApproach, tables: Mapping[str, tuple[list[str], int]]) -> Cost:
         """What an approach without problems will ask of the engine."""
-        return cost(approach, tables)
+        return cost(with_knobs(approach, None), tables)
 
     def prepare(self, job: Job) -> _Task:
         return _Task(job)

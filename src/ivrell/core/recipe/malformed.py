@@ -18,7 +18,7 @@ belongs to no field; a bad encoding is a byte that UTF-8 does not have."""
 
 def chosen(recipe: Recipe, table: str, index: int) -> list[tuple[int, str]]:
     """Rows of a block that are broken, counted from its first, and the way of each."""
-    share = recipe.tables[table].malformed_share
+    share = recipe.tables[table].broken_share
     count = min(BLOCK_ROWS, recipe.rows_of(table) - index * BLOCK_ROWS)
     wanted = round(share * count)
     if not wanted:
@@ -31,7 +31,7 @@ def chosen(recipe: Recipe, table: str, index: int) -> list[tuple[int, str]]:
 
 def broken_rows(recipe: Recipe, table: str) -> int:
     """How many rows of a table are broken, without drawing which."""
-    share, total = recipe.tables[table].malformed_share, recipe.rows_of(table)
+    share, total = recipe.tables[table].broken_share, recipe.rows_of(table)
     return total // BLOCK_ROWS * round(share * BLOCK_ROWS) + round(share * (total % BLOCK_ROWS))
 
 

@@ -38,7 +38,7 @@ class Table(BaseModel):
     ``rows`` is a number or a knob in braces, such as ``"{rows}"``. ``order`` is "shuffled"
     (each row number once, in random order), "by COLUMN" (rising in that column) or absent
     (row numbers go up). ``duplicate_share`` of the rows repeat another one whole.
-    ``malformed_share`` of the lines are broken on purpose in text forms.
+    ``malformed_share`` of the lines are broken on purpose in text forms: a share, or a knob.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
@@ -53,7 +53,7 @@ class Table(BaseModel):
     file_hash: Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")] | None = None
     order: Annotated[str, Field(pattern=r"^(shuffled|by \w+)$")] | None = None
     duplicate_share: Share = 0.0
-    malformed_share: Share = 0.0
+    malformed_share: Share | Annotated[str, Field(pattern=r"^\{\w+\}$")] = 0.0
     columns: list[Column] = []
 
     @model_validator(mode="after")
@@ -74,6 +74,11 @@ class Table(BaseModel):
         if again := _name_twice([column.name for column in self.columns]):
             raise ValueError(f'two columns are called "{again}"; give one another name')
         return self
+
+    @property
+    def broken_share(self) -> float:
+        """Share of the lines that are broken on purpose, at one point."""
+        return self.malformed_share if isinstance(self.malformed_share, float) else 0.0
 
     @property
     def sorted_by(self) -> str | None:
@@ -159,6 +164,23 @@ def _with_needle(table: str, column: Column, knobs: Mapping[str, Any]) -> Column
     return column.model_copy(update={"needle": at})
 
 
+def _broken_share(name: str, table: Table, knobs: Mapping[str, Any]) -> float:
+    """The share of lines that are broken, taken from its knob. Raises BadInput."""
+    share = table.malformed_share
+    if not isinstance(share, str):
+        return float(share)
+    knob = share[1:-1]
+    if knob not in knobs:
+        where = f"data.tables.{name}.malformed_share"
+        raise BadInput(f'There is no knob "{knob}".', where=where, hint="Add it under [knobs].")
+    found = knobs[knob]
+    if isinstance(found, bool) or not isinstance(found, int | float) or not 0 <= found <= 1:
+        raise BadInput(
+            f"{found!r} is no share.", where=f"knobs.{knob}", hint="Give a number from 0 to 1."
+        )
+    return float(found)
+
+
 class Recipe(BaseModel):
     """Tables by name, and the seed that all their values come from."""
 
@@ -209,7 +231,10 @@ class Recipe(BaseModel):
                     where=f"data.tables.{name}.columns",
                     hint="Repeat fewer.",
                 )
-            tables[name] = table.model_copy(update={"rows": rows, "columns": columns})
+            broken = _broken_share(name, table, knobs)
+            tables[name] = table.model_copy(
+                update={"rows": rows, "columns": columns, "malformed_share": broken}
+            )
         recipe = self.model_copy(update={"tables": tables})
         recipe.check()
         return recipe

@@ -38,7 +38,7 @@ def preview(generator: Generator, table: str) -> LookTable:
         file=recipe.tables[table].file,
         order=recipe.tables[table].order,
         duplicate_share=recipe.tables[table].duplicate_share,
-        malformed_share=recipe.tables[table].malformed_share,
+        malformed_share=recipe.tables[table].broken_share,
         duplicates=generator.duplicates(table),
         malformed=broken_rows(recipe, table),
         profiled_rows=sample.num_rows,

@@ -1,7 +1,9 @@
 """What a sheet approach says. Standard library only."""
 
-from dataclasses import dataclass
-from typing import Literal
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, Literal, TypeVar
 
 Layout = Literal["rows", "helper", "array", "cell"]
 Kind = Literal["number", "text", "date", "timestamp"]
@@ -85,3 +87,34 @@ class Sheet:
     rows_of: str = ""
     header: bool = True
     timed: tuple[Part, ...] = ("bring", "fill", "calculate", "read")
+
+
+_KNOB = re.compile(r"\{knobs\.(\w+)\}")
+_Sheet = TypeVar("_Sheet", bound=Sheet)
+
+
+def with_knobs(sheet: _Sheet, knobs: Mapping[str, Any] | None) -> _Sheet:
+    """A sheet whose formulas have the values of knobs for ``{knobs.NAME}``; a knob that there is
+    not stays as it is written. Without values a number of the same length stands there, for
+    whoever reads formulas only."""
+
+    def written(found: re.Match[str]) -> str:
+        if knobs is None:
+            return "0".ljust(len(found[0]))
+        if found[1] not in knobs:
+            return found[0]
+        value = knobs[found[1]]
+        if isinstance(value, bool):
+            return "TRUE()" if value else "FALSE()"
+        if isinstance(value, int | float):
+            return str(value)
+        return '"' + str(value).replace('"', '""') + '"'
+
+    return replace(
+        sheet,
+        columns=tuple(replace(c, formula=_KNOB.sub(written, c.formula)) for c in sheet.columns),
+        cells=tuple(
+            replace(c, formula=_KNOB.sub(written, c.formula)) if c.formula else c
+            for c in sheet.cells
+        ),
+    )
