@@ -1,5 +1,6 @@
 """The demo's comparisons: every lane of each gives the same answer on a small size."""
 
+import re
 import unittest
 from pathlib import Path
 
@@ -51,6 +52,20 @@ class Demo(EngineCase):
             for run in trial.runs
         }
         self.assertEqual([found[p]["late"].to_pylist() for p in places], [[True], [False]])
+
+    def test_what_a_reader_makes_of_broken_lines_is_a_line_with_counts(self):
+        text = (DEMO.parent / "survey-files.toml").read_text()
+        lanes = ["whole", "forgiving", "query_forgiving", "columnar"]
+        trial = self.trial(text, knobs={"rows": [2000], "broken": [0.01]}, lanes=lanes)
+        told = {lane.id: lane.agreement.broken_lines for lane in trial.conduct().points[0].lanes}
+        self.assertEqual(told["whole"], "It gave no answer where 20 broken lines went in")
+        self.assertEqual(told["columnar"], "", "no line of it is broken")
+        for lane in ("forgiving", "query_forgiving"):
+            counts = re.fullmatch(
+                r"Of 20 broken lines (\d+) dropped, (\d+) kept with nulls, (\d+) kept", told[lane]
+            )
+            self.assertEqual(sum(map(int, counts.groups())), 20)
+            self.assertGreater(int(counts[1]), 0)
 
     def test_each_is_small_enough_to_look_at_and_says_what_is_asked(self):
         for path in FILES:

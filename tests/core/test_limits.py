@@ -201,7 +201,9 @@ class Shut(TrialCase):
             place = Path(beside)
             place.chmod(0o755)
             (place / "table.csv").write_text("here")
-            told = sandbox.Sandbox(self.folder, inputs=(beside,)).around(["cat", f"{beside}/table.csv"])
+            told = sandbox.Sandbox(self.folder, inputs=(beside,)).around(
+                ["cat", f"{beside}/table.csv"]
+            )
             self.folder.chmod(0o755)
             done = subprocess.run(told, capture_output=True, text=True)
         self.assertEqual((done.stdout, done.stderr), ("here", ""))

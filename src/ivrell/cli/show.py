@@ -267,6 +267,8 @@ def _beneath(lane: LaneFindings) -> list[str]:
     if lane.failure and lane.failure.printed:
         lines.append(f"  {lane.name} printed last:")
         lines += [f"    {line}" for line in lane.failure.printed.splitlines()]
+    if lane.agreement and lane.agreement.broken_lines:
+        lines.append(f"  {lane.name}: {lane.agreement.broken_lines}")
     if lane.agreement and not lane.agreement.agrees:
         lines.append(f"  {lane.name}, answer: {'; '.join(lane.agreement.reasons)}")
         for example in lane.agreement.examples[:_EXAMPLES]:

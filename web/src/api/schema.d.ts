@@ -1220,6 +1220,7 @@ export interface components {
          *         itself: whether it is the reference.
          *         group: number of the agreement group, 0 being the reference's; None without an answer.
          *         traced: what became of broken and repeated rows.
+         *         broken_lines: the same of all broken lines together, in a line; "" where none went in.
          *         fingerprints: runs by the fingerprint of the answer that they gave.
          */
         Agreement: {
@@ -1344,6 +1345,11 @@ export interface components {
              * @default []
              */
             traced: components["schemas"]["TracedRows"][];
+            /**
+             * Broken Lines
+             * @default
+             */
+            broken_lines: string;
             /**
              * Fingerprints
              * @default {}

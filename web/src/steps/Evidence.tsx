@@ -91,6 +91,7 @@ export function Evidence({ comparison, trial, lane, agreement, point }: Props) {
       ) : (
         <p className="quiet">{allWell(agreement, isReference)}</p>
       )}
+      {agreement.broken_lines && <p data-testid="broken-lines">{agreement.broken_lines}.</p>}
       {(agreement.traced ?? []).length > 0 && (
         <ul className="reasons quiet" data-testid="traced">
           {agreement.traced?.map((one) => (

@@ -11,7 +11,7 @@ from ivrell.core.agreement.compare import VERDICTS, compare, no_answer
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.errors import BadInput
-from ivrell.core.records.agreement import Agreement, TracedRows
+from ivrell.core.records.agreement import REPEATED, Agreement, TracedRows
 from ivrell.core.records.points import Point, expected_name, point_name
 
 EXPECTED = "the expected answer"
@@ -104,6 +104,7 @@ class Answers:
                 worst = max(verdicts, key=lambda v: VERDICTS.index(v.verdict))
                 agreement = self._over_runs(worst, verdicts, seen)
                 agreement.traced = self._traced(lane, point, sources)
+            agreement.broken_lines = self._broken_lines(lane, sources, agreement)
             agreement.reference = name
             agreement.itself = lane == name
             agreement.fingerprints = dict(seen)
@@ -142,6 +143,24 @@ class Answers:
             return []
         form = self._comparison.approach_called(lane).wanted.form
         return sources.traced(self.table(lane, usual), form)
+
+    def _broken_lines(self, lane: str, sources: Sources | None, found: Agreement) -> str:
+        """A reader's way with the lines that are broken on purpose in what it reads, in words."""
+        form = self._comparison.approach_called(lane).wanted.form
+        count = sources.broken_lines(form) if sources else 0
+        if not count:
+            return ""
+        went_in = f"{count:,} broken {'line' if count == 1 else 'lines'}"
+        if found.verdict == "no answer":
+            return f"It gave no answer where {went_in} went in"
+        traced = [rows for rows in found.traced if rows.what != REPEATED]
+        if not traced:
+            return f"{went_in} went in; this answer has no column that tells what became of them"
+        dropped, nulls = (
+            sum(getattr(t, part) for t in traced) for part in ("dropped", "with_nulls")
+        )
+        kept = sum(rows.kept for rows in traced) - nulls
+        return f"Of {went_in} {dropped:,} dropped, {nulls:,} kept with nulls, {kept:,} kept"
 
     def _put_in_groups(self, judged: dict[str, Agreement], point: Point) -> None:
         """Give every lane that has an answer the number of its group."""

@@ -50,6 +50,17 @@ class Sources:
                 found.append(self._repeated(name, present))
         return found
 
+    def broken_lines(self, form: str) -> int:
+        """Lines that are broken on purpose in what a lane reads that takes its tables in a form."""
+        if form not in FORMS or not FORMS[form].text:
+            return 0
+        tables = self._recipe.tables
+        return sum(
+            malformed.broken_rows(self._recipe, name)
+            for name, table in tables.items()
+            if not table.file and table.broken_share
+        )
+
     def _telling_column(self, table: str, answer: pa.Table) -> str | None:
         """A column of the answer by which rows of a table can be told apart."""
         for column in self._recipe.tables[table].columns:

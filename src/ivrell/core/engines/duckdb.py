@@ -64,7 +64,11 @@ class _Task(SqlTask):
             options = ", hive_partitioning = true" if "=" in Path(paths[0]).parent.name else ""
             options += self._style(name)
             reader = f"{_READERS[job.form]}({files}{options})"
-            self._db.execute(f'CREATE VIEW "{name}" AS FROM {reader}')
+            try:
+                self._db.execute(f'CREATE VIEW "{name}" AS FROM {reader}')
+            except duckdb.Error as error:
+                said = str(error).strip()
+                raise ApproachFailed("file cannot be read", f"Table {name}: {said}") from error
 
     def _style(self, table: str) -> str:
         """What the reader of csv is told of a table that is not written in the usual way."""

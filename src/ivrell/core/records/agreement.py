@@ -147,6 +147,7 @@ class Agreement(BaseModel):
         itself: whether it is the reference.
         group: number of the agreement group, 0 being the reference's; None without an answer.
         traced: what became of broken and repeated rows.
+        broken_lines: the same of all broken lines together, in a line; "" where none went in.
         fingerprints: runs by the fingerprint of the answer that they gave.
     """
 
@@ -174,6 +175,7 @@ class Agreement(BaseModel):
     itself: bool = False
     group: int | None = None
     traced: list[TracedRows] = []
+    broken_lines: str = ""
     fingerprints: dict[str, int] = {}
 
     @computed_field  # type: ignore[prop-decorator]

@@ -399,6 +399,7 @@ class Attempts:
     def _walls(self, place: Place, runtime: Runtime | None, service: StandIn | None) -> Walls:
         """What a sandboxed run is shown."""
         inputs = [_shown(path) for table in place.made.values() for path in table.paths]
+        inputs += [beside for path in inputs if Path(beside := f"{path}.places.json").exists()]
         if place.database:
             inputs += filter(None, (place.database.pristine, place.database.file))
             if place.server:
