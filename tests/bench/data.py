@@ -24,6 +24,7 @@ from ivrell.core.comparison.file import load
 from ivrell.core.measure import proc
 from ivrell.core.recipe.databases import pg_binary
 from ivrell.core.recipe.databases.store import DatabaseStore
+from ivrell.core.recipe.encode import drawers_at_hand
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import BLOCK_ROWS
 from ivrell.core.recipe.store import DataStore
@@ -116,6 +117,7 @@ def loading(rows: int) -> None:
 def main(rows: int, large: bool) -> None:
     recipe = load(DEMO).data.resolved({"rows": rows})
     locks = pa.array([f"LOK-{n:02}" for n in range(60)])
+    drawers_at_hand()
     print(f"{rows:,} rows of the demo's passages; medians of three interleaved rounds")
     for form in ("csv", "parquet", "arrow"):
         times: dict[str, list[float]] = {"bare": [], "one worker": [], "two workers": []}

@@ -7,6 +7,7 @@ from collections.abc import Generator as Generated
 from concurrent.futures import Future, ProcessPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
+from multiprocessing import forkserver
 from pathlib import Path
 from typing import TypeAlias
 from urllib.parse import quote
@@ -153,43 +154,65 @@ class Files:
 _files: dict[tuple[str, str, Input], Files] = {}
 
 
-def _spooled(recipe_json: str, table: str, wanted: Input, index: int, spool: str) -> Spooled:
-    """In another process: one block of a table, whose recipe comes as text, put into a file:
-    pipes between processes would cost more than a tenth of drawing it."""
+def _made_ready(recipe_json: str, table: str, wanted: Input) -> None:
+    """In another process: whatever has to be loaded and looked up once."""
+    _of(recipe_json, table, wanted).encoded(0)
+
+
+def _of(recipe_json: str, table: str, wanted: Input) -> Files:
     key = (recipe_json, table, wanted)
     if key not in _files:
         _files.clear()
         generator = Generator(Recipe.model_validate_json(recipe_json))
         _files[key] = Files(generator, table, wanted)
-    return put_by(_files[key].encoded(index), Path(spool) / str(index))
+    return _files[key]
+
+
+def _spooled(recipe_json: str, table: str, wanted: Input, index: int, place: str) -> Spooled:
+    """In another process: one block of a table, whose recipe comes as text, put into a file:
+    pipes between processes would cost more than a tenth of drawing it."""
+    return put_by(_of(recipe_json, table, wanted).encoded(index), Path(place))
+
+
+def drawers_at_hand() -> None:
+    """Have the process started that others are forked from, which loads what they need: that takes
+    three quarters of a second, in which something else can be done. It ends with this one."""
+    multiprocessing.set_forkserver_preload([__name__])
+    forkserver.ensure_running()
 
 
 def encoded_blocks(files: Files, workers: int, start: int = 0) -> Generated[Segments, None, None]:
     """Blocks from ``start`` on in order, drawn by this process and ``workers - 1`` others.
 
-    This process draws too while the next block is not there yet, so the time that the others
-    take to start is not lost. Few blocks a worker wait, in shared memory where there is room.
+    This process draws alone until the others are ready, so the time that they take to start is
+    not lost, and beside them while the next block is not there yet. Few blocks a worker wait, in
+    shared memory where there is room.
     """
     blocks = files.generator.blocks(files.table)
-    # Columnar files are put together by one process, and sending it batches costs more than
-    # drawing them there.
-    if workers <= 1 or blocks - start < _BLOCKS_WORTH_WORKERS or not files.form.appended:
+    if workers <= 1 or blocks - start < _BLOCKS_WORTH_WORKERS:
         for index in range(start, blocks):
             yield files.encoded(index)
         return
     text = files.generator.recipe.model_dump_json(by_alias=True)
-    context = multiprocessing.get_context("spawn")
+    drawers_at_hand()
+    context = multiprocessing.get_context("forkserver")
     with spool_folder() as spool, ProcessPoolExecutor(workers - 1, mp_context=context) as pool:
+        told = (text, files.table, files.wanted)
+        ready = [pool.submit(_made_ready, *told) for _ in range(workers - 1)]
+        while start < blocks and not all(one.done() for one in ready):
+            yield files.encoded(start)
+            start += 1
         waiting: deque[_Waiting] = deque()
+        slots = deque(spool / str(number) for number in range(4 * workers))
 
         def send(index: int) -> None:
-            place = (text, files.table, files.wanted, index, str(spool))
-            waiting.append(pool.submit(_spooled, *place))
+            waiting.append(pool.submit(_spooled, *told, index, str(slots[0])))
+            slots.rotate(-1)
 
         try:
             yield from _in_order(files, waiting, send, range(start, blocks), workers - 1)
         finally:
-            for item in waiting:
+            for item in [*waiting, *ready]:
                 if isinstance(item, Future):
                     item.cancel()
 

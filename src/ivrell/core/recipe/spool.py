@@ -28,8 +28,7 @@ class Spooled:
 
     @contextmanager
     def taken(self) -> Iterator[Segments]:
-        """The segments, mapped into memory; the file is gone afterwards."""
-        path = Path(self.path)
+        """The segments, mapped into memory; afterwards the file may hold another block."""
         found: Segments = []
         with pa.memory_map(self.path) as file:
             for name, size, is_batch in self.segments:
@@ -41,13 +40,14 @@ class Spooled:
                 yield found
             finally:
                 found.clear()
-                path.unlink()
 
 
 def put_by(segments: Segments, path: Path) -> Spooled:
-    """Put a block's segments into one file."""
+    """Put a block's segments into one file, over what it held: to give its pages back and take
+    others would cost a sixth of drawing a block."""
     told = []
-    with pa.OSFile(str(path), "wb") as file:
+    path.touch()
+    with path.open("r+b") as file:
         for name, encoded in segments:
             start = file.tell()
             is_batch = isinstance(encoded, pa.RecordBatch)

@@ -15,6 +15,7 @@ from ivrell.core.errors import BadInput
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.databases.store import Loaded
+from ivrell.core.recipe.encode import drawers_at_hand
 from ivrell.core.recipe.generate import Generator, shapes
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.making import Progress
@@ -68,6 +69,8 @@ class Preparation:
         self.points = points_of(plan, comparison)
         self.databases = Databases(store.root.with_name("loaded"), registry)
         self._workers = workers
+        if workers > 1:
+            drawers_at_hand()
         self._made: dict[DataPlace, Tables] = {}
         self._based = comparison.data.based_on(Path(plan.own_files or Path.cwd()))
         self._recipes = {point_name(p): self._based.resolved(p) for p in self.points}
