@@ -135,6 +135,17 @@ class PrivateMariaDb(EngineCase):
             self.assertGreater(run.counters["log bytes"], 1000)
         self.assertEqual(*(run.counters["rows updated"] for run in trial.runs))
 
+    def test_memory_that_a_run_needs_is_seen_in_each(self):
+        code = (
+            "CREATE TEMPORARY TABLE t ENGINE=MEMORY AS SELECT repeat('x', 200) AS z "
+            "FROM readings a, readings b; SELECT count(*) AS n FROM t"
+        )
+        trial = self.trial(HEAD + sql("held", "mariadb", code), rounds=2)
+        trial.conduct()
+        held = [run.server_memory_bytes for run in trial.runs]
+        for one in held:
+            self.assertGreater(one, 12 << 20, held)
+
     def test_a_statement_ends_with_its_run(self):
         trial = self.trial(HEAD + sql("slow", "mariadb", ENDLESS), limits={"seconds": 1})
         trial.conduct()

@@ -39,6 +39,7 @@ READERS = {
     "fixed": "fixed(data.berths)",
     "parquet": "pd.read_parquet(data.berths)",
     "arrow": "pd.read_feather(data.berths)",
+    "avro": "pl.read_avro(data.berths)",
     "arrows": "pyarrow.ipc.open_stream(data.berths).read_all()",
     "orc": "pd.read_orc(data.berths)",
     "xlsx": "pd.read_excel(data.berths)",

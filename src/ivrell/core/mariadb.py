@@ -81,6 +81,9 @@ class MariaServer(PrivateServer):
     product = "MariaDB"
     program = "mariadbd"
     made_sign = "data/mysql"
+    # Memory of a statement goes back to the system with it: kept for the next one, it would be
+    # seen in the first run that needs it, and in no other.
+    variables = {"MALLOC_MMAP_THRESHOLD_": "131072", "MALLOC_TRIM_THRESHOLD_": "131072"}
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder, private=True)

@@ -82,6 +82,8 @@ class PrivateServer(ABC):
     """What the system calls its first process."""
     made_sign: ClassVar[str]
     """A file or folder that a made folder holds."""
+    variables: ClassVar[Mapping[str, str]] = {}
+    """What of its environment is its own."""
     stop_signal: ClassVar[int] = signal.SIGTERM
     """Tells it to end in order, cutting connections."""
 
@@ -307,7 +309,7 @@ class PrivateServer(ABC):
                 stderr=log,
                 cwd="/",
                 # Nothing of Ivrell's environment: what runs in the server could read it.
-                env=ENVIRONMENT,
+                env={**ENVIRONMENT, **self.variables},
                 # Its own session: Ctrl-C in the terminal is for Ivrell, which stops it last.
                 start_new_session=True,
                 **as_user,  # type: ignore[call-overload]

@@ -5,6 +5,7 @@ import io
 import pyarrow as pa
 
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.forms.avro import Avro
 from ivrell.core.recipe.forms.base import Encoded, Form, Layout, Picks, Writer
 from ivrell.core.recipe.forms.columnar import Arrow, ArrowStream, Orc, Parquet
 from ivrell.core.recipe.forms.fixed import Fixed, places
@@ -14,7 +15,7 @@ from ivrell.core.recipe.forms.xlsx import Xlsx
 
 _ALL: tuple[Form, ...] = (
     Csv(), CsvGz(), CsvZst(), Fixed(), Jsonl(), Parquet(), Arrow(), ArrowStream(), Orc(), Ods(),
-    Xlsx(),
+    Xlsx(), Avro(),
 )  # fmt: skip
 FORMS = {form.suffix: form for form in _ALL}
 
