@@ -161,7 +161,7 @@ export function Servers() {
       words="A lane runs on one of them, instead of a private server, when its settings say at = “its name”: any server with a driver for Python, by its URL. Ivrell makes databases of its own there and touches no others."
       what="server"
       placeLabel="Address"
-      placeHint="mariadb://user@host:3306, postgresql://user@host:5432 …"
+      placeHint="its URL, such as mariadb://user@host:3306"
       secretHint="password from env:NAME or file:PATH"
       read={async () => servers(await taken(api.GET("/api/servers/")))}
       add={async (name, address, password_from) =>

@@ -2,7 +2,7 @@
 any other that is registered by its URL."""
 
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
 
 from ivrell.core.dialects.session import MARK
 from ivrell.core.engines.base import Engine, Needs, Problem, Scope
@@ -32,8 +32,8 @@ class ServerSqlApproach(SqlApproach):
     """SQL over tables on the registered server that ``at`` names, in its own dialect."""
 
     engine: Literal["sql"]
-    at: str
     input: str = "sql"
+    at: str = ""
 
     @property
     def needs(self) -> Needs:
@@ -76,7 +76,7 @@ class _ServerEngine(Engine):
     def scope(self, approach: SqlApproach) -> Scope:
         return Scope.SERVER
 
-    def problem(self, approach: SqlApproach) -> Problem | None:
+    def problem(self, approach: Any) -> Problem | None:
         if not approach.code.strip():
             return Problem("There is no statement in the code.", hint="Write a SELECT.")
         return None
@@ -110,3 +110,15 @@ class ServerSqlEngine(_ServerEngine):
     approach = ServerSqlApproach
     packages = ("sqlalchemy", "pyarrow")
     forms = ("sql",)
+    how = (
+        "Write SQL in the dialect of the server that the settings name with at = “its name”; the "
+        "rows of the last statement are the answer, fetched inside the clock."
+    )
+
+    def problem(self, approach: Any) -> Problem | None:
+        if not approach.at:
+            return Problem(
+                "The lane names no server.",
+                hint='Register one on the machine page, and say at = "its name" in the settings.',
+            )
+        return super().problem(approach)

@@ -78,8 +78,10 @@ class Preparation:
         _check_cores(plan)
         self._check_layouts(self._recipes.values())
         for approach in self.approaches:
-            if approach.needs.at:
-                self.databases.at(approach.needs.at, approach.wanted.form)
+            form = approach.wanted.form
+            if form in DATABASES and DATABASES[form].on_server:
+                # Whether there is such a server is told before anything is made.
+                self.databases.at(approach.needs.at, form).given_or_refused(form)
         known = Runtimes(registry)
         own = (approach.needs.runtime for approach in self.approaches)
         names = dict.fromkeys((*own, *(name for name in plan.runtime if name != OWN)))

@@ -138,19 +138,23 @@ class DatabaseStore(Keeping):
             )
         return self._homes[engine]
 
+    def given_or_refused(self, engine: str) -> None:
+        """Raise BadInput where an engine has no server of its own, and none was given."""
+        if not self.given and engine not in _STARTED:
+            raise BadInput(
+                f"A lane of {engine} names no server.",
+                where="at",
+                hint='Register one on the machine page, and name it: at = "its name".',
+            )
+
     def server(self, engine: str) -> Cluster | MariaServer | OwnServer | UrlServer:
         """The server that was given, or the private one of an engine, started when first asked
         for. Raises BadInput where the engine has none of its own."""
         self.root.mkdir(parents=True, exist_ok=True)
         if self.given:
             return self.given
+        self.given_or_refused(engine)
         if engine not in self._private:
-            if engine not in _STARTED:
-                raise BadInput(
-                    f"A lane of {engine} names no server.",
-                    where="at",
-                    hint='Register one on the machine page, and name it: at = "its name".',
-                )
             self._private[engine] = _STARTED[engine](self.root)
         return self._private[engine]
 
