@@ -31,7 +31,7 @@ MEASURING = (
 
 HEAVY = (
     "test_demo", "test_writing", "test_sheets", "test_cli", "test_sql_engines", "test_recipe",
-    "test_own_servers",
+    "test_own_servers", "test_driven_servers", "test_forms", "test_programs",
 )  # fmt: skip
 """Modules of core tests that take long enough to be a job of their own."""
 
@@ -99,7 +99,7 @@ def core_jobs() -> tuple[list[Job], list[Job]]:
     beside += [
         _check("mypy", PYTHON, "-m", "mypy"),
         _check("import contracts", str(Path(PYTHON).with_name("lint-imports")), "--no-cache"),
-        _tests("core others", "core", *others),
+        *(_tests(f"core others {half + 1}", "core", *others[half::2]) for half in (0, 1)),
         _check("ruff check", PYTHON, "-m", "ruff", "check", "src", "tests", "tools"),
         _check("ruff format", PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "tools"),
     ]
