@@ -262,7 +262,9 @@ class ByUrl(EngineCase):
         servers.add("yard", f"postgresql+adbc://{self.address}", "env:YARD_PASSWORD")
         with self.assertRaisesRegex(BadInput, "another driver"):
             self.trial(HEAD + sql("one", "postgres", more='at = "yard"\n'), runtimes=self.registry)
-        with self.assertRaisesRegex(BadInput, "at"):
+        with self.assertRaisesRegex(BadInput, "no MariaDB server"):
+            self.trial(HEAD + sql("one", "mariadb", more='at = "yard"\n'), runtimes=self.registry)
+        with self.assertRaisesRegex(BadInput, "names no server"):
             self.trial(HEAD + sql("one", "sql"), runtimes=self.registry)
 
 

@@ -10,6 +10,7 @@ from psycopg.conninfo import conninfo_to_dict, make_conninfo
 from ivrell.core.cluster import MAINTENANCE
 from ivrell.core.dialects import address as addresses
 from ivrell.core.dialects.address import Address
+from ivrell.core.dialects.mariadb import MariaDb
 from ivrell.core.dialects.session import ask_of, opened
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
@@ -222,9 +223,9 @@ class Servers:
             )
         return OwnServer(_with_password(text, password_from), found.main_process)
 
-    def by_url(self, name: str) -> UrlServer:
-        """The server of that name that is registered by its URL. Raises BadInput where there is
-        none, or it cannot be used."""
+    def by_url(self, name: str, engine: str) -> UrlServer:
+        """The server of that name that is registered by its URL, for lanes of an engine. Raises
+        BadInput where there is none, it cannot be used, or is another than the engine's."""
         kept, found = self._usable(name)
         text, password_from = _parted(kept)
         if not addresses.is_url(text):
@@ -233,7 +234,14 @@ class Servers:
                 where="at",
                 hint='Write the lane for the engine "postgres", or register the server by its URL.',
             )
-        return UrlServer(addresses.read(text, password_from), found.main_process)
+        address = addresses.read(text, password_from)
+        if engine != "sql" and not isinstance(address.dialect, MariaDb):
+            raise BadInput(
+                f"The server {name} is no MariaDB server.",
+                where="at",
+                hint='Write the lane for the engine "sql", in the dialect of that server.',
+            )
+        return UrlServer(address, found.main_process)
 
     def _usable(self, name: str) -> tuple[str, Server]:
         kept = self._kept.get(name)

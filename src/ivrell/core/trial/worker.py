@@ -198,6 +198,8 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
     """Run the job; returns the process's exit status."""
     line = _Line(events, words)
     order = Order.from_json(json.loads(Path(job_path).read_text()))
+    # It may hold the password of a server of the user's own.
+    Path(job_path).unlink()
     job = order.job
     part = "preparing"
     try:

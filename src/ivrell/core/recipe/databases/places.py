@@ -23,13 +23,15 @@ class Databases:
         """The store for an engine on the registered server of that name, "" standing for the
         private ones. Raises BadInput for a server that is not registered, is of another kind, or
         cannot be reached."""
-        way = ("", "") if not name else (name, "postgres" if engine == "postgres" else "sql")
+        way = (name, engine) if name else ("", "")
         if way not in self._stores:
             if name:
-                registered = Servers(self._registry)
-                get = registered.postgres if engine == "postgres" else registered.by_url
+                known = Servers(self._registry)
+                server = (
+                    known.postgres(name) if engine == "postgres" else known.by_url(name, engine)
+                )
                 folder = self.root.with_name(f"{self.root.name}-at-{name}")
-                self._stores[way] = DatabaseStore(folder, get(name))
+                self._stores[way] = DatabaseStore(folder, server)
             else:
                 self._stores[way] = DatabaseStore(self.root)
         return self._stores[way]
