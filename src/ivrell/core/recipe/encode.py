@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.csv_style import CsvStyle
+from ivrell.core.recipe.flat import flat, flat_schema
 from ivrell.core.recipe.forms import FORMS, Form, Layout
 from ivrell.core.recipe.forms.text import Csv
 from ivrell.core.recipe.generate import Generator
@@ -54,6 +55,8 @@ class Files:
         schema = self.generator.schema(self.table)
         if split_by := self.split_by:
             schema = schema.remove(schema.get_field_index(split_by))
+        if not self.form.nests:
+            schema = flat_schema(schema)
         widths = self.generator.widths(self.table) if self.wanted.form == "fixed" else {}
         columns = self.generator.recipe.tables[self.table].columns
         decimals = {c.name: d for c in columns if (d := getattr(c, "decimals", None)) is not None}
@@ -84,6 +87,8 @@ class Files:
         Part p of n holds rows ``total * p // n`` up to ``total * (p + 1) // n``.
         """
         batch = self.generator.block(self.table, index)
+        if not self.form.nests:
+            batch = flat(batch)
         picks = chosen(self.generator.recipe, self.table, index) if self.form.text else []
         if self.split_by:
             return self._by_value(batch, picks)

@@ -8,6 +8,7 @@ import pyarrow as pa
 
 from ivrell.core.errors import Stopped
 from ivrell.core.recipe.encode import Files
+from ivrell.core.recipe.flat import flat
 from ivrell.core.recipe.forms import FORMS, size_in
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
@@ -50,7 +51,7 @@ def preview(generator: Generator, table: str) -> LookTable:
                 given=_given(kinds[found.name]) if kinds else {},
                 profile=found,
             )
-            for found in profile(sample)
+            for found in profile(flat(sample))
         ],
     )
 
@@ -81,11 +82,11 @@ def whole_profile(
         for index, block in enumerate(generator.read(table), 1):
             if asked := bool(stopped and stopped()):
                 return
-            yield block
+            yield flat(block)
             if progress:
                 progress(table, "profile", min(index * BLOCK_ROWS, total), total)
 
-    found = profile_whole(generator.sample(table, PROFILED_ROWS), blocks())
+    found = profile_whole(flat(generator.sample(table, PROFILED_ROWS)), blocks())
     if asked:
         raise Stopped(f"profile of {table}")
     return found
@@ -103,6 +104,8 @@ def _told(column: Any) -> str:
     settings = column.model_dump(
         mode="json", by_alias=True, exclude={"name", "kind"}, exclude_defaults=True
     )
+    if fields := getattr(column, "fields", None):
+        settings["fields"] = [f"{field.name} {field.kind}" for field in fields]
     return ", ".join(
         name if value is True else f"{name} {_value(value)}" for name, value in settings.items()
     )
@@ -122,7 +125,7 @@ def rows_from(generator: Generator, table: str, first: int, count: int) -> list[
     found: list[list[str | None]] = []
     while count > 0:
         block = generator.block(table, first // BLOCK_ROWS)
-        part = block.slice(first % BLOCK_ROWS, count)
+        part = flat(block.slice(first % BLOCK_ROWS, count))
         columns = [[None if v is None else str(v) for v in c.to_pylist()] for c in part.columns]
         found += [list(row) for row in zip(*columns, strict=True)]
         first, count = first + part.num_rows, count - part.num_rows

@@ -22,6 +22,7 @@ from ivrell.core.recipe.databases.base import Columns, columns_of
 from ivrell.core.recipe.databases.ended import private_servers
 from ivrell.core.recipe.databases.homes import FileHome, Home, ServerHome
 from ivrell.core.recipe.databases.server_home import UrlHome
+from ivrell.core.recipe.flat import flat, flat_schema
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.keeping import Entry, Keeping
 from ivrell.core.recipe.making import Progress
@@ -227,7 +228,7 @@ class DatabaseStore(Keeping):
         progress: Progress | None,
         stopped: Callable[[], bool] | None,
     ) -> Loaded:
-        schemas = {table: generator.schema(table) for table in recipe.tables}
+        schemas = {table: flat_schema(generator.schema(table)) for table in recipe.tables}
         home = self._home(engine)
         place = home.place(fingerprint)
         loader = home.loader(place)
@@ -287,7 +288,7 @@ class DatabaseStore(Keeping):
                 if stopped and stopped():
                     raise Stopped(f"{table} into {loader.engine}")
                 if block.num_rows:
-                    yield block
+                    yield flat(block)
                 if tell:
                     tell(min((index + 1) * BLOCK_ROWS, rows), rows)
 

@@ -1,10 +1,12 @@
 """Forms of a table on disk; a new form is a class and a word here."""
 
 import io
+from dataclasses import replace
 
 import pyarrow as pa
 
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.flat import flat, flat_schema
 from ivrell.core.recipe.forms.avro import Avro
 from ivrell.core.recipe.forms.base import Encoded, Form, Layout, Picks, Writer
 from ivrell.core.recipe.forms.columnar import Arrow, ArrowStream, Orc, Parquet
@@ -30,6 +32,8 @@ def form_called(name: str) -> Form:
 def size_in(form: str, sample: pa.RecordBatch, layout: Layout) -> int:
     """Bytes that a sample takes on disk in a form."""
     sink = io.BytesIO()
+    if not FORMS[form].nests:
+        sample, layout = flat(sample), replace(layout, schema=flat_schema(layout.schema))
     writer = FORMS[form].writer(sink, layout)
     writer.add(FORMS[form].encode(sample, layout, []))
     writer.close()

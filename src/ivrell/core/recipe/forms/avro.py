@@ -20,6 +20,7 @@ class Avro:
     appended = True
     codecs: tuple[str, ...] = ("none", "snappy", "deflate")
     most_rows: int | None = None
+    nests = True
 
     def head(self, layout: Layout) -> bytes:
         whole = _written(pa.RecordBatch.from_pylist([], layout.schema), layout)

@@ -58,6 +58,7 @@ class Form(Protocol):
             half-made one can be gone on with after any whole block.
         codecs: ways to pack its pages, the usual one first; empty where there is no choice.
         most_rows: rows that one file can hold, or None.
+        nests: whether it holds lists and records; else they are JSON text in it.
     """
 
     suffix: str
@@ -65,6 +66,7 @@ class Form(Protocol):
     appended: bool
     codecs: tuple[str, ...]
     most_rows: int | None
+    nests: bool
 
     def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> Encoded:
         """A block ready to be put behind the one before: bytes, or the batch as it is."""
@@ -96,6 +98,7 @@ class TextForm:
     appended = True
     codecs: tuple[str, ...] = ()
     most_rows: int | None = None
+    nests = False
 
     def head(self, layout: Layout) -> bytes:
         return b""

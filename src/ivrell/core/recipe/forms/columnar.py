@@ -14,6 +14,7 @@ class _Batches:
     text = False
     appended = False
     most_rows: int | None = None
+    nests = True
 
     def head(self, layout: Layout) -> bytes:
         return b""

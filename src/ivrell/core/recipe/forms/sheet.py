@@ -49,6 +49,7 @@ class Ods:
     suffix = "ods"
     text = False
     appended = False
+    nests = False
     codecs: tuple[str, ...] = ()
     most_rows: int | None = SHEET_ROWS - 1
 

@@ -11,6 +11,7 @@ import pyarrow.csv
 
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.csv_style import BYTE_ORDER_MARK, UTF_8, CsvStyle
+from ivrell.core.recipe.flat import json_text
 from ivrell.core.recipe.forms.base import Layout, Picks, TextForm, in_seconds, text_bytes
 from ivrell.core.recipe.malformed import break_lines
 
@@ -128,6 +129,7 @@ class Jsonl(TextForm):
     """One JSON object a line; moments as text, as in csv; null where there is no value."""
 
     suffix = "jsonl"
+    nests = True
 
     def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> bytes:
         rows = in_seconds(batch)
@@ -147,6 +149,8 @@ _SPECIAL = r'["\\\x00-\x1f]'
 def _json_values(column: pa.Array) -> pa.Array:
     """Each value as its JSON text; null as ``null``."""
     kind = column.type
+    if pa.types.is_nested(kind):
+        return pc.fill_null(json_text(column), "null")
     if pa.types.is_string(kind) or pa.types.is_temporal(kind):
         text = column.cast(pa.string())
         if pc.any(pc.match_substring_regex(text, _SPECIAL)).as_py():

@@ -53,6 +53,7 @@ class Xlsx:
     suffix = "xlsx"
     text = False
     appended = False
+    nests = False
     codecs: tuple[str, ...] = ()
     most_rows: int | None = SHEET_ROWS - 1
 

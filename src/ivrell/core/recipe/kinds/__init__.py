@@ -9,6 +9,7 @@ from ivrell.core.recipe.kinds.category import Category
 from ivrell.core.recipe.kinds.code import Code
 from ivrell.core.recipe.kinds.derived import Derived
 from ivrell.core.recipe.kinds.identifier import Identifier
+from ivrell.core.recipe.kinds.nested import Nested
 from ivrell.core.recipe.kinds.numbers import Integer, Number
 from ivrell.core.recipe.kinds.packed import Packed, Words
 from ivrell.core.recipe.kinds.plain import Boolean, Constant
@@ -21,7 +22,7 @@ KINDS: dict[str, type[Kind]] = {
     kind.kind_name(): kind
     for kind in (
         Sequence, Identifier, Integer, Number, Boolean, Category, Reference, Text, Words, Code,
-        Packed, Date, Timestamp, Constant, Derived,
+        Packed, Date, Timestamp, Constant, Derived, Nested,
     )
 }  # fmt: skip
 
