@@ -2,12 +2,13 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import TYPE_CHECKING, Any, Literal
 
 from ivrell.core.engines.base import Engine, Needs, Problem, Scope
 from ivrell.core.engines.explain import from_postgres
 from ivrell.core.engines.postgres_counters import Counting
-from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
+from ivrell.core.engines.sql import SessionTask, SqlApproach
 from ivrell.core.engines.sql_text import Statement
 from ivrell.core.records.wire import Counted, DatabasePlace, Job, Step
 from ivrell.core.tasks.rows import Rows, fetched
@@ -126,34 +127,15 @@ class PostgresSession:
         self.db.close()
 
 
-class _Task(SqlTask):
+class _Task(SessionTask[PostgresSession]):
     def __init__(self, job: Job) -> None:
-        super().__init__(job, mark="")
-        self._job = job
-        self.open()
-
-    def connect(self) -> None:
-        self._session = PostgresSession(self._job, raw=True)
-
-    def disconnect(self) -> None:
-        self._session.close()
-
-    def before_each(self) -> None:
-        self._session.begin()
-
-    def execute(self, statement: Statement, fetch: bool = False) -> object:
-        if fetch and self.discard:
-            statement = replace(statement, text=counted(statement.text))
-        return self._session.executed(statement, self.knobs, fetch=fetch)
+        super().__init__(job, "", partial(PostgresSession, raw=True))
 
     def explain(self, statement: Statement) -> Step:
         text = f"EXPLAIN (ANALYZE, BUFFERS, FORMAT JSON) {statement.text}"
-        rows = self._session.executed(replace(statement, text=text), self.knobs, fetch=True)
+        rows = self.session.executed(replace(statement, text=text), self.knobs, fetch=True)
         assert rows is not None
         return from_postgres(rows.rows[0][0])
-
-    def counted(self) -> Counted:
-        return self._session.since()
 
 
 class PostgresEngine(Engine):

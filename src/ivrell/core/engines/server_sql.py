@@ -8,9 +8,9 @@ from ivrell.core.dialects.session import MARK
 from ivrell.core.engines.base import Engine, Needs, Problem, Scope
 from ivrell.core.engines.driver import DriverSession
 from ivrell.core.engines.explain import from_lines
-from ivrell.core.engines.sql import SqlApproach, SqlTask, counted
+from ivrell.core.engines.sql import SessionTask, SqlApproach
 from ivrell.core.engines.sql_text import Statement
-from ivrell.core.records.wire import Counted, Job, Step
+from ivrell.core.records.wire import Job, Step
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -40,34 +40,15 @@ class ServerSqlApproach(SqlApproach):
         return replace(super().needs, at=self.at)
 
 
-class _Task(SqlTask):
+class _Task(SessionTask[DriverSession]):
     def __init__(self, job: Job) -> None:
-        super().__init__(job, mark=MARK)
-        self._job = job
-        self.open()
-
-    def connect(self) -> None:
-        self._session = DriverSession(self._job)
-
-    def disconnect(self) -> None:
-        self._session.close()
-
-    def before_each(self) -> None:
-        self._session.begin()
-
-    def execute(self, statement: Statement, fetch: bool = False) -> object:
-        if fetch and self.discard:
-            statement = replace(statement, text=counted(statement.text))
-        return self._session.executed(statement, self.knobs, fetch=fetch)
+        super().__init__(job, MARK, DriverSession)
 
     def explain(self, statement: Statement) -> Step:
-        lines, done = self._session.explained(statement, self.knobs)
+        lines, done = self.session.explained(statement, self.knobs)
         if not done:
             self.execute(statement)
         return from_lines(lines)
-
-    def counted(self) -> Counted:
-        return self._session.since()
 
 
 class _ServerEngine(Engine):

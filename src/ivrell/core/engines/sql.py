@@ -1,13 +1,13 @@
 """What engines share whose approaches are SQL. Standard library only."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any, Generic, Literal, Protocol, TypeVar
 
 from ivrell.core.engines.base import Approach, Needs
 from ivrell.core.engines.explain import is_explained
 from ivrell.core.engines.sql_text import Statement, statements
-from ivrell.core.records.wire import Job, StatementPlan, Step
+from ivrell.core.records.wire import Counted, Job, StatementPlan, Step
 from ivrell.core.tasks.buckets import in_buckets
 from ivrell.core.tasks.task import ApproachFailed, Stage, Task
 
@@ -147,6 +147,55 @@ class SqlTask(Task):
     def values(self, statement: Statement) -> dict[str, Any]:
         """Values of the knobs that a statement binds."""
         return {name: self.knobs[name] for name in statement.bound}
+
+
+class ServerSession(Protocol):
+    """A session on a server's database, and what the server counts of it."""
+
+    def executed(self, statement: Statement, knobs: Mapping[str, Any], *, fetch: bool) -> object:
+        """Run one statement; its rows when asked. Raises ApproachFailed with the line."""
+
+    def begin(self) -> None:
+        """Look at the counters before the clock starts."""
+
+    def since(self) -> Counted:
+        """What was counted since then."""
+
+    def close(self) -> None:
+        """Close the session."""
+
+
+Session = TypeVar("Session", bound=ServerSession)
+
+
+class SessionTask(SqlTask, Generic[Session]):
+    """Statements in a session on a server.
+
+    Args:
+        opened: opens one.
+    """
+
+    def __init__(self, job: Job, mark: str, opened: Callable[[Job], Session]) -> None:
+        super().__init__(job, mark)
+        self._job, self._opened = job, opened
+        self.open()
+
+    def connect(self) -> None:
+        self.session = self._opened(self._job)
+
+    def disconnect(self) -> None:
+        self.session.close()
+
+    def before_each(self) -> None:
+        self.session.begin()
+
+    def execute(self, statement: Statement, fetch: bool = False) -> object:
+        if fetch and self.discard:
+            statement = replace(statement, text=counted(statement.text))
+        return self.session.executed(statement, self.knobs, fetch=fetch)
+
+    def counted(self) -> Counted:
+        return self.session.since()
 
 
 def queries_for_answer(job: Job, mark: str) -> dict[str, Statement]:
