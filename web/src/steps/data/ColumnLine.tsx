@@ -181,6 +181,7 @@ function first(setting: Setting, columns: LookColumn[]): unknown {
   if (setting.type === "needle") return { value: sought(columns, setting), at: "middle" };
   if (setting.type === "boolean") return true;
   if (setting.type === "choice") return setting.choices[0];
+  if (setting.name === "fields") return [{ name: "value", kind: "integer", low: 1, high: 100 }];
   if (setting.type === "list") return ["first", "second"];
   if (setting.usual !== null && setting.usual !== undefined) return setting.usual;
   return setting.type === "text" || setting.type === "moment" ? "" : 1;

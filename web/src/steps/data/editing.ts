@@ -51,14 +51,25 @@ export function asSpread(spread: string) {
 /** What a typed text means for a setting of some type; text that means nothing stays text. */
 export function meant(type: string, text: string): unknown {
   const plain = text.trim();
-  if (type === "list") return plain.split(",").map((part) => part.trim());
+  if (type === "list") return records(plain) ?? plain.split(",").map((part) => part.trim());
   if (type === "text" || type === "moment") return text;
   if (plain === "true" || plain === "false") return plain === "true";
   const number = Number(plain.replace(/[ ,_]/g, ""));
   return plain !== "" && Number.isFinite(number) ? number : text;
 }
 
+/** A list of records, which is written as JSON; null for anything else. */
+function records(text: string): unknown[] | null {
+  if (!text.startsWith("[{")) return null;
+  try {
+    return JSON.parse(text) as unknown[];
+  } catch {
+    return null;
+  }
+}
+
 export function written(value: unknown): string {
+  if (Array.isArray(value) && typeof value[0] === "object") return JSON.stringify(value);
   if (Array.isArray(value)) return value.join(", ");
   return String(value ?? "").replace(/T00:00:00$/, "");
 }
