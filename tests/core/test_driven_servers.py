@@ -105,6 +105,12 @@ class PrivateMariaDb(EngineCase):
         lanes = {lane.id: lane for lane in trial.conduct().points[0].lanes}
         self.assertEqual([run.error for run in trial.runs if run.error], [])
         self.assertTrue(lanes["maria"].agreement.agrees, lanes["maria"].agreement.reasons)
+        told = next(table for table in trial.made if table.form == "mariadb").types
+        self.assertEqual(
+            {name: told[name] for name in ("whole", "broken", "said", "moment", "long")},
+            {"whole": "BIGINT", "broken": "DOUBLE", "said": "VARCHAR(255)",
+             "moment": "DATETIME(6)", "long": "VARCHAR(4000)"},
+        )  # fmt: skip
 
     def test_files_users_and_what_is_others_are_out_of_reach(self):
         attacks = (

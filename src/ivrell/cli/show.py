@@ -369,6 +369,10 @@ def made(tables: "list[Made | Loaded]") -> None:
     headings += [Heading(word) for word in ("rows", "size", "took", "rows a second")]
     headings += [Heading("hash", text=True, dispensable=1), Heading("place", text=True)]
     _out.print(table(headings, rows))
+    for loaded in (m for m in tables if isinstance(m, Loaded)):
+        for one in loaded.tables:
+            told = ", ".join(f"{name} {word}" for name, word in one.types.items())
+            _out.print(f"{one.table} in {loaded.engine}: {told}")
 
 
 def tried(name: str, found: TryOutcome) -> None:

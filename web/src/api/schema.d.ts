@@ -3191,8 +3191,8 @@ export interface components {
          * @description A table in a form as it was made; ``seconds`` that took, ``size_bytes`` where that is known.
          *
          *     ``paths`` are its files in order, or where it is loaded. ``keys``, ``indexes`` and
-         *     ``index_seconds`` are of loaded tables, ``broken`` and ``duplicates`` count lines broken on
-         *     purpose and rows that repeat another.
+         *     ``index_seconds`` are of loaded tables, so are ``types``, the engine's own of each column;
+         *     ``broken`` and ``duplicates`` count lines broken on purpose and rows that repeat another.
          */
         MadeTable: {
             /** Table */
@@ -3257,6 +3257,13 @@ export interface components {
              * @default null
              */
             index_seconds: number | null;
+            /**
+             * Types
+             * @default {}
+             */
+            types: {
+                [key: string]: string;
+            };
         };
         /**
          * MakeRequest

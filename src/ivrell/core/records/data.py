@@ -7,8 +7,8 @@ class MadeTable(BaseModel):
     """A table in a form as it was made; ``seconds`` that took, ``size_bytes`` where that is known.
 
     ``paths`` are its files in order, or where it is loaded. ``keys``, ``indexes`` and
-    ``index_seconds`` are of loaded tables, ``broken`` and ``duplicates`` count lines broken on
-    purpose and rows that repeat another.
+    ``index_seconds`` are of loaded tables, so are ``types``, the engine's own of each column;
+    ``broken`` and ``duplicates`` count lines broken on purpose and rows that repeat another.
     """
 
     table: str
@@ -26,3 +26,4 @@ class MadeTable(BaseModel):
     keys: list[str] = []
     indexes: list[str] = []
     index_seconds: float | None = None
+    types: dict[str, str] = {}

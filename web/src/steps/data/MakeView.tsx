@@ -102,7 +102,10 @@ export function MakeView({ comparison, tables, costs }: Props) {
             {newest.made.map((made) => (
               <tr key={`${made.table} ${made.form}`}>
                 <td>{made.table}</td>
-                <td>{made.form}</td>
+                <td>
+                  {made.form}
+                  {typed(made.types) && <div className="small quiet">{typed(made.types)}</div>}
+                </td>
                 <td className="number">{count(made.rows)}</td>
                 <td className="number">{bytes(made.size_bytes)}</td>
                 <td className="number">{made.seconds ? seconds(made.seconds) : "as it is"}</td>
@@ -172,4 +175,11 @@ function stateWords(making: Schemas["MakingShape"]): string {
   if (making.state === "running") return making.stop_asked ? "stopping" : "being made";
   if (making.state === "stopped") return "stopped; what is half made is gone on with";
   return making.state;
+}
+
+/** The engine's own type of each column of a loaded table. */
+function typed(types: Record<string, string>): string {
+  return Object.entries(types)
+    .map(([name, word]) => `${name} ${word}`)
+    .join(", ");
 }

@@ -63,10 +63,13 @@ class Loader:
 
     def __init__(self, place: Path) -> None:
         self.place = place
+        self.typed: dict[str, dict[str, str]] = {}
+        """The engine's type of each column, by table, as they were made."""
 
     def create(self, table: str, schema: pa.Schema) -> None:
         """Make an empty table with the engine's own type for each column."""
-        columns = ", ".join(f'"{field.name}" {self.type_of(field.type)}' for field in schema)
+        self.typed[table] = {field.name: self.type_of(field.type) for field in schema}
+        columns = ", ".join(f'"{name}" {word}' for name, word in self.typed[table].items())
         self.execute(f'CREATE TABLE "{table}" ({columns})')
 
     def type_of(self, kind: pa.DataType) -> str:

@@ -134,6 +134,7 @@ class SqlLoader(Loader):
             fits = longest <= _LONGER
             widths[field.name] = _LONGER if fits else 1 << 32
             kind = self._written(sa.String(_LONGER)) if fits else "LONGTEXT"
+            self.typed[table][field.name] = kind
             self.execute(f'ALTER TABLE "{table}" MODIFY "{field.name}" {kind}')
 
     def _load_bound(self, table: str, schema: pa.Schema, blocks: Iterator[pa.RecordBatch]) -> None:

@@ -6,7 +6,7 @@ import os
 import shutil
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -49,12 +49,13 @@ no autovacuum, and no checkpoint but where so much was written that one is due."
 @dataclass(frozen=True)
 class LoadedTable:
     """One table in a database: rows, bytes with its indexes (None where the engine does not
-    tell), seconds that loading took without indexes."""
+    tell), seconds that loading took without indexes, the engine's type of each column."""
 
     table: str
     rows: int
     size_bytes: int | None
     seconds: float
+    types: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -259,7 +260,13 @@ class DatabaseStore(Keeping):
             list(keys),
             list(indexes),
             [
-                LoadedTable(table, recipe.rows_of(table), sizes[table], seconds[table])
+                LoadedTable(
+                    table,
+                    recipe.rows_of(table),
+                    sizes[table],
+                    seconds[table],
+                    loader.typed[table],
+                )
                 for table in recipe.tables
             ],
             total,
