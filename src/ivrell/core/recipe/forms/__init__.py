@@ -9,8 +9,9 @@ from ivrell.core.errors import BadInput
 from ivrell.core.recipe.flat import flat, flat_schema
 from ivrell.core.recipe.forms.avro import Avro
 from ivrell.core.recipe.forms.base import Encoded, Form, Layout, Picks, Writer
-from ivrell.core.recipe.forms.columnar import Arrow, ArrowStream, Orc, Parquet
+from ivrell.core.recipe.forms.columnar import Arrow, ArrowStream, Orc
 from ivrell.core.recipe.forms.fixed import Fixed, places
+from ivrell.core.recipe.forms.parquet import Parquet
 from ivrell.core.recipe.forms.sheet import Ods
 from ivrell.core.recipe.forms.text import Csv, CsvGz, CsvZst, Jsonl
 from ivrell.core.recipe.forms.xlsx import Xlsx

@@ -3,7 +3,6 @@
 from typing import BinaryIO
 
 import pyarrow as pa
-import pyarrow.parquet
 
 from ivrell.core.recipe.forms.base import Encoded, Layout, Picks, Writer
 
@@ -21,27 +20,6 @@ class _Batches:
 
     def encode(self, batch: pa.RecordBatch, layout: Layout, picks: Picks) -> Encoded:
         return batch
-
-
-class _ParquetWriter:
-    def __init__(self, sink: BinaryIO, layout: Layout, codec: str) -> None:
-        self._writer = pyarrow.parquet.ParquetWriter(sink, layout.schema, compression=codec)
-
-    def add(self, encoded: Encoded) -> None:
-        self._writer.write_table(pa.Table.from_batches([encoded]))
-
-    def close(self) -> None:
-        self._writer.close()
-
-
-class Parquet(_Batches):
-    """Apache Parquet, one row group a block."""
-
-    suffix = "parquet"
-    codecs: tuple[str, ...] = ("zstd", "snappy", "gzip", "lz4", "none")
-
-    def writer(self, sink: BinaryIO, layout: Layout) -> Writer:
-        return _ParquetWriter(sink, layout, layout.codec or self.codecs[0])
 
 
 class _ArrowWriter:
