@@ -3,7 +3,6 @@
 import io
 from typing import BinaryIO
 
-import polars as pl
 import pyarrow as pa
 
 from ivrell.core.recipe.forms.base import Appended, Layout, Picks, Writer
@@ -37,6 +36,9 @@ class Avro:
 def _written(batch: pa.RecordBatch, layout: Layout) -> bytes:
     """A whole file of a batch. Blocks of several can follow each other behind the head of one,
     since what parts them is the same in all."""
+    # Loaded by those who write it alone.
+    import polars as pl
+
     columns = [
         column.cast(pa.timestamp("us")) if pa.types.is_timestamp(column.type) else column
         for column in batch.columns
