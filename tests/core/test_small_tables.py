@@ -30,7 +30,9 @@ EVERY_KIND = [
     {"name": "at", "kind": "timestamp", "from": "2031-01-01", "until": "2032-01-01"},
     {"name": "line", "kind": "constant", "value": "Merrow"},
     {"name": "double", "kind": "derived", "formula": "toll * 2"},
-]
+    {"name": "holds", "kind": "nested", "most": 3,
+     "fields": [{"name": "tonnes", "kind": "integer", "low": 1, "high": 9}]},
+]  # fmt: skip
 LOCKS = [{"name": "lock", "kind": "text", "pattern": "[A-Z][0-9]{3}", "unique": True}]
 
 
