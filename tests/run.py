@@ -24,8 +24,8 @@ ROOT = Path(__file__).resolve().parents[1]
 PYTHON = sys.executable
 _RESULT = "## result "
 MEASURING = (
-    "test_engine_figures", "test_fairness", "test_limits", "test_measure", "test_remote",
-    "test_trial",
+    "test_engine_figures", "test_fairness", "test_interrupted", "test_limits", "test_measure",
+    "test_remote", "test_trial",
 )  # fmt: skip
 """Modules of core tests that say how long something took, or kill it at a moment."""
 
