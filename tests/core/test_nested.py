@@ -18,6 +18,7 @@ from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.preview import costs, preview, rows_from
 from ivrell.core.recipe.store import DataStore
+from ivrell.core.sheets import office
 from tests.support.comparisons import HEAD, TrialCase, approach
 
 HOLDS = {
@@ -146,6 +147,25 @@ class Compared(TrialCase):
         for lane in lanes:
             with self.subTest(lane.id):
                 self.assertTrue(lane.agreement.agrees, lane.agreement.reasons)
+
+    @unittest.skipUnless(office.version(), "no spreadsheet engine here")
+    def test_a_cell_holds_its_text(self):
+        fields = '{ name = "cargo", kind = "category", values = ["coal"] }'
+        column = f'  {{ name = "holds", kind = "nested", most = 3, fields = [{fields}] }},\n]'
+        text = HEAD.replace('key = ["gauge"]', 'key = ["n"]').replace("\n]\n", f"\n{column}\n")
+        sheet = (
+            '\n[[approach]]\nid = "sheet"\nengine = "sheet"\ncolumns = [\n'
+            '{ name = "n", formula = "={row.reading}" },\n'
+            '{ name = "held", formula = "={row.holds}", kind = "text" },\n]\n'
+        )
+        query = "SELECT reading AS n, holds AS held FROM readings"
+        trial = self.trial(
+            text.replace("[300]", "[10]") + approach("lite", query, "sqlite") + sheet
+        )
+        lanes = trial.conduct().points[0].lanes
+        self.assertEqual([run.error for run in trial.runs if run.error], [])
+        for lane in lanes:
+            self.assertTrue(lane.agreement.agrees, lane.agreement.reasons)
 
 
 if __name__ == "__main__":

@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ivrell.core.recipe.csv_style import CsvStyle
+from ivrell.core.recipe.flat import json_text
 from ivrell.core.sheets.check import answer_columns, sorted_by
 from ivrell.core.sheets.formula import FormulaError
 from ivrell.core.sheets.layout import ANSWER, CELLS, REPEATS, Block, Places
@@ -268,7 +269,8 @@ def _set(place: Any, value: float | str | None) -> None:
 
 def _cells(table: pa.Table) -> Iterator[tuple[tuple[Any, ...], ...]]:
     """Rows as cells hold them, a chunk at a time: numbers as doubles, days and moments as days
-    since the standard's usual first one, truth values as 1 and 0, nulls as empty cells."""
+    since the standard's usual first one, truth values as 1 and 0, lists and records as JSON,
+    nulls as empty cells."""
     for start in range(0, table.num_rows, _CHUNK):
         part = table.slice(start, _CHUNK)
         yield tuple(zip(*(_plain(column) for column in part.columns), strict=True))
@@ -276,6 +278,9 @@ def _cells(table: pa.Table) -> Iterator[tuple[tuple[Any, ...], ...]]:
 
 def _plain(column: pa.ChunkedArray) -> list[Any]:
     kind = column.type
+    if pa.types.is_nested(kind):
+        # A cell holds no list: as text, as in files.
+        column = json_text(column)
     if pa.types.is_boolean(kind):
         column = column.cast(pa.int8())
     if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
