@@ -8,10 +8,12 @@ from unittest import mock
 
 from ivrell.core.cluster import Cluster
 from ivrell.core.dialects import address as addresses
-from ivrell.core.dialects.session import MARK, bound
+from ivrell.core.dialects.session import MARK, bound, opened
+from ivrell.core.engines.driver import DriverSession
 from ivrell.core.engines.explain import from_lines
 from ivrell.core.errors import BadInput
 from ivrell.core.mariadb import server_version
+from ivrell.core.records.wire import DatabasePlace, Job
 from ivrell.core.servers import Servers
 from ivrell.core.trial.once import try_once
 from tests.core.test_sql_engines import COUNT, EngineCase, sql
@@ -60,7 +62,7 @@ class PrivateMariaDb(EngineCase):
         from ivrell.core.recipe.databases.store import DatabaseStore
 
         databases = DatabaseStore(cls.kept.root.with_name("loaded"))
-        databases.server("mariadb")
+        cls.server = databases.server("mariadb")
         cls.addClassCleanup(databases.stop)
 
     def test_answers_agree_and_what_the_server_did_is_told(self):
@@ -140,6 +142,21 @@ class PrivateMariaDb(EngineCase):
             self.assertGreater(run.counters["rows updated"], 50)
             self.assertGreater(run.counters["log bytes"], 1000)
         self.assertEqual(*(run.counters["rows updated"] for run in trial.runs))
+
+    def test_rows_of_further_sessions_are_null_and_not_left_out(self):
+        client = self.server.address.client("mysql")
+        place = DatabasePlace(name="mysql", client=client)
+        session = DriverSession(Job({}, {}, "mariadb", {}, self.folder, database=place))
+        self.addCleanup(session.close)
+        session.begin()
+        session.db.cursor().execute("DO 1")
+        self.assertEqual(session.since().counters["rows scanned"], 0)
+        session.begin()
+        opened(client).close()
+        told = session.since()
+        self.assertNotIn("rows scanned", told.counters)
+        self.assertIn("more sessions", told.unknown["rows scanned"])
+        self.assertIn("log bytes", told.counters)
 
     def test_memory_that_a_run_needs_is_seen_in_each(self):
         code = (
@@ -227,6 +244,19 @@ class ByUrl(EngineCase):
         )
         for text in (kept, told, files):
             self.assertNotIn(self.own.password, text)
+
+    def test_what_is_written_there_does_not_reach_the_next_run(self):
+        Servers(self.registry).add("yard", f"postgresql://{self.address}", "env:YARD_PASSWORD")
+        code = "DELETE FROM readings WHERE gauge = 'Ash'"
+        more = f'at = "yard"\nwrites = true\nanswer = """{COUNT}"""\n'
+        trial = self.trial(
+            HEAD + sql("writes", "sql", code, more), rounds=2, runtimes=self.registry
+        )
+        lane = trial.conduct().points[0].lanes[0]
+        self.assertEqual([run.error for run in trial.runs if run.error], [])
+        self.assertEqual({run.answer_rows for run in trial.runs}, {2})
+        self.assertTrue(lane.agreement.agrees)
+        self.assertFalse([name for name in self.own.databases() if "_run" in name])
 
     def test_a_statement_of_postgres_ends_with_its_run(self):
         Servers(self.registry).add("yard", f"postgresql://{self.address}", "env:YARD_PASSWORD")

@@ -108,6 +108,10 @@ class Dialect:
     def end_session(self, ask: Ask, number: int, database: str) -> None:
         """End a session of that number, if it is there and in that database of Ivrell's."""
 
+    def connections(self, ask: Ask) -> int:
+        """Sessions that were ever opened on the server; 0 where it does not tell."""
+        return 0
+
     def counts(self, ask: Ask) -> tuple[Mapping[str, float], Mapping[str, float]]:
         """What is counted of the session that asks, and of the whole server, by counter."""
         return {}, {}

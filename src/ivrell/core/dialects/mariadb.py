@@ -124,6 +124,9 @@ class MariaDb(Dialect):
         if there and there[0][0] == database and database.startswith(PREFIX):
             ask(f"KILL {number}")
 
+    def connections(self, ask: Ask) -> int:
+        return int(ask("SHOW GLOBAL STATUS LIKE 'Connections'")[0][1])
+
     def counts(self, ask: Ask) -> tuple[Mapping[str, float], Mapping[str, float]]:
         of_session = ask(f"SHOW SESSION STATUS WHERE variable_name IN {_NAMES}")
         of_server = ask(f"SHOW GLOBAL STATUS WHERE variable_name IN {_NAMES}")

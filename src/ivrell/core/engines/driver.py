@@ -18,7 +18,8 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 _SHARED = "a server of your own counts the work of all its sessions together"
-_GONE = "the approach closed its session"
+_GONE = "the session did not answer any more: it was closed, or has a result that nobody read"
+_MORE_SESSIONS = "more sessions were opened meanwhile, whose rows are not told apart"
 _GRACE_S = 5.0
 """How much longer than a run a statement may last: the run's own end is what is told."""
 
@@ -58,6 +59,7 @@ class DriverSession:
                 raise ApproachFailed("bad setting", f"settings.{name}: {error}") from error
         self._before: _Look | None = None
         self._of_looking: Mapping[str, float] = {}
+        self._connections = 0
 
     def executed(
         self, statement: Statement, knobs: Mapping[str, Any], *, fetch: bool
@@ -102,6 +104,7 @@ class DriverSession:
     def begin(self) -> None:
         """Look at the counters before the clock starts; twice, for what looking itself adds."""
         first = self._look()
+        self._connections = self._dialect.connections(self._ask)
         self._before = self._look()
         self._of_looking = _apart(self._before.session, first.session)
 
@@ -110,12 +113,20 @@ class DriverSession:
         assert self._before
         try:
             now = self._look()
+            connections = self._dialect.connections(self._ask)
         except Exception:
             return Counted({}, dict.fromkeys([*self._before.session, *self._before.server], _GONE))
-        values = _apart(_apart(now.session, self._before.session), self._of_looking)
+        values: dict[str, float] = {}
+        unknown: dict[str, str] = {}
+        if connections > self._connections:
+            unknown |= dict.fromkeys(now.session, _MORE_SESSIONS)
+        else:
+            values |= _apart(_apart(now.session, self._before.session), self._of_looking)
         if self._shared:
-            return Counted(values, dict.fromkeys(now.server, _SHARED))
-        return Counted({**values, **_apart(now.server, self._before.server)}, {})
+            unknown |= dict.fromkeys(now.server, _SHARED)
+        else:
+            values |= _apart(now.server, self._before.server)
+        return Counted(values, unknown)
 
     def _look(self) -> _Look:
         return _Look(*self._dialect.counts(self._ask))
