@@ -102,15 +102,18 @@ setup_mariadb() {
   local headers='import os, sys, sysconfig; sys.exit(not os.path.exists(sysconfig.get_path("include") + "/Python.h"))'
   if ((EUID == 0)) || { command -v sudo >/dev/null && sudo -n true 2>/dev/null; }; then
     need 'command -v mariadbd' mariadb-server-core
+    # What makes the server's folder asks it, although its package does not say so.
+    need 'command -v my_print_defaults' mariadb-client-core
     if ! "$python" -c 'import mariadb' 2>/dev/null; then
       need 'command -v mariadb_config' libmariadb-dev
       need 'command -v cc' gcc libc6-dev
       need '"$python" -c "$headers"' python3-dev
     fi
     install_missing
-  elif ! command -v mariadbd >/dev/null; then
+  elif ! command -v mariadbd >/dev/null || ! command -v my_print_defaults >/dev/null; then
     say "Without MariaDB its lanes do not run"
-    say "(sudo apt-get install --no-install-recommends mariadb-server-core libmariadb-dev gcc)."
+    say "(sudo apt-get install --no-install-recommends mariadb-server-core mariadb-client-core"
+    say "libmariadb-dev gcc)."
   fi
   "$python" -c 'import mariadb' 2>/dev/null && return
   command -v mariadb_config >/dev/null || return 0

@@ -35,6 +35,7 @@ SETTINGS = {
 """Settings of the private server that approaches are measured on, as near to those of PostgreSQL's
 as there are such. Nothing in it works unasked."""
 
+INSTALL = "apt-get install mariadb-server-core mariadb-client-core"
 _SYSTEM_USER = "ivrell-mariadb"
 _OTHERWISE = "nobody"
 _USERS = "ivrell-users.sql"
@@ -54,10 +55,10 @@ def programs() -> tuple[str, str]:
     folders = "/usr/sbin:/usr/bin:/usr/local/sbin:/usr/local/bin:/usr/libexec"
     server = shutil.which("mariadbd", path=folders)
     maker = shutil.which("mariadb-install-db", path=folders)
-    if not server or not maker:
+    if not server or not maker or not shutil.which("my_print_defaults", path=folders):
         raise BadInput(
             "MariaDB's server programs are not installed.",
-            hint="Install them: apt-get install mariadb-server-core",
+            hint=f"Install them: {INSTALL}",
         )
     return server, maker
 

@@ -76,11 +76,11 @@ class MariaDbEngine(_ServerEngine):
 
     def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
         """The server's programs on this machine."""
-        from ivrell.core.mariadb import server_version
+        from ivrell.core.mariadb import INSTALL, server_version
 
         version = server_version()
         if version is None:
-            return {}, ("the MariaDB server",), "apt-get install mariadb-server-core"
+            return {}, ("the MariaDB server",), INSTALL
         return {"MariaDB": version}, (), ""
 
 
