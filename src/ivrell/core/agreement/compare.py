@@ -1,6 +1,7 @@
 """Is it the same answer: rows, columns, types, values within a tolerance, order."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from typing import get_args
 
 import numpy as np
@@ -117,26 +118,59 @@ def _by_statistics(
     left: pa.Table, right: pa.Table, wanted: Statistics, found: Agreement
 ) -> Agreement:
     """Hold random answers against each other by mean and spread of each column of numbers."""
-    found.verdict = CLOSE
+    sides = [
+        {
+            name: Spread.of(values)
+            for name in table.column_names
+            if len(values := table.column(name).drop_null()) and _is_number(values.type)
+        }
+        for table in (left, right)
+    ]
+    judged = by_spread(sides[0], sides[1], wanted, right.num_rows)
+    found.verdict, found.columns = judged.verdict, judged.columns
+    found.different_rows = judged.different_rows
+    found.reasons += judged.reasons
+    return found
+
+
+@dataclass(frozen=True)
+class Spread:
+    """Values of a column of numbers: how many, their mean, their standard deviation."""
+
+    count: int
+    mean: float
+    sd: float
+
+    @classmethod
+    def of(cls, values: pa.ChunkedArray) -> "Spread":
+        """Of values without nulls."""
+        numbers = np.asarray(values.to_numpy(), dtype=float)
+        sd = float(numbers.std(ddof=1)) if len(numbers) > 1 else 0.0
+        return cls(len(numbers), float(numbers.mean()), sd)
+
+
+def by_spread(
+    reference: Mapping[str, Spread], answer: Mapping[str, Spread], wanted: Statistics, rows: int
+) -> Agreement:
+    """Hold an answer of so many rows against the reference by mean and spread of the columns of
+    numbers that both have."""
+    found = Agreement(verdict=CLOSE)
     said = []
-    for name in left.column_names:
-        sides = [table.column(name).drop_null() for table in (left, right)]
-        if not all(len(c) and _is_number(c.type) for c in sides):
-            continue
-        a, b = (np.asarray(c.to_numpy(), dtype=float) for c in sides)
-        measures = [("mean", float(a.mean()), float(b.mean()), wanted.mean)]
-        if min(len(a), len(b)) >= _FEWEST_FOR_SPREAD:
-            measures.append(("spread", float(a.std(ddof=1)), float(b.std(ddof=1)), wanted.spread))
+    for name in [name for name in reference if name in answer]:
+        a, b = reference[name], answer[name]
+        measures = [("mean", a.mean, b.mean, wanted.mean)]
+        if min(a.count, b.count) >= _FEWEST_FOR_SPREAD:
+            measures.append(("spread", a.sd, b.sd, wanted.spread))
         for what, ours, theirs, tolerance in measures:
             apart = abs(theirs - ours) / abs(ours) if ours else abs(theirs)
             if apart > tolerance:
                 found.verdict = DIFFERENT
-                found.columns[name] = len(b)
+                found.columns[name] = b.count
             said.append(
                 f"{name}: {what} {theirs:.6g} against {ours:.6g}, {100 * apart:.2g} % apart "
                 f"(up to {100 * tolerance:g} % allowed)"
             )
-    found.different_rows = right.num_rows if found.verdict == DIFFERENT else 0
+    found.different_rows = rows if found.verdict == DIFFERENT else 0
     found.reasons += ["compared by statistics, since the answers are random", *said]
     return found
 

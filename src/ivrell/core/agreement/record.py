@@ -8,7 +8,9 @@ import pyarrow.csv
 import pyarrow.parquet
 
 from ivrell.core.agreement.compare import VERDICTS, compare, no_answer
+from ivrell.core.agreement.judge import ClusterJudge, Rows
 from ivrell.core.agreement.sources import Sources
+from ivrell.core.agreement.stored import StoredParts
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.errors import BadInput
 from ivrell.core.records.agreement import REPEATED, Agreement, TracedRows
@@ -33,6 +35,10 @@ def stored_answer(path: Path) -> pa.Table:
     raise BadInput(f"{path.name} is neither .parquet nor .csv.", where="answer.expected")
 
 
+class NotKept(Exception):
+    """The rows of an answer could not be taken over; the message says why."""
+
+
 class Answers:
     """The answers of one trial, a file for each different one of a lane at a point.
 
@@ -41,20 +47,35 @@ class Answers:
 
     Args:
         own_files: folder that the path of a stored expected answer starts from.
+        judge: holds answers against each other whose rows are elsewhere; without one they are not
+            looked at.
     """
 
-    def __init__(self, comparison: Comparison, folder: Path, own_files: Path | None = None) -> None:
+    def __init__(
+        self,
+        comparison: Comparison,
+        folder: Path,
+        own_files: Path | None = None,
+        judge: ClusterJudge | None = None,
+    ) -> None:
         self._comparison = comparison
         self._folder = folder
         self._own_files = own_files or Path.cwd()
         self._seen: dict[tuple[str, str], dict[str, int]] = {}
+        self.parts = StoredParts()
+        self._judge = judge
         folder.mkdir(parents=True, exist_ok=True)
 
-    def take(self, lane: str, point: Point, file: Path, print_: str) -> None:
-        """Take over the answer file of a run, whose fingerprint is this one."""
+    def take(self, lane: str, point: Point, file: Path, print_: str, parts: str = "") -> None:
+        """Take over the answer file of a run, whose fingerprint is this one; of one that only tells
+        of rows ``parts`` is where they are."""
         self.count(lane, point, print_)
         kept = self.path(lane, print_)
         if not kept.exists():
+            try:
+                self.parts.take(kept, file, parts)
+            except (OSError, ValueError) as error:
+                raise NotKept(str(error)) from None
             # The run's folder may lie on another file system, where nothing can be renamed from.
             part = kept.with_suffix(".part")
             shutil.move(file, part)
@@ -98,8 +119,7 @@ class Answers:
                 agreement = no_answer("it gave no answer")
             else:
                 verdicts = [
-                    compare(reference, self.table(lane, print_), self._comparison.answer, sources)
-                    for print_ in seen
+                    self._compared(reference, self.rows(lane, print_), sources) for print_ in seen
                 ]
                 worst = max(verdicts, key=lambda v: VERDICTS.index(v.verdict))
                 agreement = self._over_runs(worst, verdicts, seen)
@@ -121,25 +141,40 @@ class Answers:
         sizes = self.path(reference, prints[0]).stat(), self.path(lane, prints[1]).stat()
         if sum(size.st_size for size in sizes) > _MOST_WHILE_WAITING:
             return None
+        if self.rows(reference, prints[0]).address or self.rows(lane, prints[1]).address:
+            return None
         tables = self.table(reference, prints[0]), self.table(lane, prints[1])
         found = compare(*tables, self._comparison.answer)
         found.reference = reference
         return found
 
-    def _reference(self, lanes: list[str], point: Point) -> tuple[str | None, pa.Table | None]:
+    def rows(self, lane: str, print_: str) -> Rows:
+        """The rows of such an answer, wherever they are."""
+        if address := self.parts.address(self.path(lane, print_)):
+            return Rows(address=address, at=self._comparison.approach_called(lane).needs.at)
+        return Rows(self.table(lane, print_))
+
+    def _compared(self, reference: Rows, answer: Rows, sources: Sources | None = None) -> Agreement:
+        if reference.table is not None and answer.table is not None:
+            return compare(reference.table, answer.table, self._comparison.answer, sources)
+        if self._judge is None:
+            return no_answer("its rows are elsewhere, and were not looked at")
+        return self._judge.compare(reference, answer, self._comparison.answer)
+
+    def _reference(self, lanes: list[str], point: Point) -> tuple[str | None, Rows | None]:
         if expected := self._comparison.answer.expected:
             path = self._own_files / expected_name(expected, point)
             if path.exists():
-                return EXPECTED, stored_answer(path)
+                return EXPECTED, Rows(stored_answer(path))
         wanted = [self._comparison.answer.reference, self._comparison.baseline_id, *lanes]
         for lane in wanted:
             if lane is not None and (usual := self.usual(lane, point)):
-                return lane, self.table(lane, usual)
+                return lane, self.rows(lane, usual)
         return None, None
 
     def _traced(self, lane: str, point: Point, sources: Sources | None) -> list[TracedRows]:
         usual = self.usual(lane, point)
-        if sources is None or usual is None:
+        if sources is None or usual is None or self.parts.address(self.path(lane, usual)):
             return []
         form = self._comparison.approach_called(lane).wanted.form
         return sources.traced(self.table(lane, usual), form)
@@ -172,11 +207,11 @@ class Answers:
             if agreement.agrees:
                 agreement.group = 0
                 continue
-            own = self.table(lane, usual)
+            own = self.rows(lane, usual)
             for number, speaker in enumerate(speakers, 1):
                 print_ = self.usual(speaker, point)
                 assert print_ is not None
-                if compare(self.table(speaker, print_), own, self._comparison.answer).agrees:
+                if self._compared(self.rows(speaker, print_), own).agrees:
                     agreement.group = number
                     break
             else:

@@ -30,6 +30,8 @@ class Needs:
         at: name of the registered server that its tables are loaded on; "" for the private one.
         runtime: name of the registered interpreter that it runs in; "" for Ivrell's own.
         service: the remote service that it asks, if any.
+        session: whether it has a session of Apache Spark, at the place that ``at`` names; this
+            machine's cores unless given.
     """
 
     keys: tuple[str, ...] = ()
@@ -40,6 +42,7 @@ class Needs:
     at: str = ""
     runtime: str = ""
     service: "ServiceSettings | None" = None
+    session: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -118,9 +121,12 @@ class Engine:
 
     Attributes:
         name: the word for it in comparison files.
-        language: of its code, for the editor and for counting lines.
+        language: of its code, unless ``language_of`` an approach says otherwise.
+        warm_up_calls: calls before the first that counts, in each process, where a session is
+            dear to start and slow at first.
         approach: the fields that an approach of it may have.
         packages: Python packages that it needs.
+        install: the line that installs what is missing, where that is more than packages.
         forms: forms of tables that it can read; None when the approach itself reads them.
         given_shapes: whether a run is told rows and schema of each table, see Job.shapes.
         takes_runtime: whether its approaches can run in another interpreter.
@@ -135,14 +141,20 @@ class Engine:
     language: str
     approach: type[Approach]
     packages: tuple[str, ...] = ()
+    install = ""
     forms: tuple[str, ...] | None = None
     given_shapes = False
     takes_runtime = False
     ways: tuple[str, ...] = ()
     looks_at_tables = False
+    warm_up_calls = 0
     how = "Write SQL; the rows of the last statement are the answer, fetched inside the clock."
     answer = "The answer is taken with its column names as they are."
     stage = "-- stage: read"
+
+    def language_of(self, approach: Any) -> str:
+        """The language of an approach's code, for the editor and for counting lines."""
+        return self.language
 
     def problem(self, approach: Any) -> "Problem | None":
         """What is plainly wrong with an approach's text, found without running it."""
@@ -232,7 +244,7 @@ def state_of(engine: Engine) -> EngineState:
             versions[package] = importlib.metadata.version(package)
         except importlib.metadata.PackageNotFoundError:
             missing.append(package)
-    hint = f"pip install {' '.join(missing)}" if missing else ""
+    hint = engine.install or f"pip install {' '.join(missing)}" if missing else ""
     found, absent, line = engine.outside()
     return EngineState(
         engine.name,

@@ -11,6 +11,7 @@ from ivrell.core.engines.python import PythonEngine
 from ivrell.core.engines.remote import RemoteEngine
 from ivrell.core.engines.server_sql import MariaDbEngine, ServerSqlEngine
 from ivrell.core.engines.sheet import SheetEngine
+from ivrell.core.engines.spark import SparkEngine
 from ivrell.core.engines.sqlite import SqliteEngine
 
 BUILTIN: dict[str, Engine] = {
@@ -25,6 +26,7 @@ BUILTIN: dict[str, Engine] = {
         CommandEngine(),
         RemoteEngine(),
         SheetEngine(),
+        SparkEngine(),
     )
 }
 

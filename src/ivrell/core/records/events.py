@@ -10,7 +10,7 @@ from ivrell.core.records.data import MadeTable
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState
-from ivrell.core.records.wire import Failure, LimitReached
+from ivrell.core.records.wire import ClusterProgress, Failure, LimitReached
 
 
 class MachineSeen(BaseModel):
@@ -55,8 +55,8 @@ class RunStarted(BaseModel):
 
 
 class RunProgress(BaseModel):
-    """A run as it goes on: seconds, CPU seconds, bytes above its start, its stage, and how busy
-    each core of the machine is, from 0 to 1."""
+    """A run as it goes on: seconds, CPU seconds, bytes above its start, its stage, how busy
+    each core of the machine is, from 0 to 1, and how its session of Spark stands, if it has one."""
 
     kind: Literal["progress"] = "progress"
     run: int
@@ -66,6 +66,7 @@ class RunProgress(BaseModel):
     memory_bytes: int
     stage: str
     cores: list[float]
+    cluster: ClusterProgress | None = None
 
 
 class RunEnded(BaseModel):

@@ -52,6 +52,24 @@ class DatabasePlace:
 
 
 @dataclass(frozen=True)
+class SparkPlace:
+    """Where a run's session of Apache Spark runs.
+
+    Attributes:
+        master: as Spark writes it: ``local[2]``, ``spark://...``, ``yarn``, ``sc://...``.
+        settings: of the session, besides those of the approach.
+        storage: a folder or address that driver and executors both reach, for answers that are
+            written; "" for the run's own folder.
+        seen: whether all of its processes can be seen on this machine.
+    """
+
+    master: str
+    settings: Mapping[str, str] = field(default_factory=dict)
+    storage: str = ""
+    seen: bool = True
+
+
+@dataclass(frozen=True)
 class TableShape:
     """Rows of a table, and its Arrow schema in hexadecimal digits."""
 
@@ -73,6 +91,7 @@ class Job:
         service: address of the remote service, for approaches that ask one.
         styles: how each table's csv is written, see CsvStyle; empty for other forms.
         shapes: of each table, for engines that lay tables out themselves.
+        spark: where its session of Apache Spark runs, for approaches that have one.
     """
 
     approach: Mapping[str, Any]
@@ -85,6 +104,7 @@ class Job:
     service: str = ""
     styles: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     shapes: Mapping[str, TableShape] = field(default_factory=dict)
+    spark: SparkPlace | None = None
 
     @property
     def loaded(self) -> DatabasePlace:
@@ -128,6 +148,7 @@ class Order:
         database = asdict(self.job.database) if self.job.database else None
         job = {**vars(self.job), "folder": str(self.job.folder), "database": database}
         job["shapes"] = {name: vars(shape) for name, shape in self.job.shapes.items()}
+        job["spark"] = asdict(self.job.spark) if self.job.spark else None
         return {"job": job, "calls": vars(self.calls), "mode": self.mode}
 
     @classmethod
@@ -139,6 +160,8 @@ class Order:
             if place.get("client"):
                 place["client"] = Client(**place["client"])
             job["database"] = DatabasePlace(**place)
+        if job["spark"]:
+            job["spark"] = SparkPlace(**job["spark"])
         job["shapes"] = {name: TableShape(**shape) for name, shape in job["shapes"].items()}
         return cls(Job(**job), Calls(**given["calls"]), given["mode"])
 
@@ -376,6 +399,20 @@ class Progress:
     memory_bytes: int
     stage: str
     cores: list[float]
+
+
+@dataclass(frozen=True)
+class ClusterProgress:
+    """A session of Apache Spark as it goes on: executors and their cores, tasks that wait, run and
+    are done, bytes shuffled and spilled to disk so far."""
+
+    executors: int
+    cores: int
+    waiting: int
+    running: int
+    done: int
+    shuffle_bytes: int
+    spilled_bytes: int
 
 
 @dataclass(frozen=True)

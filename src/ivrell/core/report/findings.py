@@ -196,7 +196,7 @@ def _lane(
         baseline=False,
         state=state,
         trouble=_trouble(runs, state),
-        code_lines=code_lines(approach.text(), ENGINES[approach.engine].language),
+        code_lines=code_lines(approach.text(), ENGINES[approach.engine].language_of(approach)),
         answer_rows=next((run.answer_rows for run in counted), None),
         start=middle(lambda run: run.start_s),
         least_start=min((run.start_s for run in counted if run.start_s is not None), default=None),

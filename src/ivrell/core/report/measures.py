@@ -171,7 +171,7 @@ def values_at(comparison: Comparison, runs: Sequence[RunRecord], point: Point) -
         own = [r for r in runs if r.approach == approach.id and r.state == "done"]
         counted = [run for run in own if run.counted]
         if counted:
-            lines = code_lines(approach.text(), ENGINES[approach.engine].language)
+            lines = code_lines(approach.text(), ENGINES[approach.engine].language_of(approach))
             closely = [run for run in own if run.memory_run]
             lanes[approach.id] = counted, closely or counted, Ground(rows, lines)
     names = {name for counted, _, _ in lanes.values() for r in counted for name in r.counters}

@@ -5,8 +5,11 @@ Files that are replaced are written beside themselves first, on the same file sy
 reader finds the one or the other and never a half. Runs are added a line at a time.
 """
 
+import gzip
 import json
 import os
+import shutil
+import stat
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -33,6 +36,8 @@ REPORT = "report.html"
 CURVES = "curves.parquet"
 _CURVES = "curves"
 _ANSWERS = "answers"
+_EVENT_LOGS = "spark-events"
+_LONGEST_LOG = 1 << 30
 _JOURNAL = "journal.jsonl"
 _LOCK = "conductor.lock"
 
@@ -140,6 +145,22 @@ class ResultFolder:
             ) from None
         except (OSError, ValueError) as error:
             raise BadInput(f"{name} cannot be read: {error}", where=str(self.path)) from None
+
+    def keep_event_log(self, run: int, log: Path) -> None:
+        """Keep the log of a run's session of Spark, packed; one that is no plain file, or larger
+        than any session's, is left."""
+        place = self.path / _EVENT_LOGS
+        place.mkdir(exist_ok=True)
+        try:
+            handle = os.open(log, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+        except OSError:
+            return
+        with os.fdopen(handle, "rb") as given:
+            state = os.fstat(handle)
+            if not stat.S_ISREG(state.st_mode) or state.st_size > _LONGEST_LOG:
+                return
+            with gzip.open(place / f"{run}.json.gz", "wb", compresslevel=1) as kept:
+                shutil.copyfileobj(given, kept)
 
     @property
     def comparison_text(self) -> str:

@@ -58,11 +58,13 @@ def _own(path: Path) -> None:
 
 @dataclass(frozen=True)
 class Received:
-    """An answer that was looked at: its Arrow file, its fingerprint, its rows."""
+    """An answer that was looked at: its Arrow file, its fingerprint, its rows; ``parts`` is where
+    the rows are that it only tells of, a folder or an address, "" where it holds them itself."""
 
     path: Path
     fingerprint: str
     rows: int
+    parts: str = ""
 
 
 class NotReceived(Exception):

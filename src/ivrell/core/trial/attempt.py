@@ -11,12 +11,14 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from ivrell.core.agreement.record import NotKept
 from ivrell.core.cluster import Cluster
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, why_not
 from ivrell.core.engines.base import Approach, Scope
 from ivrell.core.engines.registry import ENGINES
+from ivrell.core.engines.spark import UNREPORTED
 from ivrell.core.errors import Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.mariadb import MariaServer
@@ -48,6 +50,9 @@ from ivrell.core.records.wire import (
 from ivrell.core.runtimes import Runtime
 from ivrell.core.servers import ELSEWHERE, OwnServer, UrlServer
 from ivrell.core.service.running import SERVICE_CPU, StandIn, stand_in
+from ivrell.core.spark.answers import PARTS
+from ivrell.core.spark.event_log import Tally, log_in
+from ivrell.core.spark.places import At, Places
 from ivrell.core.tasks.sessions import sessions_of
 from ivrell.core.tasks.task import ApproachFailed
 from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
@@ -57,6 +62,7 @@ from ivrell.core.trial.record import run_record
 from ivrell.core.trial.threads import thread_environment
 
 log = logging.getLogger("ivrell.trial")
+PYTHON_CPU = "Python workers' CPU seconds"
 _OF_SERVER = ("cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes")
 Tell = Callable[[RunProgress], None]
 Curve = list[tuple[float, float, int]]
@@ -78,8 +84,8 @@ AS_PLANNED = Otherwise()
 @dataclass(frozen=True)
 class Place:
     """Where one run works: its folder, tables as files or loaded (see DatabasePlace), whether it
-    writes to them, what of them is in the page cache, and seconds that it took to bring them
-    there."""
+    writes to them, what of them is in the page cache, seconds that it took to bring them
+    there, and where its session of Spark is."""
 
     folder: Path
     made: Mapping[str, Made]
@@ -89,6 +95,20 @@ class Place:
     store: DatabaseStore | None = None
     loaded: Loaded | None = None
     seconds: float = 0.0
+    session: At | None = None
+
+    @property
+    def server_process(self) -> int | None:
+        """Main process of the server or cluster that works for the run, where it is seen here."""
+        if self.session:
+            return self.session.server
+        return self.server.pid if self.server else None
+
+    @property
+    def parts(self) -> str:
+        """Where executors leave an answer that they write."""
+        storage = self.session.place.storage if self.session else ""
+        return f"{storage or self.folder}/{PARTS}"
 
     @property
     def server(self) -> Cluster | MariaServer | OwnServer | UrlServer | None:
@@ -107,6 +127,8 @@ class Attempts:
         journal: the runner's own record.
         databases: where tables are loaded for engines that keep them.
         runtimes: other interpreters that lanes ask for, by name.
+        spark: where sessions of Spark run.
+        keep_log: keeps the log of a run's session, by the run's number.
         desk: looks at the answers; None where runs give none.
         shapes: gives the tables' shapes at a point, see Job.shapes.
         mode: what runs do, see wire.RUN.
@@ -121,11 +143,15 @@ class Attempts:
         databases: Databases,
         runtimes: Mapping[str, Runtime] | None = None,
         *,
+        spark: Places | None = None,
+        keep_log: Callable[[int, Path], None] | None = None,
         desk: AnswerDesk | None = None,
         mode: str = RUN,
         shapes: Callable[[Point], Mapping[str, TableShape]] | None = None,
     ) -> None:
         self._shapes = shapes
+        self._spark = spark
+        self._keep_log = keep_log
         self._desk = desk
         self._mode = mode
         self._runtimes = runtimes or {}
@@ -194,13 +220,24 @@ class Attempts:
             return Place(folder, {}, database, writes, cache, store, made, took)
         paths = [Path(path) for table in made.values() for path in table.paths]
         cache = set_cache(paths, asked)
-        return Place(folder, made, None, False, cache, seconds=time.monotonic() - began)
+        session = self._session(planned, approach)
+        took = time.monotonic() - began
+        return Place(folder, made, None, False, cache, seconds=took, session=session)
+
+    def _session(self, planned: PlannedRun, approach: Approach) -> At | None:
+        """Where a run's session of Spark is, for approaches that have one."""
+        if not approach.needs.session or self._spark is None:
+            return None
+        threads = planned.point.get("threads", self._plan.threads[0])
+        return self._spark.at(approach.needs.at, None if threads is None else int(threads))
 
     def leave(self, place: Place) -> None:
         """Remove what a run had for itself."""
         if place.store and place.loaded and place.database:
             left = sessions_of(place.folder)
             place.store.after_run(place.loaded, place.database, place.writes, left)
+        if place.session and (storage := place.session.place.storage).startswith("file://"):
+            shutil.rmtree(storage.removeprefix("file://"), ignore_errors=True)
         shutil.rmtree(place.folder, ignore_errors=True)
 
     def attempt(
@@ -221,6 +258,8 @@ class Attempts:
         run.tables_s = place.seconds + restoring
         run.sandboxed = self._sandboxed
         run.cores = len(self._cores) if self._cores else None
+        if place.session and self._keep_log and (told := log_in(place.folder)):
+            self._keep_log(planned.number, told)
         if self._mode == RUN and run.state == DONE:
             self._take_over(run, place, wanted_stop, take)
         return run, end.curve
@@ -245,12 +284,16 @@ class Attempts:
             # It ended between two runs, which neither of them is to blame for.
             self._renew_runner()
         try:
+            tally: Tally | None = None
             with self._service(approach, place) as service:
                 spec = self._spec(planned, place, service, otherwise)
                 for says in self._runner.events(spec, wanted_stop):
                     if isinstance(says, Progress):
                         fields = {"run": planned.number, "approach": planned.approach}
-                        tell(RunProgress(**fields, **vars(says)))
+                        if place.session and tally is None and (told := log_in(place.folder)):
+                            tally = Tally(told)
+                        cluster = tally.read().progress() if tally else None
+                        tell(RunProgress(**fields, **vars(says), cluster=cluster))
                     elif isinstance(says, Restore):
                         began = time.monotonic()
                         assert place.store and place.loaded and place.database
@@ -284,6 +327,8 @@ class Attempts:
             for figure in _OF_SERVER:
                 setattr(run, figure, None)
                 run.not_measured[figure] = ELSEWHERE
+        if place.session:
+            scope = _scope_of_session(run, place.session)
         served = run.counters.get(SERVICE_CPU)
         if scope == Scope.SERVICE and served is not None and run.others_cpu_s is not None:
             # The service is no stranger on the machine.
@@ -301,10 +346,11 @@ class Attempts:
         assert self._desk
         try:
             most = self._plan.limits.written_bytes
-            run.answer_fingerprint = take(self._desk.take(place.folder, most, wanted_stop))
+            received = self._desk.take(place.folder, most, wanted_stop)
+            run.answer_fingerprint = take(replace(received, parts=place.parts))
         except Stopped:
             run.state = "stopped"
-        except NotReceived as error:
+        except (NotReceived, NotKept) as error:
             run.state = "failed"
             run.error = Failure("answer cannot be read", str(error), part="result export")
 
@@ -359,7 +405,7 @@ class Attempts:
             walls=self._walls(place, runtime, service) if self._sandboxed else None,
             memory_alone=planned.memory_alone,
             restores=place.writes and on_server,
-            server=place.server.pid if place.server else None,
+            server=place.server_process,
             order=order,
         )
 
@@ -389,11 +435,14 @@ class Attempts:
             service=service.address if service else "",
             styles=self._styles(approach),
             shapes=self._shapes_for(planned, approach),
+            spark=place.session.place if place.session else None,
         )
         calls = Calls()
         if not planned.memory_alone:
             repeats = self._repeats.get((planned.approach, point_name(planned.point)))
-            calls = Calls(self._plan.calls_per_process, self._plan.min_sample_s, repeats)
+            once = (otherwise.mode or self._mode) != RUN
+            first = 0 if once else ENGINES[approach.engine].warm_up_calls
+            calls = Calls(self._plan.calls_per_process + first, self._plan.min_sample_s, repeats)
         return Order(job, calls, otherwise.mode or self._mode)
 
     def _walls(self, place: Place, runtime: Runtime | None, service: StandIn | None) -> Walls:
@@ -410,9 +459,28 @@ class Attempts:
             ours=list(OURS),
             inputs=inputs,
             hidden=[str(data_folder())],
-            network=bool(place.store and place.store.given),
-            beside=service.pid if service else None,
+            network=bool(place.store and place.store.given)
+            or bool(place.session and place.session.network),
+            beside=service.pid if service else place.session.beside if place.session else None,
         )
+
+
+def _scope_of_session(run: RunRecord, session: At) -> Scope:
+    """Which processes the figures of a run in Spark are those of; what is not told is said."""
+    if session.cluster.is_local:
+        return Scope.RUN
+    if session.server is not None:
+        return Scope.SERVER
+    if session.cluster.address.startswith("sc://"):
+        for figure in _OF_SERVER:
+            setattr(run, figure, None)
+            run.not_measured[figure] = UNREPORTED
+        return Scope.UNSEEN
+    run.not_measured[PYTHON_CPU] = (
+        "Spark's executor CPU time does not hold that of the Python workers, which cannot be read "
+        "on other machines"
+    )
+    return Scope.REMOTE
 
 
 def _shown(path: str) -> str:

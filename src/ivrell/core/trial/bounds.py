@@ -16,6 +16,8 @@ from ivrell.core.records.wire import LimitReached, RunLimits
 _FASTEST_GROWTH = 4e9
 _SHORTEST_LOOK_S = 0.002
 _FOLDER_EVERY_S = 0.2
+_OURS = (".approach", ".answer-parts", ".spark-conf", ".spark-events")
+"""Folders of a run's own that Ivrell puts there, or has an engine put there."""
 
 
 class Bounds:
@@ -105,8 +107,8 @@ def left_bytes(folder: Path) -> int:
     """Bytes in the files a run left, without Ivrell's own."""
     total = 0
     for where, below, names in os.walk(folder):
-        if where == str(folder) and ".approach" in below:
-            below.remove(".approach")
+        if where == str(folder):
+            below[:] = [name for name in below if name not in _OURS]
         for name in names:
             if not name.startswith((".job", ".answer")):
                 try:

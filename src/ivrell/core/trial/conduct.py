@@ -12,6 +12,7 @@ from functools import partial
 from pathlib import Path
 from typing import Literal
 
+from ivrell.core.agreement.judge import ClusterJudge
 from ivrell.core.agreement.record import Answers
 from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput, Stopped
@@ -176,7 +177,7 @@ class Trial:
             ended = "stopped"
         finally:
             # However it ended: no server is left behind.
-            self.databases.stop()
+            self.preparation.stop()
         found = self._finish(ended)
         self._remember()
         return found
@@ -225,6 +226,8 @@ class Trial:
             self.results.journal,
             self.databases,
             self.preparation.runtimes,
+            spark=self.preparation.spark,
+            keep_log=self.results.keep_event_log,
             desk=desk,
             mode=EXPLAINED if self.explained else RUN,
             shapes=self.preparation.shapes,
@@ -252,7 +255,8 @@ class Trial:
 
     def _answers(self) -> Answers:
         own_files = Path(self.plan.own_files or Path.cwd())
-        return Answers(self.comparison, self.results.answers, own_files)
+        judge = ClusterJudge(self.preparation.spark)
+        return Answers(self.comparison, self.results.answers, own_files, judge)
 
     def _take_up(self) -> None:
         """Read what an earlier session of this trial left."""
@@ -359,7 +363,7 @@ class Trial:
 
         def take(answer: Received) -> str:
             print_ = answer.fingerprint
-            self.answers.take(planned.approach, planned.point, answer.path, print_)
+            self.answers.take(planned.approach, planned.point, answer.path, print_, answer.parts)
             return print_
 
         tables = self.preparation.tables(planned.point, approach)
@@ -401,7 +405,16 @@ class Trial:
             self.listen(LaneOut(approach=run.approach, point=run.point))
 
     def _finish(self, ended: Literal["done", "stopped"]) -> TrialFindings:
-        found = judged(
+        try:
+            found = self._judged(ended)
+        finally:
+            self.preparation.spark.stop()
+        log.info("trial in %s ended: %s, %s runs", self.folder, ended, len(self.runs))
+        self.listen(TrialEnded(state=ended))
+        return found
+
+    def _judged(self, ended: Literal["done", "stopped"]) -> TrialFindings:
+        return judged(
             self.comparison,
             self.results,
             self.runs,
@@ -413,9 +426,6 @@ class Trial:
             ended=ended,
             plan=self.plan,
         )
-        log.info("trial in %s ended: %s, %s runs", self.folder, ended, len(self.runs))
-        self.listen(TrialEnded(state=ended))
-        return found
 
 
 def desk_for(plan: Plan, folder: Path) -> AnswerDesk:

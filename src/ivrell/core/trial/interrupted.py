@@ -132,7 +132,7 @@ def _interrupted(
                 attempts.leave(place)
     finally:
         attempts.close()
-        trial.databases.stop()
+        trial.preparation.stop()
     runs = InterruptionRuns(usual=usual, killed=killed, again=again)
     return _outcome(runs, answers, killed_at, trial)
 

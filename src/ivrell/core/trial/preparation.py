@@ -27,6 +27,7 @@ from ivrell.core.records.plan import OWN
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.wire import TableShape
 from ivrell.core.runtimes import Runtimes
+from ivrell.core.spark.places import Places
 from ivrell.core.trial.plan import Plan, chosen_approaches, points_of
 
 log = logging.getLogger("ivrell.trial")
@@ -74,6 +75,10 @@ class Preparation:
         self._made: dict[DataPlace, Tables] = {}
         self._based = comparison.data.based_on(Path(plan.own_files or Path.cwd()))
         self._recipes = {point_name(p): self._based.resolved(p) for p in self.points}
+        self.spark = Places(
+            store.root.with_name("spark"), registry, (str(store.root), *self._own_files()),
+            plan.cores,
+        )  # fmt: skip
         _check_engines(self.approaches)
         _check_cores(plan)
         self._check_layouts(self._recipes.values())
@@ -82,10 +87,23 @@ class Preparation:
             if form in DATABASES and DATABASES[form].on_server:
                 # Whether there is such a server is told before anything is made.
                 self.databases.at(approach.needs.at, form).given_or_refused(form)
+            if approach.needs.session:
+                self.spark.cluster(approach.needs.at)
         known = Runtimes(registry)
         own = (approach.needs.runtime for approach in self.approaches)
         names = dict.fromkeys((*own, *(name for name in plan.runtime if name != OWN)))
         self.runtimes = {name: known.get(name) for name in names if name}
+
+    def _own_files(self) -> set[str]:
+        """Files of the user's own that tables are."""
+        recipes = self._recipes.values()
+        found = (recipe.own_file(table) for recipe in recipes for table in recipe.tables)
+        return {str(own.path) for own in found if own}
+
+    def stop(self) -> None:
+        """Stop the servers and clusters of Ivrell's own that were started."""
+        self.databases.stop()
+        self.spark.stop()
 
     @property
     def approaches(self) -> list[Approach]:

@@ -186,7 +186,7 @@ class Lane(BaseModel):
             id=approach.id,
             name=approach.label,
             engine=approach.engine,
-            language=engine.language,
+            language=engine.language_of(approach),
             input=approach.wanted.form,
             parts=approach.wanted.parts,
             forms=[
@@ -202,7 +202,7 @@ class Lane(BaseModel):
             setup=needs.setup,
             settings_text=settings_text(approach),
             settings_known=[f.name for f in fields(approach) if f.name not in NOT_SETTINGS],
-            code_lines=code_lines(approach.text(), engine.language),
+            code_lines=code_lines(approach.text(), engine.language_of(approach)),
             problem=problem,
             retired=approach.retired,
             runtime=needs.runtime,

@@ -190,7 +190,7 @@ def _trim(core: "CoreTrial") -> None:
     except BadInput as error:
         log.info("made data was not trimmed: %s", error)
     finally:
-        core.databases.stop()
+        core.preparation.stop()
 
 
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="judge_trial")

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.sheet import SheetApproach
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.recipe.databases import DATABASES
@@ -9,6 +10,7 @@ from ivrell.core.records.findings import Caution, LaneFindings
 from ivrell.core.stats.cautions.scene import Scene, caution
 
 _OUTSIDE = 0.1
+_LIKE = 1.5
 _OUTSIDE_S = 0.05
 _TEXT = ("csv", "csv.gz", "csv.zst", "jsonl", "fixed")
 _FAR_LARGER = 10
@@ -91,6 +93,10 @@ def outside_the_clock(scene: Scene) -> Iterator[Caution]:
             least[lane.engine] = min(least.get(lane.engine, lane.start), lane.start)
     for lane in scene.lanes:
         if lane.least_start is None or not lane.elapsed:
+            continue
+        dear = lane.engine in ENGINES and ENGINES[lane.engine].warm_up_calls > 0
+        if dear and lane.least_start < _LIKE * least[lane.engine]:
+            # A session that takes ten seconds to start takes now eight, now twelve.
             continue
         # Its least: a start that was held up once is no work.
         more = lane.least_start - least[lane.engine]

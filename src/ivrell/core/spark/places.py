@@ -1,0 +1,108 @@
+"""The places of a trial where its sessions of Spark run, started when first asked for."""
+
+import os
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from ivrell.core.records.wire import SparkPlace
+from ivrell.core.spark.clusters import Clusters, SparkCluster
+from ivrell.core.spark.install import JVM
+from ivrell.core.spark.standalone import StandaloneCluster
+
+_LOOPBACK = "127.0.0.1"
+
+
+@dataclass(frozen=True)
+class At:
+    """A place as a run finds it.
+
+    Attributes:
+        cluster: as it is registered.
+        place: what its session is told.
+        server: process that all of the cluster's hang below, where they are on this machine.
+        beside: process whose network the session shares, where that is one of its own.
+        network: whether the session reaches beyond this machine.
+    """
+
+    cluster: SparkCluster
+    place: SparkPlace
+    server: int | None = None
+    beside: int | None = None
+    network: bool = False
+
+
+class Places:
+    """Places by name. Clusters of Ivrell's own are started once, and stopped with ``stop``.
+
+    Args:
+        folder: where they have their files; each process that starts one has its own there.
+        registry: folder in which places are registered; Ivrell's own unless given.
+        shown: folders that clusters of Ivrell's own read.
+        cores: that sessions on this machine may use; all there are unless given.
+    """
+
+    def __init__(
+        self, folder: Path, registry: Path | None = None, shown: tuple[str, ...] = (),
+        cores: int | None = None,
+    ) -> None:  # fmt: skip
+        self._folder = folder
+        self._known = Clusters(registry)
+        self._shown = shown
+        self._cores = cores
+        self._running: dict[str, StandaloneCluster] = {}
+
+    def cluster(self, name: str) -> SparkCluster:
+        """A place as it is registered. Raises BadInput."""
+        return self._known.get(name)
+
+    def at(self, name: str, threads: int | None = None) -> At:
+        """A place that runs; ``threads`` are those of a session on this machine's cores. Raises
+        BadInput where there is none of that name, or it does not start."""
+        cluster = self.cluster(name)
+        settings = dict(cluster.settings)
+        if cluster.workers:
+            running = self._started(name, cluster)
+            settings = {**_on_loopback(cluster.worker_memory), **settings}
+            storage = f"file://{running.storage}/run-{secrets.token_hex(8)}"
+            place = SparkPlace(running.master, settings, storage)
+            beside = running.pid if running.sandboxed else None
+            return At(cluster, place, running.pid, beside, network=not running.sandboxed)
+        if cluster.is_local:
+            cores = threads or self._cores or len(os.sched_getaffinity(0))
+            master = cluster.address if "[" in cluster.address else f"local[{cores}]"
+            return At(cluster, SparkPlace(master, settings))
+        storage = cluster.storage and f"{cluster.storage}/run-{secrets.token_hex(8)}"
+        if storage.startswith("/"):
+            storage = f"file://{storage}"
+        place = SparkPlace(cluster.address, settings, storage, seen=False)
+        return At(cluster, place, network=True)
+
+    def _started(self, name: str, cluster: SparkCluster) -> StandaloneCluster:
+        running = self._running.get(name)
+        if running is None or not running.alive:
+            # Each process that conducts has clusters of its own: they end with it.
+            own = self._folder / f"{os.getpid()}-{name}"
+            self._running[name] = running = StandaloneCluster(cluster, own, self._shown)
+        return running
+
+    def stop(self) -> None:
+        """Stop the clusters that were started."""
+        for running in self._running.values():
+            running.stop()
+        self._running.clear()
+
+
+def _on_loopback(worker_memory: str) -> Mapping[str, str]:
+    """Settings of sessions on a cluster of Ivrell's own."""
+    number, unit = int(worker_memory[:-1]), worker_memory[-1]
+    total = number * (1024 if unit == "g" else 1)
+    # What an executor takes besides its heap must find room in its worker too.
+    heap = max(512, round(total * 0.65))
+    return {
+        "spark.driver.host": _LOOPBACK,
+        "spark.driver.bindAddress": _LOOPBACK,
+        "spark.executor.memory": f"{heap}m",
+        "spark.executor.extraJavaOptions": JVM,
+    }

@@ -1,0 +1,95 @@
+"""A standalone cluster of Apache Spark that Ivrell starts on this machine: a real master, real
+workers, bounded, on loopback alone, and nothing left behind when it ends."""
+
+import select
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+from ivrell.core.contain.environment import scrubbed_environment
+from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost, why_not
+from ivrell.core.errors import BadInput
+from ivrell.core.folders import data_folder
+from ivrell.core.spark.clusters import SparkCluster
+from ivrell.core.spark.install import JVM, python_path, spark_home
+
+_START_S = 90.0
+_END_S = 10.0
+_KEEPER = Path(__file__).with_name("keeper.py")
+
+
+class StandaloneCluster:
+    """A running cluster.
+
+    It is a tree of processes below a keeper, which starts master and workers and ends when its
+    standard input does. Where sandboxes work it is in one, with a network of its own that only
+    runs are let into which have their session there; else it listens on loopback.
+
+    Args:
+        cluster: how many workers, of which size.
+        folder: its own, for its files.
+        shown: folders that it reads, such as made data.
+    """
+
+    def __init__(self, cluster: SparkCluster, folder: Path, shown: tuple[str, ...] = ()) -> None:
+        self._folder = folder
+        shutil.rmtree(folder, ignore_errors=True)
+        (folder / "tmp").mkdir(parents=True)
+        self.storage = Path(cluster.storage) if cluster.storage.startswith("/") else folder / "left"
+        self.storage.mkdir(exist_ok=True)
+        command = [
+            sys.executable, "-I", str(_KEEPER), str(spark_home()), str(cluster.workers),
+            str(cluster.worker_cores), cluster.worker_memory, str(folder), python_path(),
+            JVM,
+        ]  # fmt: skip
+        self.sandboxed = why_not() is None
+        if self.sandboxed:
+            give(folder)
+            sandbox = Sandbox(
+                folder, ours=OURS, inputs=shown, hidden=(str(data_folder()),), joined=True,
+                writable=(str(self.storage),),
+            )  # fmt: skip
+            command = sandbox.around(command)
+        self._log = (folder.with_suffix(".log")).open("wb")
+        self._process = subprocess.Popen(
+            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=self._log,
+            env=scrubbed_environment(folder), start_new_session=True,
+        )  # fmt: skip
+        self.master = self._told()
+        self.pid = innermost(self._process.pid)
+        """The process that all others of the cluster hang below."""
+
+    def _told(self) -> str:
+        """The master's address, once all workers are there. Raises BadInput."""
+        assert self._process.stdout
+        ready, _, _ = select.select([self._process.stdout], [], [], _START_S)
+        line = self._process.stdout.readline().decode().strip() if ready else ""
+        if not line.startswith("spark://"):
+            self.stop()
+            said = self._folder.with_suffix(".log").read_text(errors="replace").strip()
+            raise BadInput(
+                f"The cluster did not start: {said[-600:] or 'it said nothing'}",
+                where="at",
+                hint="Run ./ivrell engines to see whether Spark is whole here.",
+            )
+        return line
+
+    @property
+    def alive(self) -> bool:
+        """Whether it runs."""
+        return self._process.poll() is None
+
+    def stop(self) -> None:
+        """End it, with all that its processes started."""
+        if self._process.stdin:
+            self._process.stdin.close()
+        try:
+            self._process.wait(_END_S)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+        if self._process.stdout:
+            self._process.stdout.close()
+        self._log.close()
+        shutil.rmtree(self._folder, ignore_errors=True)
