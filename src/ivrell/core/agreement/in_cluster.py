@@ -187,6 +187,7 @@ def _judged(
     pairs = int(counts["all"]) - missing - extra
     found.rows, found.reference_rows = pairs + extra, pairs + missing
     _take_in_distances(paired, counts, found)
+    _take_in_counts(paired, counts, pairs, found)
     if off <= MOST_ROWS:
         # All that does not agree is here: what was found of it stands.
         if found.verdict in (SAME, "same, other order") and _any_within(paired, counts):
@@ -205,6 +206,15 @@ def _judged(
             "brought home"
         )
     return found
+
+
+def _take_in_counts(paired: _Paired, counts: dict[str, Any], pairs: int, found: Agreement) -> None:
+    """Let the evidence count all pairs, of which ``compare`` saw some."""
+    positions = {name: position for position, name in enumerate(paired.by_column)}
+    for column in found.evidence:
+        if column.name in paired.within:
+            column.within = int(counts[f"within {positions[column.name]}"] or 0)
+        column.equal = pairs - column.within - column.different
 
 
 def _any_within(paired: _Paired, counts: dict[str, Any]) -> bool:

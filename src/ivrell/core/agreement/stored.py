@@ -9,8 +9,6 @@ import pyarrow as pa
 
 from ivrell.core.spark.answers import is_stored
 
-_FILE = "file://"
-
 
 class StoredParts:
     """Rows of answers that are kept in files of their own, beside the answer's own file.
@@ -24,10 +22,10 @@ class StoredParts:
         where they are not there, ValueError where they are no plain files."""
         if not parts or not tells_of_others(file):
             return
-        if not parts.startswith(("/", _FILE)):
+        if not parts.startswith("/"):
             self._address(kept).write_text(parts)
             return
-        folder = Path(parts.removeprefix(_FILE))
+        folder = Path(parts)
         _check(folder)
         own = self._folder(kept)
         shutil.rmtree(own, ignore_errors=True)

@@ -128,7 +128,7 @@ class Sandbox:
         line = ["--tmpfs", "/dev"]
         for name in ("null", "zero", "full", "random", "urandom"):
             line += ["--dev-bind", f"/dev/{name}", f"/dev/{name}"]
-        return line
+        return [*line, "--symlink", "/proc/self/fd", "/dev/fd"]
 
     def _entering(self) -> list[str]:
         """What brings the sandbox into another process's network, and so out of its own."""

@@ -112,7 +112,7 @@ class DataStore(Keeping):
         folder = self.root / fingerprint[:24]
         name = wanted.file_name(table)
         record = folder / f"{name}.json"
-        if made := _known(record):
+        if made := known(record):
             os.utime(folder)
             return made
         if (own := recipe.own_file(table)) and wanted == Input(form=own.form):
@@ -124,7 +124,7 @@ class DataStore(Keeping):
         files.check()
         folder.mkdir(parents=True, exist_ok=True)
         with alone(folder / f"{name}.lock", stopped):
-            if made := _known(record):
+            if made := known(record):
                 return made
             self._check_room(files, folder)
             return self._make(files, folder, record, fingerprint, workers, progress, stopped)
@@ -219,7 +219,7 @@ class DataStore(Keeping):
     def find(self, recipe: Recipe, table: str) -> list[Made]:
         """Every way in which a table of a resolved recipe stands made."""
         folder = self.root / recipe.fingerprint(table)[:24]
-        found = (_known(path) for path in sorted(folder.glob("*.json")))
+        found = (known(path) for path in sorted(folder.glob("*.json")))
         return [made for made in found if made and made.table == table]
 
     def entries(self) -> list[Entry]:
@@ -232,7 +232,7 @@ class DataStore(Keeping):
         shutil.rmtree(self.root / fingerprint, ignore_errors=True)
 
 
-def _known(record: Path) -> Made | None:
+def known(record: Path) -> Made | None:
     """What a record tells of, when its files are still as it says."""
     try:
         made = Made(**json.loads(record.read_text()))

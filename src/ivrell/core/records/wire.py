@@ -188,6 +188,7 @@ class Walls:
     hidden: list[str]
     network: bool
     beside: int | None
+    writable: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

@@ -39,6 +39,7 @@ class Used:
     spilled_disk_bytes: int = 0
     input_bytes: int = 0
     output_bytes: int = 0
+    output_rows: int = 0
     tasks: int = 0
     failed_tasks: int = 0
     retried_tasks: int = 0
@@ -60,7 +61,9 @@ class Used:
         self.spilled_memory_bytes += metrics.get("Memory Bytes Spilled", 0)
         self.spilled_disk_bytes += metrics.get("Disk Bytes Spilled", 0)
         self.input_bytes += metrics.get("Input Metrics", {}).get("Bytes Read", 0)
-        self.output_bytes += metrics.get("Output Metrics", {}).get("Bytes Written", 0)
+        written = metrics.get("Output Metrics", {})
+        self.output_bytes += written.get("Bytes Written", 0)
+        self.output_rows += written.get("Records Written", 0)
         python = peaks.get("ProcessTreePythonRSSMemory", 0)
         self.python_memory_bytes = max(self.python_memory_bytes, python)
         jvm = peaks.get("ProcessTreeJVMRSSMemory", 0)

@@ -2,10 +2,12 @@
 
 import os
 import secrets
+import shutil
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from ivrell.core.contain.sandbox import give, why_not
 from ivrell.core.records.wire import SparkPlace
 from ivrell.core.spark.clusters import Clusters, SparkCluster
 from ivrell.core.spark.install import JVM
@@ -24,6 +26,7 @@ class At:
         server: process that all of the cluster's hang below, where they are on this machine.
         beside: process whose network the session shares, where that is one of its own.
         network: whether the session reaches beyond this machine.
+        stays: whether what executors write stays where they write it.
     """
 
     cluster: SparkCluster
@@ -31,6 +34,18 @@ class At:
     server: int | None = None
     beside: int | None = None
     network: bool = False
+    stays: bool = False
+
+    @property
+    def folder(self) -> Path | None:
+        """The folder that executors write to, where it is one of this machine."""
+        address = self.place.storage.removeprefix("file://")
+        return Path(address) if address.startswith("/") else None
+
+    def leave(self) -> None:
+        """Remove what executors left for one run."""
+        if folder := self.folder:
+            shutil.rmtree(folder, ignore_errors=True)
 
 
 class Places:
@@ -65,19 +80,19 @@ class Places:
         if cluster.workers:
             running = self._started(name, cluster)
             settings = {**_on_loopback(cluster.worker_memory), **settings}
-            storage = f"file://{running.storage}/run-{secrets.token_hex(8)}"
-            place = SparkPlace(running.master, settings, storage)
+            place = SparkPlace(running.master, settings, _own(f"{running.storage}"))
             beside = running.pid if running.sandboxed else None
-            return At(cluster, place, running.pid, beside, network=not running.sandboxed)
+            return At(
+                cluster, place, running.pid, beside, network=not running.sandboxed,
+                stays=bool(cluster.storage),
+            )  # fmt: skip
         if cluster.is_local:
             cores = threads or self._cores or len(os.sched_getaffinity(0))
             master = cluster.address if "[" in cluster.address else f"local[{cores}]"
             return At(cluster, SparkPlace(master, settings))
-        storage = cluster.storage and f"{cluster.storage}/run-{secrets.token_hex(8)}"
-        if storage.startswith("/"):
-            storage = f"file://{storage}"
+        storage = cluster.storage and _own(cluster.storage)
         place = SparkPlace(cluster.address, settings, storage, seen=False)
-        return At(cluster, place, network=True)
+        return At(cluster, place, network=True, stays=bool(cluster.storage))
 
     def _started(self, name: str, cluster: SparkCluster) -> StandaloneCluster:
         running = self._running.get(name)
@@ -92,6 +107,18 @@ class Places:
         for running in self._running.values():
             running.stop()
         self._running.clear()
+
+
+def _own(storage: str) -> str:
+    """Address of a place of its own on a storage, made where that is a folder of this machine."""
+    address = f"{storage}/run-{secrets.token_hex(8)}"
+    if not address.startswith("/"):
+        return address
+    folder = Path(address)
+    folder.mkdir()
+    if why_not() is None:
+        give(folder)
+    return folder.as_uri()
 
 
 def _on_loopback(worker_memory: str) -> Mapping[str, str]:

@@ -107,8 +107,12 @@ class Place:
     @property
     def parts(self) -> str:
         """Where executors leave an answer that they write."""
-        storage = self.session.place.storage if self.session else ""
-        return f"{storage or self.folder}/{PARTS}"
+        if self.session and self.session.place.storage:
+            storage = self.session.place.storage
+            # A folder of this machine's is told as one where what lies there does not stay.
+            moved = not self.session.stays
+            return f"{storage.removeprefix('file://') if moved else storage}/{PARTS}"
+        return f"{self.folder}/{PARTS}"
 
     @property
     def server(self) -> Cluster | MariaServer | OwnServer | UrlServer | None:
@@ -164,6 +168,7 @@ class Attempts:
         self._sandboxed = sandboxed(plan)
         self._cores = pinned(plan.cores)
         self._repeats: dict[tuple[str, str], int] = {}
+        self._stored: dict[str, tuple[str, str]] = {}
 
     def learn(self, run: RunRecord) -> None:
         """Take from a run that was done how often its lane's calls are repeated at its point,
@@ -218,7 +223,7 @@ class Attempts:
             cache = CacheState(asked=asked, share=cached_share(files))
             took = time.monotonic() - began
             return Place(folder, {}, database, writes, cache, store, made, took)
-        paths = [Path(path) for table in made.values() for path in table.paths]
+        paths = [Path(path) for table in made.values() for path in table.paths if path[:1] == "/"]
         cache = set_cache(paths, asked)
         session = self._session(planned, approach)
         took = time.monotonic() - began
@@ -236,8 +241,8 @@ class Attempts:
         if place.store and place.loaded and place.database:
             left = sessions_of(place.folder)
             place.store.after_run(place.loaded, place.database, place.writes, left)
-        if place.session and (storage := place.session.place.storage).startswith("file://"):
-            shutil.rmtree(storage.removeprefix("file://"), ignore_errors=True)
+        if place.session and place.session.place.storage not in self._stored:
+            place.session.leave()
         shutil.rmtree(place.folder, ignore_errors=True)
 
     def attempt(
@@ -348,6 +353,12 @@ class Attempts:
             most = self._plan.limits.written_bytes
             received = self._desk.take(place.folder, most, wanted_stop)
             run.answer_fingerprint = take(replace(received, parts=place.parts))
+            if place.session and place.session.stays:
+                # The first answer of its kind stays where it is, and is the one that is kept.
+                answer = (run.approach, received.fingerprint)
+                self._stored.setdefault(place.session.place.storage, answer)
+                if list(self._stored.values()).count(answer) > 1:
+                    del self._stored[place.session.place.storage]
         except Stopped:
             run.state = "stopped"
         except (NotReceived, NotKept) as error:
@@ -448,6 +459,8 @@ class Attempts:
     def _walls(self, place: Place, runtime: Runtime | None, service: StandIn | None) -> Walls:
         """What a sandboxed run is shown."""
         inputs = [_shown(path) for table in place.made.values() for path in table.paths]
+        if place.session and (storage := place.session.cluster.storage):
+            inputs = [storage] if storage.startswith("/") else []
         inputs += [beside for path in inputs if Path(beside := f"{path}.places.json").exists()]
         if place.database:
             inputs += filter(None, (place.database.pristine, place.database.file))
@@ -462,6 +475,7 @@ class Attempts:
             network=bool(place.store and place.store.given)
             or bool(place.session and place.session.network),
             beside=service.pid if service else place.session.beside if place.session else None,
+            writable=[str(folder)] if place.session and (folder := place.session.folder) else [],
         )
 
 

@@ -27,6 +27,7 @@ from ivrell.core.records.plan import OWN
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.wire import TableShape
 from ivrell.core.runtimes import Runtimes
+from ivrell.core.spark.making import SparkStore
 from ivrell.core.spark.places import Places
 from ivrell.core.trial.plan import Plan, chosen_approaches, points_of
 
@@ -191,6 +192,16 @@ class Preparation:
                 progress=progress,
                 stopped=stopped,
             )
+        if needs.session and (cluster := self.spark.cluster(needs.at)).storage:
+            there = SparkStore(
+                self.store.root.with_name("spark-made") / cluster.name,
+                partial(self.spark.at, needs.at),
+                cluster.storage,
+            )
+            return {
+                table: there.ensure(recipe, table, wanted, progress=progress, stopped=stopped)
+                for table in recipe.tables
+            }
         return {
             table: self.store.ensure(
                 recipe, table, wanted, workers=self._workers, progress=progress, stopped=stopped

@@ -86,6 +86,7 @@ def spawn(spec: RunSpec) -> Spawned:
             hidden=tuple(walls.hidden),
             network=walls.network,
             beside=walls.beside,
+            writable=tuple(walls.writable),
         )
         command = sandbox.around(command)
 
