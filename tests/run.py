@@ -1,6 +1,6 @@
 """Runs the checks and tests of the parts named, and closes with one line that counts them.
 
-python -m tests.run [core] [server] [browser]; without a part, everything.
+python -m tests.run [core] [server] [browser] [spark]; without a part, everything.
 
 What measures nothing runs side by side, a job a core; tests of figures and of timing come after
 it, one by one, so that nothing disturbs them. Each job is a process of its own, whose output is
@@ -124,7 +124,14 @@ def browser_jobs() -> tuple[list[Job], list[Job]]:
     return beside, []
 
 
-PARTS = {"browser": browser_jobs, "core": core_jobs, "server": server_jobs}
+def spark_jobs() -> tuple[list[Job], list[Job]]:
+    """Jobs of the optional part."""
+    return [_tests(f"spark {name}", "spark", name) for name in _modules("spark")], []
+
+
+PARTS = {
+    "spark": spark_jobs, "browser": browser_jobs, "core": core_jobs, "server": server_jobs,
+}  # fmt: skip
 """In this order the longest jobs come first."""
 
 

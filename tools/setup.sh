@@ -122,6 +122,24 @@ setup_mariadb() {
     say "The driver of MariaDB could not be compiled; its lanes do not run."
 }
 
+# setup_spark: the optional part: Apache Spark with a Java runtime, and the pandas that pandas on
+# Spark works with, in a folder of its own, since Ivrell itself uses a newer one.
+setup_spark() {
+  local venv="$IVRELL_HOME/.venv" pandas="2.3.3"
+  need 'command -v java' openjdk-17-jre-headless
+  install_missing
+  if ! "$venv/bin/python" -c 'import pyspark' 2>/dev/null; then
+    say "Installing Apache Spark (once)"
+    "$venv/bin/python" -m pip install -q --disable-pip-version-check \
+      -c "$IVRELL_HOME/constraints.txt" -e "$IVRELL_HOME[spark]" >&2
+  fi
+  if [[ ! -d "$venv/spark-pandas/pandas-$pandas.dist-info" ]]; then
+    rm -rf "$venv/spark-pandas"
+    "$venv/bin/python" -m pip install -q --disable-pip-version-check --no-deps \
+      --target "$venv/spark-pandas" "pandas==$pandas" pytz >&2
+  fi
+}
+
 # Runs are shut in where bubblewrap is; without it Ivrell works too, and says so.
 setup_sandbox() {
   command -v bwrap >/dev/null && return

@@ -48,7 +48,7 @@ def held(ours: Any, theirs: Any, question: Answer) -> Agreement:
     lost = [name for name in ours.columns if name not in names]
     if lost or len(names) < len(theirs.columns):
         return _counted(compare(_some(ours, 0), _some(theirs, 0), question), ours, theirs)
-    called = compare(_some(ours, 0), _some(theirs, 0), question).reasons
+    called = compare(_some(ours, 0), _some(theirs, 0), question)
     theirs = theirs.select(*[_of(names[name]).alias(name) for name in ours.columns])
     if question.statistics:
         found = by_spread(_spreads(ours), _spreads(theirs), question.statistics, theirs.count())
@@ -56,7 +56,8 @@ def held(ours: Any, theirs: Any, question: Answer) -> Agreement:
     paired = _paired(ours, theirs, question)
     counts = paired.frame.agg(*_counts(paired)).first()
     found = _judged(paired, ours.columns, counts.asDict(), question)
-    found.reasons = [*called, *(one for one in found.reasons if one not in called)]
+    found.renamed = called.renamed
+    found.reasons = [*called.reasons, *(one for one in found.reasons if one not in called.reasons)]
     if question.order:
         _look_at_order(ours, theirs, question, found)
     return found

@@ -12,13 +12,13 @@ import shutil
 import sys
 import time
 import zipfile
-from collections.abc import Callable, Iterable, Iterator
-from dataclasses import asdict
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-from pydantic import BaseModel
+from pydantic import BaseModel, TypeAdapter
 
 from ivrell.core.contain.sandbox import give, why_not
 from ivrell.core.errors import BadInput, Stopped
@@ -30,7 +30,7 @@ from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.store import Made, known
 from ivrell.core.records.wire import SparkPlace
 from ivrell.core.spark.driver import ASKED, SAID, DriverFailed, driven, driver_folder
-from ivrell.core.spark.event_log import Tally, log_in
+from ivrell.core.spark.event_log import Tally, Used, log_in
 from ivrell.core.spark.places import At
 
 FORMS = ("parquet", "csv")
@@ -39,29 +39,38 @@ FORMS = ("parquet", "csv")
 _SECONDS = 7 * 86_400.0
 _BLOCKS_A_TASK = 16
 _MOST_TASKS = 100_000
+_FEWEST_TASKS = 8
 _RETRIES = 4
 _ROWS = "rows"
 """Folder of the part files: Spark removes and makes it as it goes."""
 
 
+class _Wanted(BaseModel):
+    """A table that a driver is to make, in so many tasks (0 for its own choice), and where."""
+
+    table: str
+    address: str
+    tasks: int = 0
+
+
 class _Asked(BaseModel):
-    """What a driver is to make: a table of a resolved recipe, in so many tasks (0 for its own
-    choice), and where."""
+    """What a driver is to make: tables of a resolved recipe, in one session."""
 
     place: SparkPlace
     recipe: str
-    table: str
     wanted: Input
-    tasks: int
-    address: str
+    tables: list[_Wanted]
 
 
 class _Told(BaseModel):
-    """What was made: bytes and rows of all files, and how many tasks were done again."""
+    """What was made of a table: bytes of all files, seconds, and how many tasks were done again."""
 
     size_bytes: int
-    rows: int
+    seconds: float
     retried: int
+
+
+_SAYS: TypeAdapter[dict[str, _Told]] = TypeAdapter(dict[str, _Told])
 
 
 class SparkStore:
@@ -77,95 +86,116 @@ class SparkStore:
         self._folder = folder
         self._at = at
         self._storage = storage
+        self.retried_tasks = 0
+        """Tasks that were done again, in all that was made so far."""
 
     def ensure(
         self,
         recipe: Recipe,
-        table: str,
+        tables: Iterable[str],
         wanted: Input,
         *,
         tasks: int = 0,
         progress: Progress | None = None,
         stopped: Callable[[], bool] | None = None,
-    ) -> Made:
-        """Make a table as wanted, unless it is there.
+    ) -> dict[str, Made]:
+        """Make tables as wanted, unless they are there; what is missing in one session.
 
         Args:
             recipe: a resolved recipe.
-            tasks: that its blocks are drawn in; some blocks a task unless given.
+            tasks: that the blocks of each are drawn in; some blocks a task unless given.
             progress: told after each task.
-            stopped: asked meanwhile; when it says yes, Stopped is raised and nothing is left.
+            stopped: asked meanwhile; when it says yes, Stopped is raised, and what is not whole is
+                removed.
 
         Raises BadInput where Spark cannot write it so, or fails.
         """
         _check(wanted)
-        fingerprint = recipe.fingerprint(table)
-        name = wanted.file_name(table)
-        record = self._folder / fingerprint[:24] / f"{name}.json"
-        record.parent.mkdir(parents=True, exist_ok=True)
-        with alone(record.with_suffix(".lock"), stopped):
-            if (made := known(record)) and self._stands(made):
-                return made
-            address = f"{self._storage}/ivrell-made/{fingerprint[:24]}/{name}"
-            made = self._make(recipe, table, wanted, tasks, address, progress, stopped)
-            temporary = record.with_name(record.name + ".tmp")
-            temporary.write_text(json.dumps(asdict(made)))
-            temporary.replace(record)
-            return made
+        tasks = tasks or wanted.parts * (wanted.parts > 1)
+        self._folder.mkdir(parents=True, exist_ok=True)
+        with alone(self._folder / "making.lock", stopped):
+            missing = [table for table in tables if self._found(recipe, table, wanted) is None]
+            if missing:
+                asked = [
+                    _Wanted(table=table, address=self._address(recipe, table, wanted), tasks=tasks)
+                    for table in missing
+                ]
+                self._make(recipe, asked, wanted, progress, stopped)
+            found = {table: self._found(recipe, table, wanted) for table in tables}
+        return {table: made for table, made in found.items() if made}
 
-    def _stands(self, made: Made) -> bool:
-        """Whether what was made is still there, as far as that can be seen from here."""
-        return all(Path(path).exists() for path in made.paths if path.startswith("/"))
+    def _record(self, recipe: Recipe, table: str, wanted: Input) -> Path:
+        folder = self._folder / recipe.fingerprint(table)[:24]
+        return folder / f"{wanted.file_name(table)}.json"
+
+    def _address(self, recipe: Recipe, table: str, wanted: Input) -> str:
+        name = recipe.fingerprint(table)[:24]
+        return f"{self._storage}/ivrell-made/{name}/{wanted.file_name(table)}"
+
+    def _found(self, recipe: Recipe, table: str, wanted: Input) -> Made | None:
+        """A table that stands there, as far as that can be seen from here."""
+        return known(self._record(recipe, table, wanted))
 
     def _make(
         self,
         recipe: Recipe,
-        table: str,
+        asked: list[_Wanted],
         wanted: Input,
-        tasks: int,
-        address: str,
         progress: Progress | None,
         stopped: Callable[[], bool] | None,
-    ) -> Made:
+    ) -> None:
         at = self._at()
-        here = _own(address)
-        rows = recipe.rows_of(table)
-        asked = _Asked(
-            place=at.place, recipe=recipe.model_dump_json(by_alias=True), table=table,
-            wanted=wanted, tasks=tasks or wanted.parts * (wanted.parts > 1), address=address,
-        )  # fmt: skip
-        began = time.monotonic()
+        own = {one.table: _own(one.address) for one in asked}
+        text = _Asked(
+            place=at.place, recipe=recipe.model_dump_json(by_alias=True), wanted=wanted,
+            tables=asked,
+        ).model_dump_json()  # fmt: skip
+        files = [str(file.path) for name in recipe.tables if (file := recipe.own_file(name))]
         try:
             with driver_folder() as folder:
-                tell = _Telling(folder, table, wanted.form, rows, progress, stopped)
-                inputs = [str(own.path) for name in recipe.tables if (own := recipe.own_file(name))]
+                rows = {one.table: recipe.rows_of(one.table) for one in asked}
+                tell = _Telling(folder, rows, wanted.form, progress, stopped)
                 said = driven(
-                    "ivrell.core.spark.making", asked.model_dump_json(), at, folder,
-                    inputs=inputs, writable=[str(here)] if here else [], seconds=_SECONDS,
-                    poll=tell.poll,
+                    "ivrell.core.spark.making", text, at, folder, inputs=files,
+                    writable=[str(place) for place in own.values() if place],
+                    seconds=_SECONDS, poll=tell.poll,
                 )  # fmt: skip
-                told = _Told.model_validate_json(said)
+            told = _SAYS.validate_json(said)
         except BaseException as error:
-            at.leave()
-            if here:
-                shutil.rmtree(here, ignore_errors=True)
+            for place in own.values():
+                if place:
+                    shutil.rmtree(place, ignore_errors=True)
             if isinstance(error, (DriverFailed, ValueError)):
+                names = ", ".join(own)
                 raise BadInput(
-                    f"{table} could not be made in Spark: {error}",
-                    where=f"data.tables.{table}",
-                    hint="Look at the cluster with ./ivrell clusters, or make it on one machine.",
+                    f"{names} could not be made in Spark: {error}",
+                    where="data.tables",
+                    hint="Look at the cluster with ./ivrell clusters, or make them here.",
                 ) from None
             raise
-        at.leave()
-        paths = [f"{address}/{_ROWS}"]
-        if here:
-            paths = sorted(map(str, (here / _ROWS).rglob("part-*")))
-        return Made(
-            table=table, form=wanted.form, paths=paths, rows=told.rows, size_bytes=told.size_bytes,
-            seconds=time.monotonic() - began, fingerprint=recipe.fingerprint(table), bytes_hash="",
-            duplicates=Generator(recipe).duplicates(table), codec=wanted.codec,
+        finally:
+            at.leave()
+        for one in asked:
+            self._keep(recipe, one, wanted, told[one.table])
+
+    def _keep(self, recipe: Recipe, one: _Wanted, wanted: Input, told: _Told) -> None:
+        paths = [f"{one.address}/{_ROWS}"]
+        size = told.size_bytes
+        if paths[0].startswith("/"):
+            paths = sorted(map(str, Path(paths[0]).rglob("part-*")))
+            size = sum(Path(path).stat().st_size for path in paths)
+        self.retried_tasks += told.retried
+        made = Made(
+            table=one.table, form=wanted.form, paths=paths, rows=recipe.rows_of(one.table),
+            size_bytes=size, seconds=told.seconds, fingerprint=recipe.fingerprint(one.table),
+            bytes_hash="", duplicates=Generator(recipe).duplicates(one.table), codec=wanted.codec,
             split_by=wanted.split_by,
         )  # fmt: skip
+        record = self._record(recipe, one.table, wanted)
+        record.parent.mkdir(exist_ok=True)
+        temporary = record.with_name(record.name + ".tmp")
+        temporary.write_text(json.dumps(asdict(made)))
+        temporary.replace(record)
 
 
 def _own(address: str) -> Path | None:
@@ -192,59 +222,66 @@ def _check(wanted: Input) -> None:
 
 
 class _Telling:
-    """Tells how far a making came, from the log of its session, and stops it when asked."""
+    """Tells how far a making came, from the log of its session, and stops it when asked.
+
+    Tables are made one after the other, so rows that were written belong to the first ones.
+    """
 
     def __init__(
-        self, folder: Path, table: str, form: str, rows: int, progress: Progress | None,
+        self, folder: Path, rows: Mapping[str, int], form: str, progress: Progress | None,
         stopped: Callable[[], bool] | None,
     ) -> None:  # fmt: skip
         self._folder = folder
-        self._what = table, form
         self._rows = rows
+        self._form = form
         self._progress = progress
         self._stopped = stopped
         self._tally: Tally | None = None
-        self._told = -1
+        self._told: dict[str, int] = {}
 
     def poll(self) -> None:
         """Look at the log. Raises Stopped."""
         if self._stopped and self._stopped():
-            raise Stopped(f"{self._what[0]} as {self._what[1]}")
+            raise Stopped(f"tables as {self._form}")
         if self._tally is None and (path := log_in(self._folder)):
             self._tally = Tally(path)
         if self._tally and self._progress:
-            done = min(self._rows, self._tally.read().used.output_rows)
-            if done != self._told:
-                self._told = done
-                self._progress(*self._what, done, self._rows)
+            written = self._tally.read().used.output_rows
+            for table, rows in self._rows.items():
+                done = min(rows, written)
+                if done and done != self._told.get(table):
+                    self._told[table] = done
+                    self._progress(table, self._form, done, rows)
+                written -= done
 
 
-def make(session: Any, asked: _Asked) -> None:
-    """Draw and write a table in a session."""
+def make(session: Any, recipe_json: str, one: _Wanted, wanted: Input) -> None:
+    """Draw and write a table of a resolved recipe in a session."""
     from pyspark.sql.pandas.types import from_arrow_schema
 
-    recipe = Recipe.model_validate_json(asked.recipe)
-    generator = Generator(recipe)
-    blocks = generator.blocks(asked.table)
-    tasks = asked.tasks or min(_MOST_TASKS, -(-blocks // _BLOCKS_A_TASK))
-    # At least as many as there are cores, so that none is idle.
-    tasks = asked.tasks or max(tasks, session.sparkContext.defaultParallelism)
-    schema = spark_schema(generator.schema(asked.table))
+    generator = Generator(Recipe.model_validate_json(recipe_json))
+    blocks = generator.blocks(one.table)
+    tasks = one.tasks
+    if not tasks:
+        cores = int(session.conf.get("spark.default.parallelism", "") or _FEWEST_TASKS)
+        # At least as many as there are cores, so that none is idle.
+        tasks = max(cores, min(_MOST_TASKS, -(-blocks // _BLOCKS_A_TASK)))
+    schema = spark_schema(generator.schema(one.table))
     drawn = session.range(0, blocks, 1, min(tasks, blocks)).mapInArrow(
-        _drawing(asked.recipe, asked.table), from_arrow_schema(schema, prefer_timestamp_ntz=True)
+        _drawing(recipe_json, one.table), from_arrow_schema(schema, prefer_timestamp_ntz=True)
     )
-    writer = drawn.write.mode("overwrite").format(asked.wanted.form)
-    if asked.wanted.split_by:
-        writer = writer.partitionBy(asked.wanted.split_by)
-    if asked.wanted.codec:
-        writer = writer.option("compression", asked.wanted.codec)
-    if asked.wanted.form == "csv":
-        style = asked.wanted.csv
+    writer = drawn.write.mode("overwrite").format(wanted.form)
+    if wanted.split_by:
+        writer = writer.partitionBy(wanted.split_by)
+    if wanted.codec:
+        writer = writer.option("compression", wanted.codec)
+    if wanted.form == "csv":
+        style = wanted.csv
         writer = writer.options(
             header=style.header if style else True, sep=style.delimiter if style else ",",
             escape='"', timestampNTZFormat="yyyy-MM-dd'T'HH:mm:ss[.SSSSSS]",
         )  # fmt: skip
-    writer.save(f"{asked.address}/{_ROWS}")
+    writer.save(f"{one.address}/{_ROWS}")
 
 
 def spark_schema(schema: pa.Schema) -> pa.Schema:
@@ -296,25 +333,30 @@ def main(folder: Path) -> None:
     asked = _Asked.model_validate_json((folder / ASKED).read_text())
     settings = {"spark.task.maxFailures": str(_RETRIES)}
     session = open_session(asked.place, folder, settings)
+    watch = None
     if is_connect(asked.place):
         session.addArtifacts(str(_shipped(folder)), pyfile=True)
-        make(session, asked)
-        rows = session.read.format(asked.wanted.form).load(f"{asked.address}/{_ROWS}").count()
-        told = _Told(size_bytes=0, rows=rows, retried=0)
     else:
+        watch = Watch(session, folder)
         if not asked.place.seen:
             session.sparkContext.addPyFile(str(_shipped(folder)))
-        watch = Watch(session, folder)
-        watch.begin()
-        make(session, asked)
-        watch.settle()
-        used = watch.tally.used if watch.tally else None
-        told = _Told(
-            size_bytes=used.output_bytes if used else 0,
-            rows=Recipe.model_validate_json(asked.recipe).rows_of(asked.table),
-            retried=used.retried_tasks if used else 0,
+    told = {}
+    for one in asked.tables:
+        if watch:
+            watch.settle()
+        before = replace(watch.tally.used) if watch and watch.tally else Used()
+        began = time.monotonic()
+        make(session, asked.recipe, one, asked.wanted)
+        seconds = time.monotonic() - began
+        if watch:
+            watch.settle()
+        used = watch.tally.used if watch and watch.tally else Used()
+        told[one.table] = _Told(
+            size_bytes=used.output_bytes - before.output_bytes,
+            seconds=seconds,
+            retried=used.retried_tasks - before.retried_tasks,
         )
-    (folder / SAID).write_text(told.model_dump_json())
+    (folder / SAID).write_bytes(_SAYS.dump_json(told))
 
 
 if __name__ == "__main__":

@@ -131,5 +131,5 @@ def _on_loopback(worker_memory: str) -> Mapping[str, str]:
         "spark.driver.host": _LOOPBACK,
         "spark.driver.bindAddress": _LOOPBACK,
         "spark.executor.memory": f"{heap}m",
-        "spark.executor.extraJavaOptions": JVM,
+        "spark.executor.defaultJavaOptions": JVM,
     }

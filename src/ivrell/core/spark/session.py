@@ -85,7 +85,7 @@ def _usual(place: SparkPlace, folder: Path) -> dict[str, str]:
         "spark.ui.showConsoleProgress": "false",
         "spark.sql.session.timeZone": "UTC",
         "spark.sql.execution.arrow.pyspark.enabled": "true",
-        "spark.driver.extraJavaOptions": java,
+        "spark.driver.defaultJavaOptions": java,
         "spark.local.dir": str(folder / "tmp"),
         "spark.sql.warehouse.dir": str(folder / "tmp" / "warehouse"),
         "spark.eventLog.enabled": "true",

@@ -198,10 +198,8 @@ class Preparation:
                 partial(self.spark.at, needs.at),
                 cluster.storage,
             )
-            return {
-                table: there.ensure(recipe, table, wanted, progress=progress, stopped=stopped)
-                for table in recipe.tables
-            }
+            tables = list(recipe.tables)
+            return dict(there.ensure(recipe, tables, wanted, progress=progress, stopped=stopped))
         return {
             table: self.store.ensure(
                 recipe, table, wanted, workers=self._workers, progress=progress, stopped=stopped

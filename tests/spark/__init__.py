@@ -1,0 +1,1 @@
+"""Tests of the optional part, on a real Spark: ``./test spark``."""
