@@ -93,6 +93,24 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(gone, [])
         self.assertIn("No server", self.ivrell("servers").stdout)
 
+    def test_places_of_spark_are_added_shown_and_forgotten(self):
+        self.assertIn("No cluster is registered", self.ivrell("clusters").stdout)
+        self.addCleanup(self.ivrell, "clusters", "--remove", "pair")
+        done = self.ivrell("clusters", "--add", "pair", "sc://127.0.0.1:1")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("does not answer at port 1", done.stderr)
+        done = self.ivrell(
+            "clusters", "--add", "pair", "standalone:2", "--set", "spark.executor.cores=2",
+            "--worker-cores", 2,
+        )  # fmt: skip
+        if done.returncode:
+            # Without Java there is no Spark, and that is said.
+            self.assertIn("there is no Java here", done.stderr)
+            return
+        self.assertRegex(done.stdout, r"pair .*standalone:2: a cluster that Ivrell starts")
+        kept = json.loads(self.ivrell("clusters", "--json").stdout)
+        self.assertEqual(kept[0]["settings"], {"spark.executor.cores": "2"})
+
     def test_resume_does_what_is_left(self):
         out = self.folder / "out"
         path = self.file(HEAD + approach("good", COUNTING))

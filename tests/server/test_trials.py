@@ -357,6 +357,21 @@ class Trials(ServerCase):
             self.assertEqual((found["name"], found["problem"]), ("mine", ""))
             self.assertEqual(self.call("delete", "runtimes/?name=mine")["runtimes"], [])
 
+    def test_places_of_spark_are_registered_and_refused(self):
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            patch.dict(os.environ, {"IVRELL_DATA": folder}),
+            patch("ivrell.core.spark.clusters.java_version", return_value="17"),
+        ):
+            self.assertEqual(self.call("get", "clusters/")["clusters"], [])
+            told = self.call("post", "clusters/", {"name": "x", "address": "sc://"}, 400)
+            self.assertIn("names no host", told["what"])
+            good = {"name": "pair", "address": "standalone:2", "storage": folder}
+            (found,) = self.call("post", "clusters/", good)["clusters"]
+            self.assertEqual((found["storage"], found["problem"]), (folder, ""))
+            self.assertIn("2 workers", found["words"])
+            self.assertEqual(self.call("delete", "clusters/?name=pair")["clusters"], [])
+
     def test_servers_are_registered_and_told_without_a_password(self):
         told = settings.DATABASES["default"]
         address = (

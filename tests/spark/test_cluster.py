@@ -167,7 +167,8 @@ class OnACluster(ClusterCase):
         self.assertGreaterEqual(failed, 1, total)
         # Python workers are in what the system counts, and not in what Spark does.
         self.assertGreater(run.cpu_s, run.counters["Spark: executor CPU seconds"])
-        self.assertEqual(run.threads["Spark's cores"], 2)
+        self.assertEqual(run.counters["Spark: executors"], 2)
+        self.assertEqual(run.counters["Spark: executor cores"], 2)
         most = max(self.seen, key=lambda seen: seen.done)
         self.assertGreater(most.done, 0)
         self.assertEqual(max(seen.executors for seen in self.seen), 2)

@@ -7,6 +7,8 @@ import shutil
 import subprocess
 import tempfile
 import unittest
+from contextlib import nullcontext
+from dataclasses import asdict
 from decimal import Decimal
 from pathlib import Path
 from unittest.mock import patch
@@ -17,17 +19,19 @@ from ivrell.core.agreement import in_cluster
 from ivrell.core.agreement.compare import compare
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Answer, Statistics
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.model import BLOCK_ROWS
 from ivrell.core.recipe.store import DataStore
-from ivrell.core.records.wire import SparkPlace, TableShape
+from ivrell.core.records.wire import Job, SparkPlace, TableShape
 from ivrell.core.spark.answers import count_rows, described, digest, is_stored, written
 from ivrell.core.spark.event_log import Tally
 from ivrell.core.spark.making import _Wanted, make, spark_schema
 from ivrell.core.spark.session import Watch, open_session
 from ivrell.core.spark.tables import reader_for
 
+DEMO = Path(__file__).resolve().parents[2] / "demo"
 ROWS = 7 * BLOCK_ROWS - 1000
 HEAD = f"""format = "ivrell-comparison/1"
 name = "Boats at the locks"
@@ -348,6 +352,29 @@ class Logs(Session):
         spark = watch.tally.used.executor_cpu_s
         self.assertGreater(spark, 0.1 * system)
         self.assertLess(spark, 1.1 * system + 0.1)
+
+
+class Demo(Session):
+    def test_all_lanes_of_the_demo_agree(self):
+        text = (DEMO / "tolls-on-a-cluster.toml").read_text()
+        comparison = parse(text)
+        knobs = {"rows": 20_000, "partitions": 2}
+        recipe = comparison.data.resolved(knobs)
+        store = DataStore(self.folder / "demo")
+        tables = {name: store.ensure(recipe, name, "parquet").given for name in recipe.tables}
+        answers = {}
+        for lane in comparison.approach:
+            job = Job(asdict(lane), tables, "parquet", knobs, self.folder, spark=PLACE)
+            (self.folder / lane.id).mkdir()
+            with patch("ivrell.core.spark.session.open_session", return_value=self.spark):
+                task = ENGINES[lane.engine].prepare(job)
+                task.before_each()
+                answers[lane.id] = task.hand_over(task.run(lambda name: nullcontext()))
+        self.assertGreater(answers["query"].num_rows, 500)
+        for lane, answer in answers.items():
+            with self.subTest(lane=lane):
+                found = compare(answers["query"], answer, comparison.answer)
+                self.assertTrue(found.agrees, found.reasons)
 
 
 def _all(step):

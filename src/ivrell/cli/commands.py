@@ -232,16 +232,27 @@ def _data(args: argparse.Namespace) -> int:
     _, comparison = _read(args.file)
     from ivrell.core.recipe.databases import DATABASES
     from ivrell.core.recipe.databases.store import DatabaseStore
+    from ivrell.core.recipe.input import Input
     from ivrell.core.recipe.store import DataStore
+    from ivrell.core.spark.making import store_at
+    from ivrell.core.spark.places import Places
 
     based = comparison.data.based_on(args.file.parent.resolve())
     store, databases = DataStore(args.out), DatabaseStore(args.out / "loaded")
     made: list[Made | Loaded] = []
+    places = Places(args.out / "spark", shown=(str(args.out),))
+    there = store_at(places, args.at, args.out / "spark-made") if args.at else None
     try:
         with _show().DataBars() as progress:
             for point in comparison.points(_knobs(args.set, comparison)):
                 recipe = based.resolved(point)
                 for form in args.forms.split(","):
+                    if there:
+                        tables = there.ensure(
+                            recipe, list(recipe.tables), Input(form=form), progress=progress.data
+                        )
+                        made += tables.values()
+                        continue
                     if form in DATABASES:
                         made.append(databases.ensure(recipe, form, progress=progress.data))
                         continue
@@ -253,6 +264,7 @@ def _data(args: argparse.Namespace) -> int:
                         )
     finally:
         databases.stop()
+        places.stop()
     _tell(args, made, lambda: _show().made(made))
     return DONE
 
@@ -288,6 +300,15 @@ def _servers(args: argparse.Namespace) -> int:
 
     args.add = args.add and [*args.add, args.password_from]
     return _registry(args, Servers(), lambda found: _show().servers(found))
+
+
+def _clusters(args: argparse.Namespace) -> int:
+    from ivrell.core.spark.clusters import Clusters
+
+    settings = dict(text.split("=", 1) for text in args.set if "=" in text)
+    if args.add:
+        args.add += [args.storage, settings, args.worker_cores, args.worker_memory]
+    return _registry(args, Clusters(), lambda found: _show().clusters(found))
 
 
 def _registry(args: argparse.Namespace, known: Any, shown: Callable[[Any], None]) -> int:
@@ -338,6 +359,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "propose": _propose,
     "runtimes": _runtimes,
     "servers": _servers,
+    "clusters": _clusters,
     "engines": _engines,
     "machine": _machine,
     "completion": _completion,

@@ -78,6 +78,9 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     data.add_argument("--forms", default="csv", metavar="FORM,FORM")
     data.add_argument("--workers", type=int, default=len(os.sched_getaffinity(0)))
     data.add_argument("--out", type=Path, required=True)
+    data.add_argument(
+        "--at", default="", metavar="NAME", help="make it inside Spark, on this cluster's storage"
+    )
     data.add_argument("--json", action="store_true")
 
     sample = commands.add_parser("propose", help="propose a recipe shaped like sample files")
@@ -99,6 +102,24 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     )
     servers.add_argument("--remove", metavar="NAME")
     servers.add_argument("--json", action="store_true")
+
+    clusters = commands.add_parser("clusters", help="places where Apache Spark runs")
+    clusters.add_argument("--add", nargs=2, metavar=("NAME", "ADDRESS"))
+    clusters.add_argument(
+        "--storage", metavar="PLACE", default="",
+        help="of --add: a folder or address that driver and executors both reach",
+    )  # fmt: skip
+    clusters.add_argument(
+        "--set", action="append", default=[], metavar="spark.NAME=V", help="of --add: a setting"
+    )
+    clusters.add_argument(
+        "--worker-cores", type=int, default=1, metavar="N", help="of --add standalone:N"
+    )
+    clusters.add_argument(
+        "--worker-memory", default="1536m", metavar="M", help="of --add standalone:N, such as 2g"
+    )
+    clusters.add_argument("--remove", metavar="NAME")
+    clusters.add_argument("--json", action="store_true")
 
     engines = commands.add_parser("engines", help="engines on this machine")
     machine = commands.add_parser("machine", help="what this machine is and is doing")

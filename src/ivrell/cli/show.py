@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from ivrell.core.recipe.store import Made
     from ivrell.core.runtimes import Runtime
     from ivrell.core.servers import Server
+    from ivrell.core.spark.clusters import SparkCluster
     from ivrell.core.trial.measured import PointMeasures
     from ivrell.core.trial.plan import Plan
 
@@ -457,6 +458,15 @@ def servers(found: "list[Server]") -> None:
         where = "its work can be seen" if one.main_process else "its work cannot be seen from here"
         word = one.problem or f"{one.version}, {where}"
         _out.print(f"{one.name:16} {one.address}: {word}")
+
+
+def clusters(found: "list[SparkCluster]") -> None:
+    """Print the registered places of Spark, a line each."""
+    if not found:
+        _out.print("No cluster is registered. Add one: --add NAME standalone:2")
+    for one in found:
+        storage = f"; storage {one.storage}" if one.storage else ""
+        _out.print(f"{one.name:16} {one.address}: {one.problem or one.words}{storage}")
 
 
 def _noise(noise: Noise | None) -> str:

@@ -48,6 +48,7 @@ api: list[URLPattern | URLResolver] = [
     path("engines/", machine.engines),
     path("runtimes/", machine.RuntimesView.as_view()),
     path("servers/", machine.ServersView.as_view()),
+    path("clusters/", machine.ClustersView.as_view()),
     path("machine/", machine.machine),
     path("machine/noise/", machine.noise),
     path("now/", machine.now),

@@ -4,6 +4,25 @@
  */
 
 export interface paths {
+    "/api/clusters/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those registered, looked at now. */
+        get: operations["clusters"];
+        put?: never;
+        /** @description Register one. */
+        post: operations["add_cluster"];
+        /** @description Forget one; what was made there stays. */
+        delete: operations["remove_cluster"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/": {
         parameters: {
             query?: never;
@@ -1677,6 +1696,56 @@ export interface components {
             factor?: number | null;
         };
         /**
+         * ClusterList
+         * @description All places of Spark registered here.
+         */
+        ClusterList: {
+            /** Clusters */
+            clusters: components["schemas"]["ClusterShape"][];
+        };
+        /**
+         * ClusterProgress
+         * @description A session of Apache Spark as it goes on: executors and their cores, tasks that wait, run and
+         *     are done, bytes shuffled and spilled to disk so far.
+         */
+        ClusterProgress: {
+            /** Executors */
+            executors: number;
+            /** Cores */
+            cores: number;
+            /** Waiting */
+            waiting: number;
+            /** Running */
+            running: number;
+            /** Done */
+            done: number;
+            /** Shuffle Bytes */
+            shuffle_bytes: number;
+            /** Spilled Bytes */
+            spilled_bytes: number;
+        };
+        /**
+         * ClusterShape
+         * @description A place where Apache Spark runs; ``words`` say what it is, ``problem`` why it cannot be used.
+         *     ``storage`` is where tables are made and answers left, "" for files of this machine.
+         */
+        ClusterShape: {
+            /** Name */
+            name: string;
+            /** Address */
+            address: string;
+            /** Storage */
+            storage: string;
+            /** Settings */
+            settings: {
+                [key: string]: string;
+            };
+            /** Words */
+            words: string;
+            /** Problem */
+            problem: string;
+        };
+        /**
          * Column
          * @description A column of the answer sheet.
          *
@@ -2355,6 +2424,8 @@ export interface components {
             engine: string;
             /** Language */
             language: string;
+            /** Explains */
+            explains: boolean;
             /** Input */
             input: string;
             /** Parts */
@@ -2490,6 +2561,13 @@ export interface components {
              * @default null
              */
             most_threads: number | null;
+            /**
+             * Pinned Cores
+             * @default null
+             */
+            pinned_cores: number | null;
+            /** @default null */
+            placement: components["schemas"]["Placement"] | null;
             /**
              * Calls
              * @default []
@@ -3562,6 +3640,39 @@ export interface components {
             name: string;
         };
         /**
+         * NewCluster
+         * @description A place of Spark to register: its address as Spark writes it, or standalone:N for a cluster
+         *     of N workers that Ivrell starts.
+         */
+        NewClusterRequest: {
+            /** Name */
+            name: string;
+            /** Address */
+            address: string;
+            /**
+             * Storage
+             * @default
+             */
+            storage?: string;
+            /**
+             * Settings
+             * @default {}
+             */
+            settings?: {
+                [key: string]: string;
+            };
+            /**
+             * Worker Cores
+             * @default 1
+             */
+            worker_cores?: number;
+            /**
+             * Worker Memory
+             * @default 1536m
+             */
+            worker_memory?: string;
+        };
+        /**
          * NewLane
          * @description A new lane: of an engine, in one of its ways where that is named, branched from another
          *     lane, or a copy of one beside it.
@@ -3912,6 +4023,25 @@ export interface components {
             knobs?: {
                 [key: string]: (boolean | number | string)[] | null;
             };
+        };
+        /**
+         * Placement
+         * @description What a lane's session of Spark had to work with: executors and all of their cores;
+         *     ``here`` where they are threads of one process on this machine. In ``words``: "8 executors,
+         *     16 cores".
+         */
+        Placement: {
+            /** Executors */
+            executors: number;
+            /** Cores */
+            cores: number;
+            /** Here */
+            here: boolean;
+            /**
+             * Words
+             * @description In words.
+             */
+            readonly words: string;
         };
         /**
          * Plan
@@ -4463,8 +4593,8 @@ export interface components {
         };
         /**
          * RunProgress
-         * @description A run as it goes on: seconds, CPU seconds, bytes above its start, its stage, and how busy
-         *     each core of the machine is, from 0 to 1.
+         * @description A run as it goes on: seconds, CPU seconds, bytes above its start, its stage, how busy
+         *     each core of the machine is, from 0 to 1, and how its session of Spark stands, if it has one.
          */
         RunProgress: {
             /**
@@ -4486,6 +4616,8 @@ export interface components {
             stage: string;
             /** Cores */
             cores: number[];
+            /** @default null */
+            cluster: components["schemas"]["ClusterProgress"] | null;
         };
         /**
          * RunShape
@@ -5802,6 +5934,69 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    clusters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClusterList"];
+                };
+            };
+        };
+    };
+    add_cluster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewClusterRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClusterList"];
+                };
+            };
+        };
+    };
+    remove_cluster: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClusterList"];
+                };
+            };
+        };
+    };
     comparisons_list: {
         parameters: {
             query?: never;

@@ -6,7 +6,7 @@ import { Link } from "react-router";
 import { api, taken } from "../api/client";
 import { useEngines, useMachine, useNow } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
-import { Runtimes, Servers } from "./Registries";
+import { Clusters, Runtimes, Servers } from "./Registries";
 import { ago, bytes, count, figures, plural } from "../ui/units";
 
 type Machine = {
@@ -105,6 +105,7 @@ export function MachinePage() {
       </table>
       <Runtimes />
       <Servers />
+      <Clusters />
       <MadeData />
     </main>
   );

@@ -1,4 +1,4 @@
-/** What is registered on this machine for lanes to ask for by name: interpreters and servers. */
+/** What is registered on this machine for lanes to ask for by name: interpreters, servers, clusters. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Input } from "antd";
 import { useState } from "react";
@@ -14,28 +14,28 @@ type Props = {
   what: string;
   placeLabel: string;
   placeHint: string;
-  /** Where a secret stands that belongs to it; it is not kept itself. */
-  secretHint?: string;
+  /** A third field: what it is called, and what stands in it. */
+  more?: { label: string; hint: string };
   read: () => Promise<Entry[]>;
-  add: (name: string, place: string, secretFrom: string) => Promise<Entry[]>;
+  add: (name: string, place: string, more: string) => Promise<Entry[]>;
   remove: (name: string) => Promise<Entry[]>;
 };
 
 function Registry(props: Props) {
-  const { title, words, what, placeLabel, placeHint, secretHint, read, add, remove } = props;
+  const { title, words, what, placeLabel, placeHint, more, read, add, remove } = props;
   const cache = useQueryClient();
   const key = ["registry", what];
   const { data, error } = useQuery({ queryKey: key, queryFn: read });
   const [name, setName] = useState("");
   const [place, setPlace] = useState("");
-  const [secretFrom, setSecretFrom] = useState("");
+  const [third, setThird] = useState("");
   const adding = useMutation({
-    mutationFn: () => add(name, place, secretFrom),
+    mutationFn: () => add(name, place, third),
     onSuccess: (found) => {
       cache.setQueryData(key, found);
       setName("");
       setPlace("");
-      setSecretFrom("");
+      setThird("");
     },
   });
   const removing = useMutation({
@@ -86,13 +86,13 @@ function Registry(props: Props) {
           placeholder={placeHint}
           onChange={(event) => setPlace(event.target.value)}
         />
-        {secretHint && (
+        {more && (
           <Input
             size="small"
-            value={secretFrom}
-            aria-label={`Where the password of the ${what} stands`}
-            placeholder={secretHint}
-            onChange={(event) => setSecretFrom(event.target.value)}
+            value={third}
+            aria-label={more.label}
+            placeholder={more.hint}
+            onChange={(event) => setThird(event.target.value)}
           />
         )}
         <Button
@@ -162,13 +162,68 @@ export function Servers() {
       what="server"
       placeLabel="Address"
       placeHint="its URL, such as mariadb://user@host:3306"
-      secretHint="password from env:NAME or file:PATH"
+      more={{
+        label: "Where the password of the server stands",
+        hint: "password from env:NAME or file:PATH",
+      }}
       read={async () => servers(await taken(api.GET("/api/servers/")))}
       add={async (name, address, password_from) =>
         servers(await taken(api.POST("/api/servers/", { body: { name, address, password_from } })))
       }
       remove={async (name) =>
         servers(await taken(api.DELETE("/api/servers/", { params: { query: { name } } })))
+      }
+    />
+  );
+}
+
+type Cluster = {
+  name: string;
+  address: string;
+  storage: string;
+  words: string;
+  problem: string;
+};
+
+const clusters = ({ clusters: found }: { clusters: Cluster[] }): Entry[] =>
+  found.map((one) => ({
+    name: one.name,
+    place: one.address,
+    words: one.storage ? `${one.words}; tables and answers on ${one.storage}` : one.words,
+    problem: one.problem,
+  }));
+
+export function Clusters() {
+  return (
+    <Registry
+      title="Places where Apache Spark runs"
+      words="A lane of the engine spark runs there when its settings say at = “its name”; without, on this machine’s cores. standalone:2 is a cluster of two workers that Ivrell starts on this machine for the time of a trial. Where a storage is given that all of a cluster reaches, tables are made there, inside Spark, and large answers stay there. Settings of a place are given on the command line: ivrell clusters --add."
+      what="cluster"
+      placeLabel="Address"
+      placeHint="standalone:2, spark://host:7077, yarn, sc://host"
+      more={{
+        label: "Storage of the cluster",
+        hint: "storage, such as /shared or s3a://bucket (may be empty)",
+      }}
+      read={async () => clusters(await taken(api.GET("/api/clusters/")))}
+      add={async (name, address, storage) =>
+        clusters(
+          await taken(
+            api.POST("/api/clusters/", {
+              body: {
+                name,
+                address,
+                storage,
+                settings: {},
+                worker_cores: 1,
+                worker_memory: "1536m",
+              },
+            }),
+          ),
+        )
+      }
+      remove={async (name) =>
+        clusters(await taken(api.DELETE("/api/clusters/", { params: { query: { name } } })))
       }
     />
   );

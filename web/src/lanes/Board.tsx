@@ -226,6 +226,11 @@ function LaneRow({ columns, widths, chosen, onOpen, ...row }: LaneRowProps) {
         <button className="text" title={lane.name} onClick={onOpen}>
           {lane.name}
         </button>
+        {lane.placement && (
+          <span className="small faint placement" data-testid={`placement-${lane.id}`}>
+            {lane.placement.words}
+          </span>
+        )}
       </span>
       {columns.map((column, i) => (
         <span role="cell" key={column.key} className={column.key === "elapsed" ? "drawn" : ""}>

@@ -2,7 +2,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { Button, Tooltip } from "antd";
 import { Link } from "react-router";
-import { api, taken, type Comparison, type Trial } from "../api/client";
+import { api, taken, type Comparison, type Schemas, type Trial } from "../api/client";
 import { useView } from "../ui/view";
 import { Glyph, laneColour } from "../lanes/mark";
 import { bytes, figures, plural, pointWords, seconds, trimmed } from "../ui/units";
@@ -308,6 +308,43 @@ function Now({ comparison, running, cores, shadows }: NowProps) {
           </div>
         ))}
       </div>
+      {running?.cluster && <ClusterStrip cluster={running.cluster} place={place} />}
+    </div>
+  );
+}
+
+type ClusterProps = { cluster: Schemas["ClusterProgress"]; place: number };
+
+/** A session of Spark as it goes on: its tasks as one bar, and what it has to work with. */
+function ClusterStrip({ cluster, place }: ClusterProps) {
+  const all = cluster.done + cluster.running + cluster.waiting || 1;
+  const parts = [
+    { word: "done", count: cluster.done, opacity: 0.9 },
+    { word: "running", count: cluster.running, opacity: 0.5 },
+    { word: "waiting", count: cluster.waiting, opacity: 0.14 },
+  ];
+  const told = parts.map((part) => `${part.count.toLocaleString("en")} ${part.word}`).join(", ");
+  return (
+    <div className="cluster" data-testid="cluster">
+      <span>
+        {plural(cluster.executors, "executor")}, {plural(cluster.cores, "core")}
+      </span>
+      <span className="tasks" role="img" aria-label={`Tasks: ${told}`} title={`Tasks: ${told}`}>
+        {parts.map((part) => (
+          <span
+            key={part.word}
+            style={{
+              width: `${(100 * part.count) / all}%`,
+              background: laneColour(place),
+              opacity: part.opacity,
+            }}
+          />
+        ))}
+      </span>
+      <span className="quiet">tasks: {told}</span>
+      <span className="quiet">
+        {bytes(cluster.shuffle_bytes)} shuffled, {bytes(cluster.spilled_bytes)} spilled to disk
+      </span>
     </div>
   );
 }

@@ -11,6 +11,7 @@ export type Running = Schemas["RunStarted"] & {
   cpu: number;
   memory: number;
   samples: Sample[];
+  cluster: Schemas["ClusterProgress"] | null;
 };
 
 export type Ended = Schemas["RunLine"];
@@ -52,8 +53,8 @@ function folded(live: LiveTrial, event: LiveEvent): LiveTrial {
     case "data made":
       return { ...live, making: null };
     case "run started": {
-      const running = { ...event, elapsed: 0, stage: "", cpu: 0, memory: 0, samples: [] };
-      return { ...live, making: null, running };
+      const begun = { elapsed: 0, stage: "", cpu: 0, memory: 0, samples: [], cluster: null };
+      return { ...live, making: null, running: { ...event, ...begun } };
     }
     case "progress": {
       if (live.running?.run !== event.run) return live;
@@ -67,6 +68,7 @@ function folded(live: LiveTrial, event: LiveEvent): LiveTrial {
           cpu: sample.cpu,
           memory: sample.memory,
           stage: event.stage,
+          cluster: event.cluster ?? null,
           samples: [...live.running.samples, sample],
         },
       };

@@ -156,6 +156,10 @@ class Engine:
         """The language of an approach's code, for the editor and for counting lines."""
         return self.language
 
+    def explains(self, approach: Any) -> bool:
+        """Whether it can tell how it carries an approach out."""
+        return self.language == "sql"
+
     def problem(self, approach: Any) -> "Problem | None":
         """What is plainly wrong with an approach's text, found without running it."""
         return None

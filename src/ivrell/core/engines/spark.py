@@ -216,13 +216,6 @@ class SparkTask(Task):
         used = self._watch.tally.used
         return RemoteUse(used.executor_cpu_s, 0.0, used.jvm_memory_bytes + used.python_memory_bytes)
 
-    def threads(self) -> dict[str, int]:
-        if self._watch is None or self._watch.tally is None:
-            return {}
-        self._watch.settle()
-        cores = self._watch.tally.executors
-        return {"Spark's executors": len(cores), "Spark's cores": sum(cores.values())}
-
     def explained(self) -> list[StatementPlan]:
         if self._watch is None or self._watch.tally is None:
             raise ApproachFailed("no plan", UNREPORTED)

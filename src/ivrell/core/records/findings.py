@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
-from pydantic import BaseModel, model_validator
+from pydantic import BaseModel, computed_field, model_validator
 
 from ivrell.core.former import with_words_of_now
 from ivrell.core.records.agreement import Agreement
@@ -159,6 +159,25 @@ class StageMedian(BaseModel):
     cpu_s: float | None
 
 
+class Placement(BaseModel):
+    """What a lane's session of Spark had to work with: executors and all of their cores;
+    ``here`` where they are threads of one process on this machine. In ``words``: "8 executors,
+    16 cores"."""
+
+    executors: int
+    cores: int
+    here: bool
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def words(self) -> str:
+        """In words."""
+        cores = f"{self.cores} core{'' if self.cores == 1 else 's'}"
+        if self.here:
+            return f"{cores} of this machine"
+        return f"{self.executors} executor{'' if self.executors == 1 else 's'}, {cores}"
+
+
 class LaneFindings(BaseModel):
     """One lane at one point; ``trouble`` is what kept it from its end, in words, or empty."""
 
@@ -186,6 +205,8 @@ class LaneFindings(BaseModel):
     first_call: float | None = None
     cached_share: float | None = None
     most_threads: float | None = None
+    pinned_cores: int | None = None
+    placement: Placement | None = None
     calls: list[Call] = []
     peak_memory: Summary | None = None
     peak_memory_absolute: Summary | None = None

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from statistics import median
 
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.engines.base import Approach
+from ivrell.core.engines.base import Approach, Scope
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
@@ -14,6 +14,7 @@ from ivrell.core.records.findings import (
     LaneFindings,
     LaneState,
     PairRatio,
+    Placement,
     Ratio,
     StageMedian,
     Summary,
@@ -35,6 +36,7 @@ from ivrell.core.report.measures import BY_KEY, Ground, row_of, values_at
 from ivrell.core.report.ratios import every_way, ratios_at, until_limit
 from ivrell.core.report.staircase import staircases
 from ivrell.core.report.words import limit_told
+from ivrell.core.spark.event_log import CORES, EXECUTORS
 from ivrell.core.stats.cautions import Scene, cautions
 from ivrell.core.stats.summary import summarize
 
@@ -212,6 +214,8 @@ def _lane(
         first_call=middle(lambda run: run.first_elapsed_s),
         cached_share=middle(lambda run: run.cache.share if run.cache else None),
         most_threads=middle(lambda run: run.most_threads),
+        pinned_cores=next((run.cores for run in counted), None),
+        placement=_placement(counted),
         calls=next((run.calls for run in reversed(counted) if run.calls), []),
         peak_memory=_summed_up("peak_memory", counted),
         peak_memory_absolute=_summed_up("peak_memory_absolute", counted),
@@ -224,6 +228,15 @@ def _lane(
         agreement=agreement,
         runs=[_dot(run) for run in runs],
     )
+
+
+def _placement(counted: Sequence[RunRecord]) -> Placement | None:
+    """What the lane's sessions of Spark had to work with, in its last run that tells."""
+    for run in reversed(counted):
+        if cores := run.counters.get(CORES):
+            here = run.scope == Scope.RUN.value
+            return Placement(executors=int(run.counters[EXECUTORS]), cores=int(cores), here=here)
+    return None
 
 
 def _share_waited(run: RunRecord) -> float | None:

@@ -178,12 +178,17 @@ class Clusters:
         self._kept.remove(name)
 
     def get(self, name: str) -> SparkCluster:
-        """The one of that name, "" standing for this machine's cores. Raises BadInput where there
+        """The one of that name, "" and ``local`` standing for this machine's cores, and an address
+        such as ``standalone:2`` for a cluster of Ivrell's own. Raises BadInput where there
         is none, or it cannot be used."""
         if not name:
             return HERE
-        if name == LOCAL and LOCAL not in self._kept.all():
+        known = self._kept.all()
+        if name == LOCAL and name not in known:
             return HERE
+        if _OWN.fullmatch(name) and name not in known:
+            # A cluster of Ivrell's own needs no registering.
+            return look_at(SparkCluster(name, name))
         found = _checked(name, self._kept.get(name))
         if found.problem:
             raise BadInput(f"The cluster {name} cannot be used: {found.problem}.", where="at")

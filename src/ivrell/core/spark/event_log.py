@@ -88,6 +88,9 @@ COUNTERS = {
 }
 """What is counted, as the names of counters."""
 
+EXECUTORS, CORES = "Spark: executors", "Spark: executor cores"
+"""What a session has to work with, beside what it used."""
+
 
 @dataclass
 class _Query:
@@ -232,6 +235,8 @@ class Tally:
         """What was counted, by the names of counters; of stages, where there are several, what
         their tasks used and shuffled."""
         found = {words: float(getattr(self.used, name)) for name, words in COUNTERS.items()}
+        found[EXECUTORS] = float(len(self.executors))
+        found[CORES] = float(sum(self.executors.values()))
         named = {group: used for group, used in self.by_group.items() if group}
         if len(named) > 1:
             for group, used in named.items():

@@ -14,6 +14,7 @@ import time
 import zipfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import asdict, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -31,7 +32,7 @@ from ivrell.core.recipe.store import Made, known
 from ivrell.core.records.wire import SparkPlace
 from ivrell.core.spark.driver import ASKED, SAID, DriverFailed, driven, driver_folder
 from ivrell.core.spark.event_log import Tally, Used, log_in
-from ivrell.core.spark.places import At
+from ivrell.core.spark.places import At, Places
 
 FORMS = ("parquet", "csv")
 """Forms that Spark writes."""
@@ -40,6 +41,8 @@ _SECONDS = 7 * 86_400.0
 _BLOCKS_A_TASK = 16
 _MOST_TASKS = 100_000
 _FEWEST_TASKS = 8
+_SAMPLE_ROWS = 4096
+_MANY = 0.5
 _RETRIES = 4
 _ROWS = "rows"
 """Folder of the part files: Spark removes and makes it as it goes."""
@@ -198,6 +201,19 @@ class SparkStore:
         temporary.replace(record)
 
 
+def store_at(places: Places, name: str, folder: Path) -> SparkStore:
+    """The store of the place of that name; records of what is made lie in a folder. Raises BadInput
+    where there is no such place, or it has no storage."""
+    cluster = places.cluster(name)
+    if not cluster.storage:
+        raise BadInput(
+            f"The cluster {name} has no storage to make tables on.",
+            where="at",
+            hint="Register it anew with --storage and a folder that all of it reaches.",
+        )
+    return SparkStore(folder / name, partial(places.at, name), cluster.storage)
+
+
 def _own(address: str) -> Path | None:
     """A folder for executors to write to, where the storage is one of this machine: theirs."""
     if not address.startswith("/"):
@@ -275,6 +291,8 @@ def make(session: Any, recipe_json: str, one: _Wanted, wanted: Input) -> None:
         writer = writer.partitionBy(wanted.split_by)
     if wanted.codec:
         writer = writer.option("compression", wanted.codec)
+    if wanted.form == "parquet":
+        writer = writer.options(**_without_dictionaries(generator, one.table))
     if wanted.form == "csv":
         style = wanted.csv
         writer = writer.options(
@@ -282,6 +300,19 @@ def make(session: Any, recipe_json: str, one: _Wanted, wanted: Input) -> None:
             escape='"', timestampNTZFormat="yyyy-MM-dd'T'HH:mm:ss[.SSSSSS]",
         )  # fmt: skip
     writer.save(f"{one.address}/{_ROWS}")
+
+
+def _without_dictionaries(generator: Generator, table: str) -> dict[str, str]:
+    """Settings of the Parquet writer: columns of which hardly a value comes twice get no
+    dictionary, which would be built, found too large and thrown away again and again."""
+    sample = generator.sample(table, _SAMPLE_ROWS)
+    found = {"parquet.page.write-checksum.enabled": "false"}
+    for name, column in zip(sample.schema.names, sample.columns, strict=True):
+        if pa.types.is_nested(column.type):
+            continue
+        if len(column.unique()) > _MANY * max(1, sample.num_rows):
+            found[f"parquet.enable.dictionary#{name}"] = "false"
+    return found
 
 
 def spark_schema(schema: pa.Schema) -> pa.Schema:

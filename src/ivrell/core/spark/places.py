@@ -98,7 +98,7 @@ class Places:
         running = self._running.get(name)
         if running is None or not running.alive:
             # Each process that conducts has clusters of its own: they end with it.
-            own = self._folder / f"{os.getpid()}-{name}"
+            own = self._folder / f"{os.getpid()}-{name.replace(':', '-')}"
             self._running[name] = running = StandaloneCluster(cluster, own, self._shown)
         return running
 

@@ -15,6 +15,7 @@ from typing import Literal
 from ivrell.core.agreement.judge import ClusterJudge
 from ivrell.core.agreement.record import Answers
 from ivrell.core.comparison.file import parse
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.locks import in_use
@@ -327,10 +328,17 @@ class Trial:
         """Do a run unless it is done or out, and the memory run that it may call for."""
         if self.control.stop_all():
             raise Stopped
+        if planned.warm_up and self._warms_itself(planned):
+            return
         if planned.number not in done and not self._is_out(planned):
             self._do(attempts, planned, add, began)
         if self._needs_memory_run(planned):
             self._do(attempts, closely(planned), add, began)
+
+    def _warms_itself(self, planned: PlannedRun) -> bool:
+        """Whether each process of a lane warms up by itself: rounds for that would be twice."""
+        approach = self.comparison.approach_called(planned.approach)
+        return ENGINES[approach.engine].warm_up_calls > 0
 
     def _do(self, attempts: Attempts, planned: PlannedRun, add: AddRun, began: float) -> None:
         """Do a run and keep it."""

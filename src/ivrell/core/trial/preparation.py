@@ -27,7 +27,7 @@ from ivrell.core.records.plan import OWN
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.wire import TableShape
 from ivrell.core.runtimes import Runtimes
-from ivrell.core.spark.making import SparkStore
+from ivrell.core.spark.making import store_at
 from ivrell.core.spark.places import Places
 from ivrell.core.trial.plan import Plan, chosen_approaches, points_of
 
@@ -192,12 +192,9 @@ class Preparation:
                 progress=progress,
                 stopped=stopped,
             )
-        if needs.session and (cluster := self.spark.cluster(needs.at)).storage:
-            there = SparkStore(
-                self.store.root.with_name("spark-made") / cluster.name,
-                partial(self.spark.at, needs.at),
-                cluster.storage,
-            )
+        if needs.session and self.spark.cluster(needs.at).storage:
+            records = self.store.root.with_name("spark-made")
+            there = store_at(self.spark, needs.at, records)
             tables = list(recipe.tables)
             return dict(there.ensure(recipe, tables, wanted, progress=progress, stopped=stopped))
         return {

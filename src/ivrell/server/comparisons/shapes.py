@@ -156,6 +156,7 @@ class Lane(BaseModel):
     name: str
     engine: str
     language: str
+    explains: bool
     input: str
     parts: int
     forms: list[FormChoice]
@@ -187,6 +188,7 @@ class Lane(BaseModel):
             name=approach.label,
             engine=approach.engine,
             language=engine.language_of(approach),
+            explains=engine.explains(approach),
             input=approach.wanted.form,
             parts=approach.wanted.parts,
             forms=[

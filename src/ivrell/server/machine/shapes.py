@@ -91,6 +91,36 @@ class NewServer(BaseModel):
     password_from: str = ""
 
 
+class ClusterShape(BaseModel):
+    """A place where Apache Spark runs; ``words`` say what it is, ``problem`` why it cannot be used.
+    ``storage`` is where tables are made and answers left, "" for files of this machine."""
+
+    name: str
+    address: str
+    storage: str
+    settings: dict[str, str]
+    words: str
+    problem: str
+
+
+class ClusterList(BaseModel):
+    """All places of Spark registered here."""
+
+    clusters: list[ClusterShape]
+
+
+class NewCluster(BaseModel):
+    """A place of Spark to register: its address as Spark writes it, or standalone:N for a cluster
+    of N workers that Ivrell starts."""
+
+    name: str
+    address: str
+    storage: str = ""
+    settings: dict[str, str] = {}
+    worker_cores: int = 1
+    worker_memory: str = "1536m"
+
+
 class NewRuntime(BaseModel):
     """An interpreter to register."""
 

@@ -18,6 +18,7 @@ from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.runtimes import Runtimes
 from ivrell.core.servers import Servers
+from ivrell.core.spark.clusters import Clusters
 from ivrell.server.asking import asked
 from ivrell.server.machine import shapes
 from ivrell.server.machine.tasks import measure_noise
@@ -102,6 +103,55 @@ class ServersView(APIView):
             for one in Servers().all()
         ]
         return reply(shapes.ServerList(servers=found))
+
+
+class ClustersView(APIView):
+    """Places where Apache Spark runs that lanes may ask for."""
+
+    @extend_schema(responses=shapes.ClusterList, operation_id="clusters")
+    def get(self, request: Request) -> Response:
+        """Those registered, looked at now."""
+        return self._all()
+
+    @extend_schema(
+        request=shapes.NewCluster, responses=shapes.ClusterList, operation_id="add_cluster"
+    )
+    def post(self, request: Request) -> Response:
+        """Register one."""
+        given = asked(shapes.NewCluster, request)
+        Clusters().add(
+            given.name.strip(),
+            given.address.strip(),
+            given.storage.strip(),
+            given.settings,
+            given.worker_cores,
+            given.worker_memory,
+        )
+        return self._all()
+
+    @extend_schema(
+        parameters=[OpenApiParameter("name", str, required=True)],
+        responses={200: shapes.ClusterList},
+        operation_id="remove_cluster",
+    )
+    def delete(self, request: Request) -> Response:
+        """Forget one; what was made there stays."""
+        Clusters().remove(request.query_params.get("name", ""))
+        return self._all()
+
+    def _all(self) -> Response:
+        found = [
+            shapes.ClusterShape(
+                name=one.name,
+                address=one.address,
+                storage=one.storage,
+                settings=dict(one.settings),
+                words=one.words,
+                problem=one.problem,
+            )
+            for one in Clusters().all()
+        ]
+        return reply(shapes.ClusterList(clusters=found))
 
 
 @extend_schema(responses=shapes.MachineShape)

@@ -70,9 +70,7 @@ export function LaneEditor({ comparison, lane, ran }: Props) {
             options={[
               { value: "try", label: "Try" },
               ...(parent ? [{ value: "origin" as const, label: "Origin" }] : []),
-              ...(lane.language === "sql"
-                ? [{ value: "explained" as const, label: "Explained" }]
-                : []),
+              ...(lane.explains ? [{ value: "explained" as const, label: "Explained" }] : []),
               ...(writes ? [{ value: "interrupted" as const, label: "Interrupted" }] : []),
               { value: "settings", label: "Settings" },
               { value: "sees", label: "What it sees" },

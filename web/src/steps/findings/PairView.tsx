@@ -399,7 +399,7 @@ function Plans({ comparison, pair }: { comparison: Comparison; pair: PairFinding
   const [rows, setRows] = useState(1000);
   const lanes = [pair.base, pair.lane]
     .map((id) => comparison.lanes.find((lane) => lane.id === id))
-    .filter((lane): lane is Lane => lane?.language === "sql");
+    .filter((lane): lane is Lane => lane?.explains === true);
   if (!lanes.length) return null;
   return (
     <section>

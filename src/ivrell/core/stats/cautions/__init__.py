@@ -23,6 +23,7 @@ CAUTIONS: tuple[tuple[Callable[[Scene], Iterator[Caution]], Reach], ...] = (
     (fairness.result_discarded, "winner"),
     (fairness.outside_the_clock, "winner"),
     (work.more_cores, "winner"),
+    (work.unequal_placement, "winner"),
     (work.unequal_threads, "winner"),
     (noise.waiting, "winner"),
     (resolution.below_the_clock, "winner"),

@@ -10,7 +10,7 @@ from ivrell.core.records.findings import Caution, LaneFindings
 from ivrell.core.stats.cautions.scene import Scene, caution
 
 _OUTSIDE = 0.1
-_LIKE = 1.5
+_LIKE = 3.0
 _OUTSIDE_S = 0.05
 _TEXT = ("csv", "csv.gz", "csv.zst", "jsonl", "fixed")
 _FAR_LARGER = 10

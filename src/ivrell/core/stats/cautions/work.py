@@ -118,6 +118,32 @@ def more_cores(scene: Scene) -> Iterator[Caution]:
         )
 
 
+def unequal_placement(scene: Scene) -> Iterator[Caution]:
+    """Whether one of the quickest had more cores to work with than another lane."""
+    there = scene.machine.cores
+    cores = {}
+    for lane in scene.lanes:
+        if not lane.trusted:
+            continue
+        found = lane.placement.cores if lane.placement else lane.pinned_cores or there
+        if found:
+            cores[lane.id] = found
+    if not any(lane.placement for lane in scene.lanes) or len(cores) < 2:
+        return
+    fewest = min(cores, key=lambda lane: cores[lane])
+    names = {lane.id: lane.name for lane in scene.lanes}
+    for lane in scene.lanes:
+        if cores.get(lane.id, 0) > cores[fewest]:
+            words = lane.placement.words if lane.placement else f"{cores[lane.id]} cores"
+            yield caution(
+                "more cores",
+                f"{lane.name} had {words} to work with, {names[fewest]} had {cores[fewest]}.",
+                "Compare CPU time, or give both the same: cores and executors of a session are "
+                "settings of its lane.",
+                lane.id,
+            )
+
+
 def first_call_compiles(scene: Scene) -> Iterator[Caution]:
     """Whether the first call of a process takes longer than those that follow."""
     for lane in scene.lanes:
