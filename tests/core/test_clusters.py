@@ -3,6 +3,7 @@ that needs no Spark."""
 
 import json
 import os
+import subprocess
 import unittest
 from pathlib import Path
 from unittest.mock import patch
@@ -11,6 +12,7 @@ import pyarrow as pa
 
 from ivrell.core.agreement.record import Answers, NotKept
 from ivrell.core.comparison.file import parse
+from ivrell.core.contain.sandbox import let_pass
 from ivrell.core.engines import base
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.registry import ENGINES
@@ -171,7 +173,7 @@ class Placed(unittest.TestCase):
         self.assertEqual(
             Placement(executors=8, cores=16, here=False).words, "8 executors, 16 cores"
         )
-        self.assertEqual(Placement(executors=1, cores=1, here=True).words, "1 core of this machine")
+        self.assertEqual(Placement(executors=1, cores=1, here=True).words, "1 core here")
 
     def test_more_cores_than_another_lane_is_a_caution(self):
         big = Placement(executors=8, cores=16, here=False)
@@ -249,6 +251,24 @@ class Stored(TrialCase):
         judged = self.answers.judge(["a"], {"rows": 300})
         self.assertEqual(judged["a"].verdict, "no answer")
         self.assertIn("were not looked at", judged["a"].reasons[0])
+
+
+class Passing(TrialCase):
+    def test_made_data_that_is_its_owner_s_alone_can_be_passed_through_by_runs(self):
+        if os.geteuid():
+            self.skipTest("runs are another user's only where root starts them")
+        made = self.folder / "made"
+        made.mkdir(mode=0o700)
+        (made / "table").write_text("rows")
+        self.folder.chmod(0o711)
+        let_pass(made)
+
+        def read(*asked):
+            command = ["setpriv", *asked, "--clear-groups", "cat", str(made / "table")]
+            return subprocess.run(command, capture_output=True).returncode == 0
+
+        self.assertTrue(read("--reuid=65534", "--regid=65534"))
+        self.assertFalse(read("--reuid=65533", "--regid=65533"))
 
 
 class Log(TrialCase):

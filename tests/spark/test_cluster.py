@@ -86,7 +86,7 @@ def executors(pid):
     return found
 
 
-class ClusterCase(TrialCase):
+class OnACluster(TrialCase):
     def setUp(self):
         super().setUp()
         # Executors run as somebody else, and have to get through here.
@@ -96,11 +96,6 @@ class ClusterCase(TrialCase):
         self.registry = self.folder / "registry"
         self.registry.mkdir()
         Clusters(self.registry).add("pair", "standalone:2", str(self.storage), QUICK)
-
-
-class OnACluster(ClusterCase):
-    def setUp(self):
-        super().setUp()
         self.killed = []
         self.seen = []
 
@@ -111,6 +106,18 @@ class OnACluster(ClusterCase):
                 os.kill(victim, signal.SIGKILL)
         self.killed.append(at)
 
+    def assertShutIn(self):
+        server = self.trial_.preparation.spark._running["pair"].pid
+        networks = {Path(f"/proc/{pid}/ns/net").readlink() for pid in ("self", server)}
+        self.assertEqual(len(networks), 2)
+        told = [proc.read(f"/proc/{server}/net/{kind}") for kind in ("tcp", "tcp6")]
+        lines = "".join(told).splitlines()
+        ports = {line.split()[1].rpartition(":")[2] for line in lines if " 0A " in line}
+        self.assertTrue(ports)
+        self.assertNotIn(f"{6066:04X}", ports, "its port for submissions is closed")
+        if os.geteuid() == 0:
+            self.assertIn("Uid:\t65534", Path(f"/proc/{server}/status").read_text())
+
     def listen(self, event):
         if isinstance(event, DataProgress) and event.table == "passages":
             begun = self.trial_.preparation.spark._running and event.rows < event.total
@@ -119,6 +126,8 @@ class OnACluster(ClusterCase):
         if isinstance(event, RunProgress) and event.cluster:
             self.seen.append(event.cluster)
             if event.cluster.running and "run" not in self.killed:
+                if why_not() is None:
+                    self.assertShutIn()
                 self.kill_all("run")
 
     def test_made_run_and_judged_there_while_executors_are_killed(self):
@@ -192,24 +201,3 @@ def _spark_processes(folder):
         if not found or time.monotonic() > deadline:
             return found
         time.sleep(0.2)
-
-
-class Walls(ClusterCase):
-    def test_the_cluster_is_shut_in(self):
-        if why_not():
-            self.skipTest(why_not())
-        from ivrell.core.spark.places import Places
-
-        places = Places(self.folder / "spark", self.registry)
-        self.addCleanup(places.stop)
-        at = places.at("pair")
-        networks = {Path(f"/proc/{pid}/ns/net").readlink() for pid in ("self", at.server)}
-        self.assertEqual(len(networks), 2)
-        ports = proc.read(f"/proc/{at.server}/net/tcp") + proc.read(f"/proc/{at.server}/net/tcp6")
-        listening = [line.split()[1] for line in ports.splitlines() if " 0A " in line]
-        self.assertTrue(listening)
-        self.assertFalse([port for port in listening if port.endswith(f":{6066:04X}")])
-        if os.geteuid() == 0:
-            self.assertIn("Uid:\t65534", Path(f"/proc/{at.server}/status").read_text())
-        places.stop()
-        self.assertEqual(_spark_processes(self.folder), [])

@@ -20,6 +20,7 @@ from ivrell.core.agreement.compare import compare
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Answer, Statistics
 from ivrell.core.engines.registry import ENGINES
+from ivrell.core.engines.spark import SparkApproach
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.model import BLOCK_ROWS
@@ -30,6 +31,7 @@ from ivrell.core.spark.event_log import Tally
 from ivrell.core.spark.making import _Wanted, make, spark_schema
 from ivrell.core.spark.session import Watch, open_session
 from ivrell.core.spark.tables import reader_for
+from ivrell.core.tasks.task import ApproachFailed
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
 ROWS = 7 * BLOCK_ROWS - 1000
@@ -80,7 +82,11 @@ code = "SELECT 1"
 """
 
 
-QUICK = {"spark.sql.codegen.wholeStage": "false", "spark.sql.codegen.factoryMode": "NO_CODEGEN"}
+QUICK = {
+    "spark.sql.codegen.wholeStage": "false",
+    "spark.sql.codegen.factoryMode": "NO_CODEGEN",
+    "spark.driver.extraJavaOptions": "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC",
+}
 """Of a few rows compiling a plan takes longer than going through it."""
 
 PLACE = SparkPlace("local[2]")
@@ -346,12 +352,76 @@ class Logs(Session):
         (java,) = _java_below(os.getpid())
         watch.begin()
         before = _cpu(java)
-        self.spark.range(0, 30_000_000, 1, 2).selectExpr("sum(sqrt(id))").collect()
+        self.spark.range(0, 1_500_000, 1, 2).selectExpr("sum(sqrt(id))").collect()
         watch.settle()
         system = _cpu(java) - before
         spark = watch.tally.used.executor_cpu_s
         self.assertGreater(spark, 0.1 * system)
         self.assertLess(spark, 1.1 * system + 0.1)
+
+
+class Lanes(Session):
+    """Tasks of the engine in the session that is there."""
+
+    def task(self, code, rows=1000, **fields):
+        recipe = self.recipe.model_copy(deep=True)
+        made = DataStore(self.folder / "lanes").ensure(recipe, "days", "parquet")
+        lane = SparkApproach(id="lane", engine="spark", code=code, **fields)
+        folder = Path(tempfile.mkdtemp(dir=self.folder))
+        job = Job(asdict(lane), {"days": made.given}, "parquet", {"n": 3}, folder, spark=PLACE)
+        with patch("ivrell.core.spark.session.open_session", return_value=self.spark):
+            task = ENGINES["spark"].prepare(job)
+        task._watch = Watch(self.spark, self.folder)
+        task.before_each()
+        return task
+
+    def test_explained_with_rows_and_times_of_each_step(self):
+        task = self.task("SELECT 1;\nSELECT day, count(*) AS n FROM days GROUP BY day")
+        plans = task.explained()
+        self.assertEqual([plan.line for plan in plans], [1, 2])
+        steps = list(_all(plans[-1].plan))
+        self.assertIn("HashAggregate", [step.what for step in steps])
+        self.assertIn(2000, [step.rows for step in steps])
+        self.assertTrue(any(step.own_s is not None for step in steps))
+        self.assertTrue(any("day" in step.detail for step in steps))
+
+    def test_errors_stand_at_their_line_without_the_trace_of_java(self):
+        for code, line in (
+            ("SELECT 1;\nSELECT gouge FROM days", 2),
+            ("def answer(data, knobs, stage, spark):\n    return data.days.select('gouge')\n", 2),
+            ("def answer(data, knobs, stage, spark):\n    return 1 / 0\n", 2),
+        ):
+            with self.subTest(code=code), self.assertRaises(ApproachFailed) as caught:
+                self.task(code).run(lambda name: nullcontext())
+            self.assertEqual(caught.exception.line, line)
+            self.assertNotIn("\tat ", caught.exception.message)
+
+    def test_what_is_delivered(self):
+        query = "SELECT toll, at FROM days WHERE day(day) <= :n"
+        rows = self.task(query).run(lambda name: nullcontext())
+        self.assertEqual(rows.column_names, ["toll", "at"])
+        counted = self.task(query, delivery="discard").run(lambda name: nullcontext())
+        self.assertEqual(counted, [{"rows": rows.num_rows}])
+        task = self.task(query, delivery="written")
+        left = task.run(lambda name: nullcontext())
+        self.assertEqual(self.spark.read.parquet(left.address).count(), rows.num_rows)
+        self.assertTrue(is_stored(task.hand_over(left)))
+
+    def test_what_was_cached_is_gone_before_the_next_call(self):
+        code = (
+            "def answer(data, knobs, stage, spark):\n"
+            "    with stage('keep'):\n        data.days.cache().count()\n"
+            "    return data.days.limit(1)\n"
+        )
+        task = self.task(code)
+        task.run(lambda name: nullcontext())
+        self.assertTrue(self.spark.catalog.isCached("days") or task._python._data.days.is_cached)
+        counters = task.counted().counters
+        self.assertGreater(counters["Spark, keep: tasks"], 0)
+        self.assertEqual(counters["Spark: executors"], 1)
+        task.before_each()
+        self.assertFalse(self.spark.catalog.isCached("days"))
+        self.assertEqual(task.counted().counters["Spark: tasks"], 0)
 
 
 class Demo(Session):

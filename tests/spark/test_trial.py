@@ -1,6 +1,5 @@
-"""Lanes of Spark in trials on this machine's cores: session, stages, forced answers, plans."""
+"""A lane of Spark in a trial on this machine's cores, from its session to its verdict."""
 
-from ivrell.core.trial.once import try_once
 from tests.support.comparisons import HEAD, TrialCase, approach
 
 QUICK = """\
@@ -28,6 +27,7 @@ class InATrial(TrialCase):
         text = KNOBS + approach("home", COUNTED, "duckdb", input="parquet") + lane
         text = text.replace('id = "there"', 'id = "there"\n' + QUICK)
         trial = self.trial(text, warm_ups=1, calls_per_process=2)
+        trial._standing.needs_memory_run = lambda planned: False
         found = trial.conduct()
         runs = [run for run in trial.runs if run.approach == "there" and not run.memory_run]
         self.assertEqual([run.round for run in runs], [1], "a session warms up by itself")
@@ -42,35 +42,11 @@ class InATrial(TrialCase):
         self.assertGreater(run.counters["Spark, keep: tasks"], 0)
         self.assertGreater(run.counters["Spark, compute what was lazy: tasks"], 0)
         self.assertGreater(run.cpu_s, run.counters["Spark: executor CPU seconds"])
-        memory = next(run for run in trial.runs if run.memory_run)
-        # The JVM is the run's own child, and holds what it holds.
-        self.assertGreater(memory.peak_memory_bytes, 200 << 20)
+        # The JVM is the run's own child, so that its memory needs a run of its own.
+        self.assertTrue(run.several_processes)
         lane = found.points[0].lanes[1]
         self.assertTrue(lane.agreement.agrees, lane.agreement.reasons)
         self.assertEqual(lane.agreement.rows, 3)
-        self.assertIn("of this machine", lane.placement.words)
+        self.assertRegex(lane.placement.words, r"cores? here")
         self.assertTrue(list(trial.folder.glob("answers/there-*.parts/part-*")))
         self.assertTrue((trial.folder / "spark-events" / f"{run.run}.json.gz").exists())
-
-    def test_explained_and_an_error_at_its_line(self):
-        text = KNOBS + approach("sql", "SELECT 1;\n" + COUNTED, "spark")
-        text = text.replace('id = "sql"', 'id = "sql"\n' + QUICK)
-        found = try_once(text, "sql", 1000, self.folder / "try", self.store, explained=True)
-        self.assertIsNone(found.run.error)
-        self.assertEqual([plan.line for plan in found.plans], [1, 2])
-        steps = list(_all(found.plans[-1].plan))
-        self.assertIn("HashAggregate", [step.what for step in steps])
-        self.assertIn(1000, [step.rows for step in steps])
-        self.assertTrue(any(step.own_s is not None for step in steps))
-        self.assertTrue(any("gauge" in step.detail for step in steps))
-        wrong = text.replace("count(*) AS n", "count(*) AS n, gouge")
-        found = try_once(wrong, "sql", 1000, self.folder / "wrong", self.store)
-        self.assertIn("gouge", found.run.error.message)
-        self.assertEqual(found.run.error.line, 2)
-        self.assertNotIn("\tat ", found.run.error.message)
-
-
-def _all(step):
-    yield step
-    for below in step.steps:
-        yield from _all(below)

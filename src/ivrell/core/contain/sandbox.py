@@ -201,6 +201,14 @@ def give(folder: Path) -> None:
             os.chown(path, _NOBODY, _NOBODY, follow_symlinks=False)
 
 
+def let_pass(folder: Path) -> None:
+    """Let the user that runs are started as, and no other account, pass through a folder that is
+    its owner's alone; it still cannot list what is in it."""
+    if as_root() and folder.is_dir():
+        os.chown(folder, -1, _NOBODY)
+        folder.chmod(folder.stat().st_mode | 0o010)
+
+
 def _seen(path: str) -> bool:
     """Whether a place lies in the system's, which are shown."""
     return any(Path(path).is_relative_to(place) for place in _SYSTEM)

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 _READERS = {"csv": "csv", "csv.gz": "csv", "jsonl": "json", "parquet": "parquet", "orc": "orc"}
 _PYTHON = re.compile(r"^(async\s+)?def\s+\w+\s*\(", re.MULTILINE)
+_CALLING = re.compile(r"^An error occurred while calling [^\n]*\n: ([\w.$]+: )?")
 _KNOB = re.compile(r"\{knobs\.(\w+)\}")
 _SETTINGS = {
     "partitions": "spark.sql.shuffle.partitions",
@@ -334,7 +335,7 @@ def as_frame(answer: Any) -> Any | None:
 def _said(error: Exception) -> str:
     """What an error says, without the trace of the JVM's."""
     text = str(error).split("\n\tat ")[0].split("\nJVM stacktrace")[0].strip()
-    return text or type(error).__name__
+    return _CALLING.sub("", text) or type(error).__name__
 
 
 def _failure(error: Exception, line: int | None) -> ApproachFailed:

@@ -174,7 +174,7 @@ class Placement(BaseModel):
         """In words."""
         cores = f"{self.cores} core{'' if self.cores == 1 else 's'}"
         if self.here:
-            return f"{cores} of this machine"
+            return f"{cores} here"
         return f"{self.executors} executor{'' if self.executors == 1 else 's'}, {cores}"
 
 

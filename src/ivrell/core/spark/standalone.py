@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 from ivrell.core.contain.environment import scrubbed_environment
-from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost, why_not
+from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost, let_pass, why_not
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
 from ivrell.core.spark.clusters import SparkCluster
@@ -46,6 +46,8 @@ class StandaloneCluster:
         self.sandboxed = why_not() is None
         if self.sandboxed:
             give(folder)
+            for place in shown:
+                let_pass(Path(place))
             sandbox = Sandbox(
                 folder, ours=OURS, inputs=shown, hidden=(str(data_folder()),), joined=True,
                 writable=(str(self.storage),),
