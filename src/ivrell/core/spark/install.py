@@ -27,6 +27,24 @@ NO_PANDAS = (
 )
 
 
+_LOGGING = """rootLogger.level = {level}
+rootLogger.appenderRef.stderr.ref = console
+appender.console.type = Console
+appender.console.name = console
+appender.console.target = SYSTEM_ERR
+appender.console.layout.type = PatternLayout
+appender.console.layout.pattern = %p %c{{1}}: %m%n%ex
+"""
+
+
+def configured(folder: Path, level: str) -> Path:
+    """A folder of Spark's configuration, in which it says what is of a level or above, on standard
+    error and in a line each."""
+    folder.mkdir(exist_ok=True)
+    (folder / "log4j2.properties").write_text(_LOGGING.format(level=level))
+    return folder
+
+
 def java() -> str | None:
     """Path of the Java that Spark starts, or None."""
     if home := os.environ.get("JAVA_HOME"):

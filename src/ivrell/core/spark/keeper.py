@@ -16,14 +16,6 @@ from pathlib import Path
 
 _HOST = "127.0.0.1"
 _START_S = 80.0
-_QUIET = """rootLogger.level = info
-rootLogger.appenderRef.stderr.ref = console
-appender.console.type = Console
-appender.console.name = console
-appender.console.target = SYSTEM_ERR
-appender.console.layout.type = PatternLayout
-appender.console.layout.pattern = %p %c{1}: %m%n%ex
-"""
 _PR_SET_PDEATHSIG, _PR_SET_CHILD_SUBREAPER = 1, 36
 
 
@@ -45,16 +37,13 @@ def main(
     # Orphans of its workers stay below it, so that what they use is seen, and end with it.
     ctypes.CDLL(None).prctl(_PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
     folder = Path(place)
-    conf = folder / "conf"
-    conf.mkdir(exist_ok=True)
-    (conf / "log4j2.properties").write_text(_QUIET)
     # They hand out work and do none: what compiles and collects for them is to take little.
     little = "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC"
     java = f"{jvm} {little} -Dspark.master.rest.enabled=false -Dspark.ui.enabled=false"
     environment = {
         **os.environ,
         "SPARK_HOME": home,
-        "SPARK_CONF_DIR": str(conf),
+        "SPARK_CONF_DIR": str(folder / "conf"),
         "SPARK_LOCAL_IP": _HOST,
         "SPARK_NO_DAEMONIZE": "1",
         "SPARK_DAEMON_MEMORY": "256m",

@@ -10,16 +10,8 @@ from typing import Any
 
 from ivrell.core.records.wire import SparkPlace
 from ivrell.core.spark.event_log import FOLDER, Tally, log_in
-from ivrell.core.spark.install import JVM, PANDAS, python_path
+from ivrell.core.spark.install import JVM, PANDAS, configured, python_path
 
-_QUIET = """rootLogger.level = error
-rootLogger.appenderRef.stderr.ref = console
-appender.console.type = Console
-appender.console.name = console
-appender.console.target = SYSTEM_ERR
-appender.console.layout.type = PatternLayout
-appender.console.layout.pattern = %p %c{1}: %m%n%ex
-"""
 _LOOPBACK = "127.0.0.1"
 PARTITIONS = "spark.sql.shuffle.partitions"
 
@@ -64,9 +56,7 @@ def open_session(place: SparkPlace, folder: Path, settings: Mapping[str, str]) -
 
 def _environment(folder: Path) -> None:
     """What the JVM and Python workers find in their environment."""
-    conf = folder / ".spark-conf"
-    conf.mkdir(exist_ok=True)
-    (conf / "log4j2.properties").write_text(_QUIET)
+    conf = configured(folder / ".spark-conf", "error")
     (folder / FOLDER).mkdir(exist_ok=True)
     (folder / "tmp").mkdir(exist_ok=True)
     os.environ.update(

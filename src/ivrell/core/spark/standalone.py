@@ -12,7 +12,7 @@ from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost, let_pass
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
 from ivrell.core.spark.clusters import SparkCluster
-from ivrell.core.spark.install import JVM, python_path, spark_home
+from ivrell.core.spark.install import JVM, configured, python_path, spark_home
 
 _START_S = 90.0
 _END_S = 10.0
@@ -36,6 +36,8 @@ class StandaloneCluster:
         self._folder = folder
         shutil.rmtree(folder, ignore_errors=True)
         (folder / "tmp").mkdir(parents=True)
+        # At which the master and its workers say that they know each other.
+        configured(folder / "conf", "info")
         self.storage = Path(cluster.storage) if cluster.storage.startswith("/") else folder / "left"
         self.storage.mkdir(exist_ok=True)
         command = [
