@@ -82,7 +82,7 @@ def _usual(place: SparkPlace, folder: Path) -> dict[str, str]:
         "spark.eventLog.dir": (folder / FOLDER).as_uri(),
         "spark.eventLog.rolling.enabled": "false",
         "spark.eventLog.compress": "false",
-        "spark.eventLog.buffer.kb": "8k",
+        "spark.eventLog.buffer.kb": "1k",
         "spark.executor.processTreeMetrics.enabled": "true",
         "spark.executorEnv.PYTHONPATH": python_path(),
         # Workers of one task must not find another's: each reads its own files.
