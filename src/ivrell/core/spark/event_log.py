@@ -286,6 +286,10 @@ def _step(
         if metric["metricType"] in ("timing", "nsTiming")
     ]
     own = [one for one in seconds if one is not None]
+    steps = [_step(child, sums, details) for child in children]
+    if own and "Aggregate" in name:
+        # What Spark calls the time of an aggregation holds that of what feeds it without a shuffle.
+        own = [max(0.0, sum(own) - sum(map(_pipelined, steps)))]
     detail = str(node.get("simpleString", "")).removeprefix(name).strip()
     rows = _told(node, sums, "number of output rows", 1.0)
     return Step(
@@ -293,8 +297,15 @@ def _step(
         detail=(detail or (details.get(name) or [""])[0])[:_DETAIL],
         rows=_told(node, sums, "shuffle records written", 1.0) if rows is None else rows,
         own_s=sum(own) if own else None,
-        steps=[_step(child, sums, details) for child in children],
+        steps=steps,
     )
+
+
+def _pipelined(step: Step) -> float:
+    """Seconds of a step and of those that feed it without a shuffle between."""
+    if "Exchange" in step.what or "ShuffleRead" in step.what:
+        return 0.0
+    return (step.own_s or 0.0) + sum(map(_pipelined, step.steps))
 
 
 def _told(
