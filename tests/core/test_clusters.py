@@ -281,10 +281,13 @@ class Log(TrialCase):
         return path
 
     def task(self, number, attempt=0, **end):
-        info = {"Task ID": number, "Attempt": attempt, "Accumulables": []}
+        executor = str(number % 2)
+        info = {"Task ID": number, "Attempt": attempt, "Accumulables": [], "Executor ID": executor}
         where = {"Stage ID": 0, "Stage Attempt ID": 0, "Task Info": info}
         metrics = {"Executor CPU Time": 2e9, "Shuffle Write Metrics": {"Shuffle Bytes Written": 7}}
+        held = {"ProcessTreeJVMRSSMemory": 5 + number % 2, "ProcessTreePythonRSSMemory": 2}
         ended = {"Event": "SparkListenerTaskEnd", **where, "Task Metrics": metrics,
+                 "Task Executor Metrics": held,
                  "Task End Reason": {"Reason": "Success"}, **end}  # fmt: skip
         return {"Event": "SparkListenerTaskStart", **where}, ended
 
@@ -308,6 +311,7 @@ class Log(TrialCase):
         self.assertEqual((seen.executors, seen.done, seen.shuffle_bytes), (0, 3, 14))
         self.assertEqual((tally.used.failed_tasks, tally.used.retried_tasks), (1, 1))
         self.assertEqual(tally.used.executor_cpu_s, 4.0)
+        self.assertEqual(sum(tally.used.held_bytes.values()), 15, "the most of each executor")
         self.assertEqual(tally.lost_executors, 1)
         path.write_text("")
         self.assertEqual(tally.read().used.tasks, 3)

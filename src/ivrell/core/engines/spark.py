@@ -14,6 +14,7 @@ from ivrell.core.engines.python import PythonEngine, problem_of
 from ivrell.core.engines.python_task import PythonTask
 from ivrell.core.engines.sql_text import Statement, statements
 from ivrell.core.records.wire import Job, RemoteUse, StatementPlan
+from ivrell.core.spark.event_log import INPUT_BYTES
 from ivrell.core.spark.install import INSTALL, java_version
 from ivrell.core.tasks.task import ApproachFailed, Counted, Stage, Task
 
@@ -32,6 +33,11 @@ _SETTINGS = {
 }
 """Fields of an approach that are settings of its session."""
 
+_VECTORED = ("parquet",)
+UNCOUNTED = (
+    "Spark counts of such files, read from a folder, those parts alone that it reads one by one: "
+    "hardly more than their footers"
+)
 UNREPORTED = (
     "the driver is elsewhere: what it and its executors used is not told to those who reach it by "
     "Spark Connect"
@@ -93,6 +99,10 @@ def session_settings(approach: Mapping[str, Any], knobs: Mapping[str, Any]) -> d
     asked = {name: approach.get(field) for field, name in _SETTINGS.items()}
     found = {name: placed(value) for name, value in asked.items() if value is not None}
     return found | {name: placed(value) for name, value in approach.get("settings", {}).items()}
+
+
+def _on_this_machine(files: str | list[str]) -> bool:
+    return (files if isinstance(files, str) else files[0]).startswith("/")
 
 
 class SparkTask(Task):
@@ -207,15 +217,19 @@ class SparkTask(Task):
             unknown = dict.fromkeys(("cpu_user_s", "peak_memory_bytes"), UNREPORTED)
             return Counted(unknown=unknown)
         self._watch.settle()
-        tally = self._watch.tally
-        return Counted(tally.counters(), remote=self._remote())
+        counters = self._watch.tally.counters()
+        unknown = {}
+        if self._job.form in _VECTORED and all(map(_on_this_machine, self._job.tables.values())):
+            del counters[INPUT_BYTES]
+            unknown[INPUT_BYTES] = UNCOUNTED
+        return Counted(counters, unknown, self._remote())
 
     def _remote(self) -> RemoteUse | None:
         """What executors on other machines used."""
         if self._local or self._place.seen or self._watch is None or self._watch.tally is None:
             return None
         used = self._watch.tally.used
-        return RemoteUse(used.executor_cpu_s, 0.0, used.jvm_memory_bytes + used.python_memory_bytes)
+        return RemoteUse(used.executor_cpu_s, 0.0, sum(used.held_bytes.values()))
 
     def explained(self) -> list[StatementPlan]:
         if self._watch is None or self._watch.tally is None:

@@ -32,7 +32,6 @@ class Used:
     gc_s: float = 0.0
     peak_execution_bytes: int = 0
     python_memory_bytes: int = 0
-    jvm_memory_bytes: int = 0
     shuffle_written_bytes: int = 0
     shuffle_read_bytes: int = 0
     spilled_memory_bytes: int = 0
@@ -43,9 +42,11 @@ class Used:
     tasks: int = 0
     failed_tasks: int = 0
     retried_tasks: int = 0
+    held_bytes: dict[str, int] = field(default_factory=dict)
+    """The most that each executor and its Python workers were seen to hold."""
 
-    def add(self, metrics: Mapping[str, Any], peaks: Mapping[str, Any]) -> None:
-        """Take in what a task ended with."""
+    def add(self, executor: str, metrics: Mapping[str, Any], peaks: Mapping[str, Any]) -> None:
+        """Take in what a task of an executor ended with."""
         self.executor_cpu_s += (
             metrics.get("Executor CPU Time", 0) + metrics.get("Executor Deserialize CPU Time", 0)
         ) / 1e9
@@ -53,11 +54,11 @@ class Used:
         self.gc_s += metrics.get("JVM GC Time", 0) / 1e3
         peak = metrics.get("Peak Execution Memory", 0)
         self.peak_execution_bytes = max(self.peak_execution_bytes, peak)
-        read, written = metrics.get("Shuffle Read Metrics", {}), "Shuffle Write Metrics"
-        self.shuffle_read_bytes += read.get("Remote Bytes Read", 0) + read.get(
-            "Local Bytes Read", 0
-        )
-        self.shuffle_written_bytes += metrics.get(written, {}).get("Shuffle Bytes Written", 0)
+        read = metrics.get("Shuffle Read Metrics", {})
+        self.shuffle_read_bytes += read.get("Remote Bytes Read", 0)
+        self.shuffle_read_bytes += read.get("Local Bytes Read", 0)
+        written = metrics.get("Shuffle Write Metrics", {})
+        self.shuffle_written_bytes += written.get("Shuffle Bytes Written", 0)
         self.spilled_memory_bytes += metrics.get("Memory Bytes Spilled", 0)
         self.spilled_disk_bytes += metrics.get("Disk Bytes Spilled", 0)
         self.input_bytes += metrics.get("Input Metrics", {}).get("Bytes Read", 0)
@@ -66,10 +67,11 @@ class Used:
         self.output_rows += written.get("Records Written", 0)
         python = peaks.get("ProcessTreePythonRSSMemory", 0)
         self.python_memory_bytes = max(self.python_memory_bytes, python)
-        jvm = peaks.get("ProcessTreeJVMRSSMemory", 0)
-        self.jvm_memory_bytes = max(self.jvm_memory_bytes, jvm)
+        held = python + peaks.get("ProcessTreeJVMRSSMemory", 0)
+        self.held_bytes[executor] = max(self.held_bytes.get(executor, 0), held)
 
 
+INPUT_BYTES = "Spark: input bytes"
 COUNTERS = {
     "executor_cpu_s": "Spark: executor CPU seconds",
     "run_s": "Spark: executor run seconds",
@@ -80,7 +82,7 @@ COUNTERS = {
     "shuffle_read_bytes": "Spark: shuffle read bytes",
     "spilled_memory_bytes": "Spark: spilled from memory bytes",
     "spilled_disk_bytes": "Spark: spilled to disk bytes",
-    "input_bytes": "Spark: input bytes",
+    "input_bytes": INPUT_BYTES,
     "output_bytes": "Spark: output bytes",
     "tasks": "Spark: tasks",
     "failed_tasks": "Spark: failed tasks",
@@ -194,7 +196,11 @@ class Tally:
             used.tasks += 1
             if event["Task End Reason"]["Reason"] != "Success":
                 used.failed_tasks += 1
-            used.add(event.get("Task Metrics") or {}, event.get("Task Executor Metrics") or {})
+            used.add(
+                str(event["Task Info"].get("Executor ID", "")),
+                event.get("Task Metrics") or {},
+                event.get("Task Executor Metrics") or {},
+            )
         for found in event["Task Info"].get("Accumulables", ()):
             if found.get("Metadata") == "sql" and "Update" in found:
                 self._sum(int(found["ID"]), float(found["Update"]))

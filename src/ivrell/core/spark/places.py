@@ -72,6 +72,12 @@ class Places:
         """A place as it is registered. Raises BadInput."""
         return self._known.get(name)
 
+    def start(self, name: str) -> None:
+        """Start a place that Ivrell starts, unless it runs. Raises BadInput where it does not."""
+        cluster = self.cluster(name)
+        if cluster.workers:
+            self._started(name, cluster)
+
     def at(self, name: str, threads: int | None = None) -> At:
         """A place that runs; ``threads`` are those of a session on this machine's cores. Raises
         BadInput where there is none of that name, or it does not start."""

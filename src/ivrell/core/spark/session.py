@@ -84,6 +84,8 @@ def _usual(place: SparkPlace, folder: Path) -> dict[str, str]:
         "spark.eventLog.compress": "false",
         "spark.eventLog.buffer.kb": "1k",
         "spark.executor.processTreeMetrics.enabled": "true",
+        # Where the system's own figures are not to be had, memory is looked at more often.
+        "spark.executor.metrics.pollingInterval": "0" if place.seen else "1s",
         "spark.executorEnv.PYTHONPATH": python_path(),
         # Workers of one task must not find another's: each reads its own files.
         "spark.python.worker.reuse": "true",

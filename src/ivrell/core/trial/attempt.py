@@ -225,8 +225,8 @@ class Attempts:
             return Place(folder, {}, database, writes, cache, store, made, took)
         paths = [Path(path) for table in made.values() for path in table.paths if path[:1] == "/"]
         cache = set_cache(paths, asked)
-        session = self._session(planned, approach)
         took = time.monotonic() - began
+        session = self._session(planned, approach)
         return Place(folder, made, None, False, cache, seconds=took, session=session)
 
     def _session(self, planned: PlannedRun, approach: Approach) -> At | None:

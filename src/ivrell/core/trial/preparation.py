@@ -192,6 +192,9 @@ class Preparation:
                 progress=progress,
                 stopped=stopped,
             )
+        if needs.session:
+            # Whether it starts is told before the first run.
+            self.spark.start(needs.at)
         if needs.session and self.spark.cluster(needs.at).storage:
             records = self.store.root.with_name("spark-made")
             there = store_at(self.spark, needs.at, records)
