@@ -2,9 +2,9 @@
 
 python -m tests.run [core] [server] [browser] [spark]; without a part, everything.
 
-What measures nothing runs side by side, a job a core; tests of figures and of timing come after
-it, one by one, so that nothing disturbs them. Each job is a process of its own, whose output is
-shown when it ends.
+What measures nothing runs side by side, a job a core and one more; tests of figures and of timing
+come after it, one by one, so that nothing disturbs them. Each job is a process of its own, whose
+output is shown when it ends.
 """
 
 import json
@@ -147,7 +147,8 @@ def main(names: list[str]) -> int:
             first, second = PARTS[name]()
             beside, alone = beside + first, alone + second
     outcomes: list[Outcome] = []
-    with ThreadPoolExecutor(len(os.sched_getaffinity(0))) as workers:
+    # One more than there are cores: each waits now and then for a server, a browser, a clock.
+    with ThreadPoolExecutor(len(os.sched_getaffinity(0)) + 1) as workers:
         outcomes += map(_told, workers.map(do, beside))
     outcomes += [_told(do(job)) for job in alone]
     failed = [name for outcome in outcomes for name in outcome.failed]
