@@ -60,6 +60,14 @@ class Registry(TrialCase):
         with self.assertRaisesRegex(BadInput, "There is no cluster"):
             self.known.get("pair")
 
+    def test_a_storage_that_went_away_is_told(self):
+        shared = self.folder / "shared"
+        shared.mkdir()
+        self.known.add("pair", "standalone:2", str(shared))
+        shared.rmdir()
+        with self.assertRaisesRegex(BadInput, "its storage .*shared is not there"):
+            self.known.get("pair")
+
     def test_without_registering(self):
         self.assertTrue(self.known.get("").is_local)
         self.assertTrue(self.known.get("local").is_local)
@@ -223,6 +231,11 @@ class Stored(TrialCase):
         self.take(f"file://{self.run_folder / PARTS}")
         self.assertEqual(self.answers.rows("a", "ab").address, f"file://{self.run_folder / PARTS}")
         self.assertTrue((self.run_folder / PARTS).exists())
+
+    def test_links_on_a_storage_of_this_machine_are_refused_too(self):
+        (self.run_folder / PARTS / "part-1.parquet").symlink_to("/etc/passwd")
+        with self.assertRaises(NotKept):
+            self.take(f"file://{self.run_folder / PARTS}")
 
     def test_of_an_answer_that_holds_its_rows_nothing_else_is_taken(self):
         self.take(str(self.run_folder / PARTS), stored=False)

@@ -189,7 +189,7 @@ class Digests(Session):
 
     def test_a_written_answer_is_told_of_and_not_brought(self):
         frame = self.frame(lock=["Ash", "Elm"], n=[1, 2])
-        left = written(self.spark, frame, self.folder, "", 1)
+        left = written(frame, self.folder, "")
         told = described(self.spark, left)
         self.assertTrue(is_stored(told))
         self.assertEqual(told.num_rows, 1)
@@ -419,6 +419,10 @@ class Lanes(Session):
         counters = task.counted().counters
         self.assertGreater(counters["Spark, keep: tasks"], 0)
         self.assertEqual(counters["Spark: executors"], 1)
+        # What nobody told is not nought.
+        for name in ("Spark: Python workers' memory bytes", "Spark: input bytes"):
+            self.assertNotIn(name, counters)
+            self.assertIn(name, task.counted().unknown)
         task.before_each()
         self.assertFalse(self.spark.catalog.isCached("days"))
         self.assertEqual(task.counted().counters["Spark: tasks"], 0)

@@ -9,6 +9,8 @@ import pyarrow as pa
 
 from ivrell.core.spark.answers import is_stored
 
+_FILE = "file://"
+
 
 class StoredParts:
     """Rows of answers that are kept in files of their own, beside the answer's own file.
@@ -22,6 +24,9 @@ class StoredParts:
         where they are not there, ValueError where they are no plain files."""
         if not parts or not tells_of_others(file):
             return
+        if parts.startswith(_FILE):
+            # A storage of this machine: what lies there is a stranger's too.
+            _check(Path(parts.removeprefix(_FILE)))
         if not parts.startswith("/"):
             self._address(kept).write_text(parts)
             return

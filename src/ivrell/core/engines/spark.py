@@ -14,7 +14,7 @@ from ivrell.core.engines.python import PythonEngine, problem_of
 from ivrell.core.engines.python_task import PythonTask
 from ivrell.core.engines.sql_text import Statement, statements
 from ivrell.core.records.wire import Job, RemoteUse, StatementPlan
-from ivrell.core.spark.event_log import INPUT_BYTES
+from ivrell.core.spark.event_log import INPUT_BYTES, PYTHON_MEMORY
 from ivrell.core.spark.install import INSTALL, java_version
 from ivrell.core.tasks.task import ApproachFailed, Counted, Stage, Task
 
@@ -38,6 +38,7 @@ UNCOUNTED = (
     "Spark counts of such files, read from a folder, those parts alone that it reads one by one: "
     "hardly more than their footers"
 )
+NO_LOG = "the settings of its session turn the event log off, which tells of its tasks"
 UNREPORTED = (
     "the driver is elsewhere: what it and its executors used is not told to those who reach it by "
     "Spark Connect"
@@ -128,7 +129,6 @@ class SparkTask(Task):
         except Exception as error:
             raise _failure(error, None) from error
         self._watch = None if is_connect(place) else Watch(self.spark, job.folder)
-        self._number = 0
         for name in job.tables:
             try:
                 self._table(name).createOrReplaceTempView(name)
@@ -199,8 +199,7 @@ class SparkTask(Task):
         from ivrell.core.spark.answers import count_rows, written
 
         if self._delivery == "written":
-            self._number += 1
-            return written(self.spark, frame, self._job.folder, self._place.storage, self._number)
+            return written(frame, self._job.folder, self._place.storage)
         if self._delivery == "discard":
             return [{"rows": count_rows(frame)}]
         return frame.toArrow()
@@ -213,12 +212,17 @@ class SparkTask(Task):
         return super().hand_over(answer)
 
     def counted(self) -> Counted:
-        if self._watch is None or self._watch.tally is None:
+        if self._watch is None:
             unknown = dict.fromkeys(("cpu_user_s", "peak_memory_bytes"), UNREPORTED)
             return Counted(unknown=unknown)
+        if self._watch.tally is None:
+            return Counted(unknown={"Spark: tasks": NO_LOG})
         self._watch.settle()
         counters = self._watch.tally.counters()
         unknown = {}
+        if not counters[PYTHON_MEMORY]:
+            del counters[PYTHON_MEMORY]
+            unknown[PYTHON_MEMORY] = "no executor told of its Python workers meanwhile"
         if self._job.form in _VECTORED and all(map(_on_this_machine, self._job.tables.values())):
             del counters[INPUT_BYTES]
             unknown[INPUT_BYTES] = UNCOUNTED

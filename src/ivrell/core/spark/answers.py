@@ -23,7 +23,7 @@ class Written:
     address: str
 
 
-def written(session: Any, frame: Any, folder: Path, storage: str, number: int) -> Written:
+def written(frame: Any, folder: Path, storage: str) -> Written:
     """Have the executors write an answer; of several calls the last one stays."""
     address = f"{storage or folder.as_uri()}/{PARTS}"
     frame.write.mode("overwrite").parquet(address)

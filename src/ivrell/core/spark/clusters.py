@@ -96,7 +96,9 @@ def _words(cluster: SparkCluster) -> str:
 
 
 def _problem(cluster: SparkCluster) -> str:
-    address = cluster.address
+    address, storage = cluster.address, cluster.storage
+    if storage.startswith("/") and not Path(storage).is_dir():
+        return f"its storage {storage} is not there"
     if java_version() is None and not address.startswith("sc://"):
         return f"there is no Java here ({INSTALL})"
     if cluster.workers or cluster.is_local:

@@ -72,12 +72,13 @@ class Used:
 
 
 INPUT_BYTES = "Spark: input bytes"
+PYTHON_MEMORY = "Spark: Python workers' memory bytes"
 COUNTERS = {
     "executor_cpu_s": "Spark: executor CPU seconds",
     "run_s": "Spark: executor run seconds",
     "gc_s": "Spark: garbage collection seconds",
     "peak_execution_bytes": "Spark: peak execution memory bytes",
-    "python_memory_bytes": "Spark: Python workers' memory bytes",
+    "python_memory_bytes": PYTHON_MEMORY,
     "shuffle_written_bytes": "Spark: shuffle written bytes",
     "shuffle_read_bytes": "Spark: shuffle read bytes",
     "spilled_memory_bytes": "Spark: spilled from memory bytes",
@@ -90,6 +91,7 @@ COUNTERS = {
 }
 """What is counted, as the names of counters."""
 
+HELD = "Spark: executors' memory bytes"
 EXECUTORS, CORES = "Spark: executors", "Spark: executor cores"
 """What a session has to work with, beside what it used."""
 
@@ -241,6 +243,8 @@ class Tally:
         """What was counted, by the names of counters; of stages, where there are several, what
         their tasks used and shuffled."""
         found = {words: float(getattr(self.used, name)) for name, words in COUNTERS.items()}
+        if held := sum(self.used.held_bytes.values()):
+            found[HELD] = float(held)
         found[EXECUTORS] = float(len(self.executors))
         found[CORES] = float(sum(self.executors.values()))
         named = {group: used for group, used in self.by_group.items() if group}

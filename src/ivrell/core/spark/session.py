@@ -13,7 +13,6 @@ from ivrell.core.spark.event_log import FOLDER, Tally, log_in
 from ivrell.core.spark.install import JVM, PANDAS, configured, python_path
 
 _LOOPBACK = "127.0.0.1"
-PARTITIONS = "spark.sql.shuffle.partitions"
 
 
 def is_local(place: SparkPlace) -> bool:
@@ -87,8 +86,6 @@ def _usual(place: SparkPlace, folder: Path) -> dict[str, str]:
         # Where the system's own figures are not to be had, memory is looked at more often.
         "spark.executor.metrics.pollingInterval": "0" if place.seen else "1s",
         "spark.executorEnv.PYTHONPATH": python_path(),
-        # Workers of one task must not find another's: each reads its own files.
-        "spark.python.worker.reuse": "true",
     }
     if is_local(place):
         usual |= {"spark.driver.host": _LOOPBACK, "spark.driver.bindAddress": _LOOPBACK}

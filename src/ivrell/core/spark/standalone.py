@@ -70,8 +70,8 @@ class StandaloneCluster:
         ready, _, _ = select.select([self._process.stdout], [], [], _START_S)
         line = self._process.stdout.readline().decode().strip() if ready else ""
         if not line.startswith("spark://"):
-            self.stop()
             said = self._folder.with_suffix(".log").read_text(errors="replace").strip()
+            self.stop()
             raise BadInput(
                 f"The cluster did not start: {said[-600:] or 'it said nothing'}",
                 where="at",
@@ -96,4 +96,5 @@ class StandaloneCluster:
         if self._process.stdout:
             self._process.stdout.close()
         self._log.close()
+        self._folder.with_suffix(".log").unlink(missing_ok=True)
         shutil.rmtree(self._folder, ignore_errors=True)

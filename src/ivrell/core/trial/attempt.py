@@ -51,7 +51,7 @@ from ivrell.core.runtimes import Runtime
 from ivrell.core.servers import ELSEWHERE, OwnServer, UrlServer
 from ivrell.core.service.running import SERVICE_CPU, StandIn, stand_in
 from ivrell.core.spark.answers import PARTS
-from ivrell.core.spark.event_log import Tally, log_in
+from ivrell.core.spark.event_log import HELD, Tally, log_in
 from ivrell.core.spark.places import At, Places
 from ivrell.core.tasks.sessions import sessions_of
 from ivrell.core.tasks.task import ApproachFailed
@@ -490,6 +490,10 @@ def _scope_of_session(run: RunRecord, session: At) -> Scope:
             setattr(run, figure, None)
             run.not_measured[figure] = UNREPORTED
         return Scope.UNSEEN
+    if not run.counters.get(HELD):
+        for figure in ("peak_memory_bytes", "start_memory_bytes"):
+            setattr(run, figure, None)
+            run.not_measured[figure] = "no executor told what it held while its tasks ran"
     run.not_measured[PYTHON_CPU] = (
         "Spark's executor CPU time does not hold that of the Python workers, which cannot be read "
         "on other machines"
