@@ -55,7 +55,7 @@ def judged(
         }
         found = judge.ratios(measure, values)
         told = [pair for pair, ratio in found.items() if ratio.verdict not in (
-            "cannot tell apart", "no difference that matters")]  # fmt: skip
+            "not told apart", "no difference that matters")]  # fmt: skip
         apart += bool(told)
         winners += any(sum(name in pair for pair in told) == LANES - 1 for name in names)
         intervals = [ratio for ratio in found.values() if ratio.low and ratio.high]

@@ -1,35 +1,57 @@
 """How often verdicts are right: python -m tests.bench.verdicts [share of the trials]
 
-Trials are drawn with a known truth and judged by ivrell.core.stats.contrasts as findings are.
-Five kinds of noise, 2 to 30 rounds, 2, 5 and 12 lanes; a round slows or hurries all lanes by 5 %.
-One run spreads by 5 % (lanes of unequal spread: times a log-normal factor of 0.5). Told for each:
+Trials are drawn with a known truth and judged by ivrell.core.stats.contrasts as findings are; what
+is counted is the verdict that a user is shown, never a single interval that nobody sees. Kinds of
+noise are drawn for 2, 3, 5 and 10 rounds and 2, 5 and 12 lanes; a round slows or hurries all lanes
+by 5 %. One run spreads by 5 % (lanes of unequal spread: times a log-normal factor of 0.5; wild: one
+lane, any, spreads by five times as much). In percent:
 
-- false: share of pairs of equals whose interval alone leaves 1 out, which is what its coverage
-  misses too;
-- family: share of trials of equals in which any pair is told apart, the bound for all pairs;
-- width: the middle half width of intervals, as a factor;
-- power: share of lanes 10 % quicker than the first whose interval says so.
+- winner: trials in which a lane that is 20 % quicker than all others is told to be the quickest;
+- false winner: trials of equals in which any lane is;
+- two best: trials in which one of two equal lanes is (the wild one is one of them), all others
+  being twice as slow;
+- baseline: share of lanes 20 % quicker than the baseline that are told so;
+- false baseline: trials of equals in which any lane is told apart from the baseline;
+- false pair: trials of equals in which any pair is told apart.
 
-"history" has been told what eighty lanes of earlier trials of the same machine showed. Equal is
-what the middle of ratios within rounds says; noise of unequal, one-sided lanes is symmetric
-within a pair only where the two lanes are alike, so unequal lanes are drawn with normal noise.
+With a history: what eighty lanes of earlier trials showed at a spread of 5 %, and a day that
+spreads by 5 to 25 %; `winner` and false verdicts of any kind. "Equal" is what the middle of ratios
+within rounds says; noise of unequal, one-sided lanes is symmetric within a pair only where the two
+lanes are alike, so unequal lanes are drawn with normal noise.
 """
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from multiprocessing import Pool
+from multiprocessing.pool import Pool as PoolType
+from typing import NamedTuple
 
 import numpy as np
 
+from ivrell.core.records.findings import Ratio
 from ivrell.core.stats.contrasts import Pair, Terms, contrasts
 from ivrell.core.stats.middle import Numbers, middle_and_variance, worth
 from ivrell.core.stats.variances import Usual, log_variance
 
-SPREAD, TRUTH = 0.05, 1.10
-KINDS = ("normal", "one-sided, heavy", "spiky", "drifting", "unequal")
-ROUNDS = (2, 3, 5, 10, 30)
+SPREAD, TRUTH = 0.05, 1.20
+KINDS = ("normal", "one-sided, heavy", "spiky", "drifting", "unequal", "one wild")
+ROUNDS = (2, 3, 5, 10)
 LANES = (2, 5, 12)
-_TRIALS = {2: 3000, 5: 800, 12: 250}
+DAYS = (0.05, 0.10, 0.15, 0.25)
+_TRIALS = 600
 _TERMS = Terms(matters=1e-9)
+_APART = ("faster", "slower")
+
+
+class Told(NamedTuple):
+    """Shares of trials in percent, as the module says."""
+
+    winner: float
+    false_winner: float
+    two_best: float
+    baseline: float
+    false_baseline: float
+    false_pair: float
 
 
 def noise(kind: str, shape: tuple[int, ...], rng: np.random.Generator) -> Numbers:
@@ -44,12 +66,20 @@ def noise(kind: str, shape: tuple[int, ...], rng: np.random.Generator) -> Number
 
 
 def trial(
-    kind: str, lanes: int, rounds: int, rng: np.random.Generator, *, unequal: bool | None = None
+    kind: str,
+    lanes: int,
+    rounds: int,
+    rng: np.random.Generator,
+    spread: float = SPREAD,
+    maybe_wild: int | None = None,
 ) -> Numbers:
-    """Logarithms of times, shape (lanes, rounds), of lanes that are equal."""
-    own = SPREAD * noise(kind, (lanes, rounds), rng)
-    if kind == "unequal" if unequal is None else unequal:
+    """Logarithms of times, shape (lanes, rounds), of lanes that are equal; the wild one is among
+    the first ``maybe_wild``, or any."""
+    own = spread * noise(kind, (lanes, rounds), rng)
+    if kind == "unequal":
         own *= np.exp(0.5 * rng.standard_normal((lanes, 1)))
+    if kind == "one wild":
+        own[rng.integers(maybe_wild or lanes)] *= 5
     common = SPREAD * rng.standard_normal(rounds)
     if kind == "drifting":
         # The machine wanders; lanes of a round meet it one after the other in a shuffled order.
@@ -70,11 +100,8 @@ def history(kind: str, rng: np.random.Generator, lanes: int = 80) -> tuple[float
     return float(told.mean()), max(float(told.var(ddof=1) - polygamma(1, freedom / 2)), 0.05)
 
 
-def judged(
-    logs: Numbers, before: tuple[float, float] | None
-) -> list[tuple[Pair, bool, bool, float]]:
-    """Of each pair: whether its interval leaves 1 out to the better side, whether at all, and its
-    half width as a factor."""
+def judged(logs: Numbers, before: tuple[float, float] | None = None) -> dict[Pair, Ratio]:
+    """Every pair of lanes "0", "1", ..., the first being the baseline."""
 
     def usual(pairs: Sequence[Pair]) -> Usual | None:
         if before is None:
@@ -82,50 +109,71 @@ def judged(
         return Usual(np.full(len(pairs), before[0]), np.full(len(pairs), before[1]))
 
     times = {str(lane): dict(enumerate(np.exp(own).tolist())) for lane, own in enumerate(logs)}
-    found = contrasts(times, _TERMS, usual)
-    told = []
-    for pair, ratio in found.items():
-        assert ratio.low and ratio.high and ratio.chance is not None
-        out = ratio.low > 1 or ratio.high < 1
-        half = float(np.sqrt(ratio.high / ratio.low))
-        told.append((pair, ratio.low > 1, out, half if ratio.chance >= 0.05 else -half))
-    return told
+    return contrasts(times, _TERMS, usual, "0")
 
 
-def cell(kind: str, lanes: int, rounds: int, trials: int, known: bool) -> tuple[float, ...]:
-    """Shares of false pairs and of false trials, the middle half width, and power."""
-    rng = np.random.default_rng([KINDS.index(kind), lanes, rounds, known])
-    false, family, widths, power = [], [], [], []
+def winner(found: dict[Pair, Ratio]) -> bool:
+    """Whether some lane is told to be the quickest."""
+    return any(ratio.question == "quickest" for ratio in found.values())
+
+
+def _apart(found: dict[Pair, Ratio], of: Callable[[Pair], bool]) -> list[bool]:
+    return [ratio.verdict in _APART for pair, ratio in found.items() if of(pair)]
+
+
+def cell(
+    kind: str, lanes: int, rounds: int, trials: int, day: float = SPREAD, known: bool = False
+) -> Told:
+    """How often verdicts of a kind of trial are right; ``known`` with a history."""
+    rng = np.random.default_rng([KINDS.index(kind), lanes, rounds, known, int(1000 * day)])
+    counted = np.zeros(6)
     before = None
     for number in range(trials):
         if known and number % 50 == 0:
             before = history(kind, rng)
-        told = judged(trial(kind, lanes, rounds, rng), before)
-        false += [out for _, _, out, _ in told]
-        family.append(any(half < 0 for *_, half in told))
-        widths += [abs(half) for *_, half in told]
-        logs = trial(kind, lanes, rounds, rng, unequal=False)
-        logs[1:] -= np.log(TRUTH)
-        power += [better for pair, better, *_ in judged(logs, before) if pair[0] == "0"]
-    return (
-        100 * float(np.mean(false)), 100 * float(np.mean(family)),
-        float(np.median(widths)), 100 * float(np.mean(power)),
-    )  # fmt: skip
+        equal = judged(trial(kind, lanes, rounds, rng, day), before)
+        ahead = trial(kind, lanes, rounds, rng, day)
+        ahead[1 if lanes == 2 else lanes - 1] -= np.log(TRUTH)
+        best = judged(ahead, before)
+        two = trial(kind, lanes, rounds, rng, day, 2)
+        two[2:] += np.log(2)
+        quicker = trial(kind, lanes, rounds, rng, day)
+        quicker[1:] -= np.log(TRUTH)
+        from_base = judged(quicker, before)
+        counted += (
+            all(r.question == "quickest" for p, r in best.items() if str(lanes - 1) in p),
+            winner(equal),
+            winner(judged(two, before)),
+            np.mean([r.verdict == "faster" for p, r in from_base.items() if p[0] == "0"]),
+            any(_apart(equal, lambda pair: "0" in pair)),
+            any(_apart(equal, lambda pair: True)),
+        )
+    return Told(*(100 * counted / trials).tolist())
 
 
 def main() -> None:
-    part = float(sys.argv[1]) if len(sys.argv) > 1 else 1.0
-    print("false % / family % / width / power %")
-    for known in (False, True):
-        print("history" if known else "these lanes alone")
-        for kind in KINDS:
-            for lanes in LANES:
-                told = []
-                for rounds in ROUNDS:
-                    trials = max(20, int(_TRIALS[lanes] * part * (0.3 if rounds == 30 else 1)))
-                    false, family, width, power = cell(kind, lanes, rounds, trials, known)
-                    told.append(f"{false:4.1f} {family:4.1f} x{width:.3f} {power:3.0f}")
-                print(f"{kind:17s} {lanes:2d} lanes | {' | '.join(told)}", flush=True)
+    """Print a line a kind of noise and number of lanes."""
+    with Pool() as pool:
+        _print_tables(pool)
+
+
+def _print_tables(pool: PoolType) -> None:
+    trials = int(_TRIALS * (float(sys.argv[1]) if len(sys.argv) > 1 else 1.0))
+    kinds = sys.argv[2].split(";") if len(sys.argv) > 2 else KINDS
+    print(f"{' '.join(Told._fields)} at {ROUNDS} rounds, % of {trials} trials")
+    for kind in kinds:
+        for lanes in LANES:
+            rows = pool.starmap(cell, [(kind, lanes, rounds, trials) for rounds in ROUNDS], 1)
+            told = (" ".join(f"{row[place]:.0f}" for row in rows) for place in range(6))
+            print(f"{kind:17s} {lanes:2d} | {' | '.join(told)}", flush=True)
+    print("with a history at 5 %, by the day's spread: winner | any false verdict")
+    for lanes in LANES[:2]:
+        for day in DAYS:
+            given = [("normal", lanes, rounds, trials, day, True) for rounds in ROUNDS]
+            rows = pool.starmap(cell, given, 1)
+            told = (" ".join(f"{getattr(row, name):.0f}" for row in rows)
+                    for name in ("winner", "false_pair"))  # fmt: skip
+            print(f"{lanes:2d} lanes, {day:.0%} | {' | '.join(told)}", flush=True)
 
 
 if __name__ == "__main__":

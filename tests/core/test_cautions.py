@@ -8,7 +8,7 @@ from pathlib import Path
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines.sheet import SheetApproach
 from ivrell.core.measure import constraints
-from ivrell.core.measure.constraints import Held
+from ivrell.core.measure.constraints import HeldBack
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.machine import Machine
 from ivrell.core.stats.cautions import CAUTIONS, Scene, cautions
@@ -51,18 +51,16 @@ class Unlike(unittest.TestCase):
 
     def test_work_before_the_clock(self):
         lean, busy = (
-            of(1.0, start=0.1, least_start=0.1),
-            of(0.2, id="b", name="B", start=0.9, least_start=0.9),
+            of(1.0, start=0.1, start_cpu=0.1),
+            of(0.2, id="b", name="B", start=0.9, start_cpu=0.9),
         )
         self.assertEqual(words(lean, busy), ["work outside the clock"])
         # Another engine's libraries are no hidden work; nor is a twentieth of the run.
         self.assertEqual(
-            words(lean, of(0.2, id="b", engine="pandas", start=0.9, least_start=0.9)), []
+            words(lean, of(0.2, id="b", engine="pandas", start=0.9, start_cpu=0.9)), []
         )
         self.assertEqual(
-            words(
-                of(10.0, start=0.1, least_start=0.1), of(10.0, id="b", start=0.6, least_start=0.6)
-            ),
+            words(of(10.0, start=0.1, start_cpu=0.1), of(10.0, id="b", start=0.6, start_cpu=0.6)),
             [],
         )
 
@@ -152,7 +150,7 @@ class Loose(unittest.TestCase):
         self.assertEqual(words(of(1.0, agreement=steady), text=TEXT), [])
 
 
-class HeldBack(unittest.TestCase):
+class Hindered(unittest.TestCase):
     def test_swapping_quota_heat_and_battery(self):
         for word, fields in (
             ("swapping", {"swapped_bytes": 5e8}),
@@ -193,8 +191,8 @@ class HeldBack(unittest.TestCase):
             self.assertIsNone(constraints.swapped_bytes(root / "none"))
 
     def test_what_came_over_a_trial(self):
-        before, after = Held(1.0, None, 4096.0), Held(3.5, 4, 8192.0)
-        self.assertEqual(after.since(before), Held(2.5, None, 4096.0))
+        before, after = HeldBack(1.0, 4096.0), HeldBack(3.5, 8192.0, 4)
+        self.assertEqual(after.since(before), HeldBack(2.5, 4096.0))
 
 
 class Ranked(unittest.TestCase):
@@ -206,12 +204,33 @@ class Ranked(unittest.TestCase):
         found = cautions(Scene([slow, best, quick], Machine(cores=2), leaders=["best"]))
         self.assertEqual(
             [(c.word, c.lane, c.reach) for c in found],
-            [
-                ("different answer", "quick", "winner"),
-                ("different answer", "slow", "margin"),
-                ("first run slower", "best", "margin"),
-            ],
+            [("different answer", None, "winner"), ("first run slower", "best", "margin")],
         )
+
+        wrong_ones = found[0]
+        self.assertEqual(wrong_ones.reason, "Slow and Quick.")
+        self.assertEqual([(c.lane, c.reach) for c in wrong_ones.each],
+                         [("slow", "margin"), ("quick", "winner")])  # fmt: skip
+
+    def test_one_line_for_all_lanes_says_how_far_it_goes(self):
+        lanes = [
+            of(
+                1.0,
+                id=str(i),
+                name=f"Lane {i}",
+                run_queue_wait_share=0.75 + 0.02 * i,
+                others_busy=1,
+            )
+            for i in range(11)
+        ]
+        scene = Scene(lanes, Machine(cores=2), leaders=["0"])
+        [found] = cautions(scene)
+        self.assertEqual(
+            (found.word, found.reason), ("run-queue wait", "All 11 lanes, 75 to 95 %.")
+        )
+        self.assertEqual(len(found.each), 11)
+        some = cautions(Scene([*lanes, of(1.0, id="calm")], Machine(cores=2)))
+        self.assertEqual(some[0].reason, "Lane 0, Lane 1, Lane 2 and 8 others, 75 to 95 %.")
 
     def test_each_stands_once(self):
         looks = [look for look, _ in CAUTIONS]
@@ -222,13 +241,17 @@ class Real(TrialCase):
     def test_a_trial_tells_module_code_and_random_answers(self):
         lazy = python_answer('import random\nreturn [{"gauge": 1, "n": random.random()}]')
         text = HEAD + approach("a", COUNTING) + approach("b", lazy)
-        heavy = "import time\ntime.sleep(0.4)\n"
+        heavy = "import time\nwhile time.process_time() < 0.4:\n    pass\n"
         text += approach("c", heavy + textwrap.dedent(COUNTING))
+        # What only took long to start did no work before the clock.
+        text += approach("d", "import time\ntime.sleep(0.4)\n" + textwrap.dedent(COUNTING))
         trial = self.trial(text, rounds=3)
-        found = {(c.word, c.lane) for c in trial.conduct().points[0].cautions}
+        told = trial.conduct().points[0].cautions
+        found = {(c.word, c.lane) for one in told for c in one.each or [one]}
         self.assertIn(("work outside the clock", "c"), found)
         self.assertIn(("random answer", "b"), found)
         self.assertNotIn(("work outside the clock", "a"), found)
+        self.assertNotIn(("work outside the clock", "d"), found)
 
 
 if __name__ == "__main__":

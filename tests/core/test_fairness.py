@@ -275,7 +275,7 @@ class Noise(unittest.TestCase):
         quiet = findings(comparison, runs, {}, Machine(cores=2), {})
         noisy = findings(comparison, runs, {}, Machine(cores=2, noise={"logs": self.LOGS}), {})
         self.assertEqual(quiet.lanes[1].ratio.verdict, "slower")
-        self.assertEqual(noisy.lanes[1].ratio.verdict, "cannot tell apart")
+        self.assertEqual(noisy.lanes[1].ratio.verdict, "not told apart")
         self.assertGreater(noisy.lanes[1].ratio.floor, 1.01)
 
 

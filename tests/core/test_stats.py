@@ -24,6 +24,13 @@ class Summaries(unittest.TestCase):
             found = summarize(range(n))
             self.assertEqual((found.low, found.high), (0, n - 1))
             self.assertAlmostEqual(found.level, level)
+            # Where logarithms can be taken, few values promise 95 % too.
+            above = summarize([1.0 + 0.01 * value for value in range(n)])
+            self.assertEqual(above.level, 0.95)
+            self.assertLess(above.low, above.median)
+            self.assertGreater(above.high, above.median)
+        two = summarize([1.0, 1.1])
+        self.assertAlmostEqual(np.log(two.high / two.low) / 2, 12.706 * np.log(1.1) / 2, delta=0.01)
         ten = summarize(range(10))
         self.assertEqual((ten.low, ten.high), (1, 8))
         self.assertGreaterEqual(ten.level, 0.95)

@@ -20,7 +20,7 @@ from ivrell.core.measure import proc
 from ivrell.core.records.events import RunEnded
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import Job, LimitReached, Order, RunSpec
-from ivrell.core.report.words import times_faster
+from ivrell.core.report.words import ratio_told
 from ivrell.core.results.folder import FINDINGS, MACHINE
 from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, ordered_runs
@@ -446,7 +446,7 @@ class Bounds(TrialCase):
         self.assertEqual((ratio.bound, ratio.verdict), ("at least", "faster"))
         self.assertAlmostEqual(ratio.value, 1 / 0.05, delta=5)
         self.assertRegex(found.conclusion, r"at least [\d.]+ times faster than slow")
-        self.assertRegex(times_faster(ratio), r"^at least ")
+        self.assertRegex(ratio_told(ratio), r"^at least ")
 
 
 if __name__ == "__main__":

@@ -81,7 +81,8 @@ class TrialCase(unittest.TestCase):
         **plan: Any,
     ) -> Trial:
         """A trial of the text, one round and no warm-up unless said otherwise."""
-        usual: dict[str, Any] = {"rounds": 1, "warm_ups": 0}
+        # Tests run beside each other, and wait for no quiet moment.
+        usual: dict[str, Any] = {"rounds": 1, "warm_ups": 0, "disturbed": {"share": 1, "wait_s": 0}}
         made = Plan(**(usual | plan), limits=Limits(**(limits or {})))
         folder = self.folder / name
         return Trial(text, made, folder, self.store, data_workers=1, runtimes=runtimes)

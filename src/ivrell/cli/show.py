@@ -21,7 +21,7 @@ from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.records.wire import Step
 from ivrell.core.report.sweep.along import told_bounds
-from ivrell.core.report.words import common_cautions, limit_told, times_faster
+from ivrell.core.report.words import common_cautions, limit_told, ratio_told
 
 if TYPE_CHECKING:
     from ivrell.core.engines.base import EngineState
@@ -81,7 +81,9 @@ class Progress(DataBars):
     def listen(self, event: TrialEvent) -> None:
         if isinstance(event, DataProgress):
             self.data(event.table, event.form, event.rows, event.total)
-        elif isinstance(event, RunEnded) and not event.record.memory_run:
+        elif isinstance(event, RunEnded) and not (
+            event.record.memory_run or event.record.set_aside
+        ):
             lane = f"{event.record.approach} {event.record.point or ''}".strip()
             self._done[lane] = self._done.get(lane, 0) + 1
             self.step(lane, self._done[lane], self._runs)
@@ -114,7 +116,7 @@ _FINDINGS = (
     Heading("engine", text=True, dispensable=3),
     Heading("median"),
     Heading("interval", dispensable=1),
-    Heading("times faster"),
+    Heading("against the baseline", text=True),
     Heading("CPU", dispensable=2),
     Heading("cores", dispensable=4),
     Heading("peak", dispensable=2),
@@ -224,8 +226,8 @@ def _drawn(sweep: SweepFindings, points: Sequence[Findings]) -> str:
 _STEPS = (
     Heading("step", text=True),
     Heading("median"),
-    Heading("times faster than before"),
-    Heading("than the first"),
+    Heading("against the step before", text=True),
+    Heading("against the first", text=True),
     Heading("lines changed"),
     Heading("", text=True),
 )
@@ -243,7 +245,7 @@ def _stairs(stairs: Staircase) -> None:
         rows.append([
             step.name,
             "" if step.elapsed_s is None else format_seconds(step.elapsed_s),
-            times_faster(step.gain), three_figures(step.so_far.value) if step.so_far else "",
+            ratio_told(step.gain), ratio_told(step.so_far),
             str(step.lines_changed), ", ".join(filter(None, words)),
         ])  # fmt: skip
     _out.print()
@@ -322,9 +324,13 @@ def _row(lane: LaneFindings) -> list[str]:
     peak = format_bytes(lane.peak_memory.median) if lane.peak_memory else ""
     left = format_bytes(lane.left_bytes) if lane.left_bytes else ""
     return [
-        name, lane.engine, format_seconds(elapsed.median), span, times_faster(lane.ratio),
+        name, lane.engine, format_seconds(elapsed.median), span, _against_baseline(lane),
         cpu, cores, peak, left, str(lane.code_lines), answer_word(lane),
     ]  # fmt: skip
+
+
+def _against_baseline(lane: LaneFindings) -> str:
+    return "" if lane.baseline else ratio_told(lane.ratio)
 
 
 def measures(points: "list[PointMeasures]") -> None:

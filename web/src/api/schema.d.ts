@@ -4486,7 +4486,7 @@ export interface components {
             rounds_more: number | null;
         };
         /** @enum {string} */
-        RatioVerdictEnum: "faster" | "slower" | "less" | "more" | "no difference that matters" | "cannot tell apart";
+        RatioVerdictEnum: "faster" | "slower" | "less" | "more" | "no difference that matters" | "not told apart";
         /** @enum {string} */
         ReachEnum: "winner" | "margin" | "aside";
         /**

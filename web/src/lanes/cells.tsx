@@ -291,7 +291,7 @@ export function Stages({ lane, lanes, place, width }: CellProps) {
 
 /** What is said instead of a figure where it would say too much. */
 export function plainVerdict(ratio: Ratio): string {
-  if (ratio.verdict === "cannot tell apart") return "cannot tell apart";
+  if (ratio.verdict === "not told apart") return "not told apart";
   return ratio.verdict === "no difference that matters" ? ratio.verdict : "";
 }
 
@@ -339,7 +339,7 @@ export function MeasureCell(props: CellProps & { measure: MeasureRow }) {
   const told =
     lane.baseline || !ratio || ratio.verdict === "no difference that matters" || width < 96
       ? ""
-      : ratio.verdict === "cannot tell apart"
+      : ratio.verdict === "not told apart"
         ? "≈"
         : `${timesLess(ratio)}`;
   const title = [

@@ -8,8 +8,6 @@ import resource
 from dataclasses import dataclass
 from pathlib import Path
 
-import psutil
-
 _GROUPS = Path("/sys/fs/cgroup")
 _CPUS = Path("/sys/devices/system/cpu")
 _VMSTAT = Path("/proc/vmstat")
@@ -79,35 +77,38 @@ def swapped_bytes(vmstat: Path = _VMSTAT) -> float | None:
 
 def on_battery() -> bool | None:
     """Whether the machine runs from its battery; None where it has none or does not tell."""
+    # Loaded where it is used: the runner asks the other figures and is to stay small.
+    import psutil
+
     look = getattr(psutil, "sensors_battery", None)
     battery = look() if look else None
     return None if battery is None or battery.power_plugged is None else not battery.power_plugged
 
 
 @dataclass(frozen=True)
-class Held:
+class HeldBack:
     """What held the machine back since it started; None is not told."""
 
     throttled_s: float | None
-    heat_throttles: int | None
     swapped_bytes: float | None
+    heat_throttles: int | None = None
 
     @classmethod
-    def now(cls) -> "Held":
-        """As it is at this moment."""
-        return cls(throttled_s(), heat_throttles(), swapped_bytes())
+    def now(cls, *, with_heat: bool = False) -> "HeldBack":
+        """As it is at this moment; heat takes a look at each core."""
+        return cls(throttled_s(), swapped_bytes(), heat_throttles() if with_heat else None)
 
-    def since(self, before: "Held") -> "Held":
+    def since(self, before: "HeldBack") -> "HeldBack":
         """What came since another moment."""
 
         def apart(now: float | None, then: float | None) -> float | None:
             return None if now is None or then is None else max(0.0, now - then)
 
         heat = apart(self.heat_throttles, before.heat_throttles)
-        return Held(
+        return HeldBack(
             apart(self.throttled_s, before.throttled_s),
-            None if heat is None else int(heat),
             apart(self.swapped_bytes, before.swapped_bytes),
+            None if heat is None else int(heat),
         )
 
 

@@ -171,10 +171,36 @@ def busy_seconds() -> float | None:
 
 
 def core_times() -> list[tuple[int, int]]:
-    """For each core of the machine: ticks busy and ticks in all, since it started."""
-    found = []
-    for line in read("/proc/stat").splitlines():
-        if line.startswith("cpu") and line[3].isdigit():
-            ticks = [int(field) for field in line.split()[1:9]]
-            found.append((sum(ticks) - ticks[3] - ticks[4], sum(ticks)))
-    return found
+    """For each core of the machine: ticks busy and ticks in all, since it started. What the host
+    of a virtual machine took is not busy."""
+    return [
+        (sum(ticks) - ticks[3] - ticks[4] - _stolen(ticks), sum(ticks)) for ticks in _core_ticks()
+    ]
+
+
+def stolen_seconds() -> float | None:
+    """Seconds that the host of a virtual machine gave its cores to others while they were wanted
+    here, of all cores together, or None where it is not told."""
+    cores = _core_ticks()
+    return sum(map(_stolen, cores)) / TICKS if cores else None
+
+
+def running_tasks() -> int | None:
+    """Tasks that run or could run now on the whole machine, or None where it is not told."""
+    for line in reversed(read("/proc/stat").splitlines()):
+        if line.startswith("procs_running"):
+            return int(line.split()[1])
+    return None
+
+
+def _core_ticks() -> list[list[int]]:
+    """For each core ticks: user, nice, system, idle, waiting for disks, interrupts, stolen."""
+    return [
+        [int(field) for field in line.split()[1:9]]
+        for line in read("/proc/stat").splitlines()
+        if line.startswith("cpu") and line[3].isdigit()
+    ]
+
+
+def _stolen(ticks: list[int]) -> int:
+    return ticks[7] if len(ticks) > 7 else 0

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from ivrell.core.measure import proc
+from ivrell.core.measure.constraints import HeldBack
 from ivrell.core.measure.group import RunGroup, stalled
 from ivrell.core.measure.proc import Cpu
 from ivrell.core.records.wire import Figures
@@ -95,6 +96,8 @@ class Reading:
         self._waits = proc.waits_for_core(tree.worker)
         self._pressure = _pressure()
         self._busy = proc.busy_seconds()
+        self._stolen = proc.stolen_seconds()
+        self._held = HeldBack.now()
         before = proc.status(tree.worker)
         self._peak_was_reset = proc.reset_peak(tree.worker)
         self._status = proc.status(tree.worker) or before
@@ -155,6 +158,11 @@ class Reading:
             figures.written_bytes = now[1] - self._io[1]
         figures.run_queue_wait_s = self._waited()
         figures.held_up_s = self._held_up()
+        stolen = proc.stolen_seconds()
+        if stolen is not None and self._stolen is not None:
+            figures.stolen_s = stolen - self._stolen
+        held = HeldBack.now().since(self._held)
+        figures.throttled_s, figures.swapped_bytes = held.throttled_s, held.swapped_bytes
         figures.pressure = _pressure_shares(self._pressure, _pressure(), elapsed_s)
         return figures
 

@@ -92,6 +92,8 @@ class RunLine(BaseModel):
     warm_up: bool
     memory_run: bool
     state: RunState
+    set_aside: bool = False
+    disturbed_by: str = ""
     elapsed_s: float | None
     limit: LimitReached | None
     error: Failure | None

@@ -15,8 +15,12 @@ from ivrell.core.records.wire import Failure
 
 LaneState = Literal["done", "failed", "limit", "stopped", "warm-up only"]
 RatioVerdict = Literal[
-    "faster", "slower", "less", "more", "no difference that matters", "cannot tell apart"
+    "faster", "slower", "less", "more", "no difference that matters", "not told apart"
 ]
+Question = Literal["quickest", "baseline", "pair"]
+"""What a ratio answers: whether one lane takes less than every other, how a lane does against the
+baseline, or how any two do against each other. Each has a family of its own."""
+
 Unit = Literal["seconds", "bytes", "count", "cores", "share"]
 Better = Literal["lower", "higher", "neither"]
 
@@ -27,8 +31,8 @@ _FORMER_WORDS = {"told": "trouble", "core_wait_share": "run_queue_wait_share"}
 class Summary:
     """What a set of repeated measurements says.
 
-    ``low`` and ``high`` bound the median with probability ``level`` (below 0.95 when there
-    are too few values for that; null for a single one).
+    ``low`` and ``high`` bound the median with probability ``level`` (below 0.95 where few values,
+    some of them 0, allow no more; null for a single one).
     """
 
     count: int
@@ -45,12 +49,13 @@ class Summary:
 @dataclass(frozen=True)
 class Ratio:
     """How many times less a lane takes than another, usually the baseline: above 1 is less, of
-    elapsed time "faster". ``low`` and ``high`` bound it at 95 % for this pair alone, null with
-    fewer than two rounds; the verdict holds for all pairs of the trial at once. ``floor`` is the
-    factor that the machine's own noise reaches, null where it was never measured. ``bound`` says
-    that one of the two did not finish: the other is "at least" or "at most" so many times
-    faster. ``chance`` is how likely equals would be as far apart, for all pairs at once (Holm);
-    ``rounds_more`` how many rounds more would tell, null where it is told, or more than 1000."""
+    elapsed time "faster". ``low`` and ``high`` are the interval that the verdict is read off, null
+    with fewer than two rounds; it bounds what ``question`` it answers at 95 %, for all that is
+    asked in that family at once. ``floor`` is the factor that the machine's own noise reaches, null
+    where it was never measured; no interval is narrower. ``bound`` says that one of the two did not
+    finish: the other is "at least" or "at most" so many times faster. ``chance`` is how likely
+    equals would be as far apart, for the whole family; ``rounds_more`` how many rounds more would
+    tell, null where it is told, or more than 1000."""
 
     value: float
     low: float | None
@@ -61,6 +66,7 @@ class Ratio:
     bound: Literal["at least", "at most"] | None = None
     chance: float | None = None
     rounds_more: int | None = None
+    question: Question = "pair"
 
 
 Reach = Literal["winner", "margin", "aside"]
@@ -69,15 +75,25 @@ REACHES: tuple[Reach, ...] = get_args(Reach)
 in the order in which cautions are told."""
 
 
+class Extent(BaseModel, frozen=True):
+    """How far something goes: a share, a factor, seconds, cores."""
+
+    value: float
+    unit: Literal["share", "times", "seconds", "cores"]
+
+
 class Caution(BaseModel, frozen=True):
     """Something that weakens a result: ``word`` names it in short, ``lane`` is the lane it is
-    about or null for all, ``hint`` says what to do, ``reach`` what it could change."""
+    about or null for several or all, ``hint`` says what to do, ``reach`` what it could change,
+    ``extent`` how far it goes. One that holds for several lanes has that of ``each``."""
 
     word: str
     reason: str
     hint: str
     lane: str | None = None
     reach: Reach = "margin"
+    extent: Extent | None = None
+    each: "list[Caution]" = []
 
     @model_validator(mode="before")
     @classmethod
@@ -137,13 +153,16 @@ class JudgedClaim(BaseModel, frozen=True):
 
 
 class Dot(BaseModel):
-    """One run as it is drawn; times in seconds, memory in bytes."""
+    """One run as it is drawn; times in seconds, memory in bytes; ``disturbed`` says by what, or
+    nothing; one that is ``set_aside`` was done again."""
 
     run: int
     round: int
     warm_up: bool
     state: RunState
     counted: bool
+    disturbed: str = ""
+    set_aside: bool = False
     elapsed_s: float | None
     at_least_s: float | None
     cpu_user_s: float | None
@@ -192,7 +211,7 @@ class LaneFindings(BaseModel):
     code_lines: int
     answer_rows: int | None = None
     start: float | None = None
-    least_start: float | None = None
+    start_cpu: float | None = None
     elapsed: Summary | None = None
     cpu_user: Summary | None = None
     cpu_system: Summary | None = None
@@ -226,6 +245,12 @@ class LaneFindings(BaseModel):
     @classmethod
     def _former_words(cls, given: Any) -> Any:
         return with_words_of_now(given, _FORMER_WORDS) if isinstance(given, Mapping) else given
+
+    @property
+    def gives_wrong_answer(self) -> bool:
+        """Whether it gave an answer, and that is not the right one."""
+        found = self.agreement
+        return found is not None and not found.agrees and found.verdict != "no answer"
 
     @property
     def trusted(self) -> bool:
@@ -296,7 +321,7 @@ class Findings(BaseModel):
         return [self.lane(id_) for id_ in self.ranking]
 
 
-FINDINGS_EDITION = 3
+FINDINGS_EDITION = 4
 """How findings are made now; those of another edition are made anew from the runs."""
 
 

@@ -129,6 +129,30 @@ def _spread(given: object) -> object:
     return found
 
 
+class Disturbed(BaseModel):
+    """What becomes of runs that something else disturbs: other programs, the host of a virtual
+    machine, a quota, swapping. One that was disturbed for more than a ``share`` of its time is
+    kept, not counted, and done again: at the most ``repeat`` times as many runs as are planned,
+    and for ``minutes``. Before each run the trial waits for a quiet moment, ``wait_s`` at the
+    most."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    share: Annotated[
+        float,
+        Field(ge=0, le=1, description="runs disturbed for more of their time are done again"),
+    ] = 0.05
+    repeat: Annotated[
+        float, Field(ge=0, le=10, description="so many of the planned runs may be done again")
+    ] = 0.5
+    minutes: Annotated[
+        float, Field(ge=0, le=24 * 60, description="minutes for that at the most, waiting included")
+    ] = 10.0
+    wait_s: Annotated[
+        float, Field(ge=0, le=600, description="wait so long for a quiet moment before a run")
+    ] = 5.0
+
+
 class Plan(BaseModel):
     """One launch: which lanes, at which points, how often, within which limits.
 
@@ -195,6 +219,7 @@ class Plan(BaseModel):
     ] = False
 
     search: Search | None = None
+    disturbed: Disturbed = Disturbed()
 
     @model_validator(mode="after")
     def _steps_have_rounds(self) -> Self:

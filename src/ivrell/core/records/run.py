@@ -40,7 +40,9 @@ class RunRecord(BaseModel):
     Figures that were not measured are None, with the reason in ``not_measured``. ``memory_run``
     is one that was looked at so closely that its times count for nothing. ``scope`` says which
     processes its CPU time and memory are those of. ``spent_s`` are seconds
-    of its trial until its end.
+    of its trial until its end. ``disturbed_by`` says by what it was disturbed for more of its time
+    than the plan allows, if it was; where it could be done again it is ``set_aside`` and counts for
+    nothing. ``repeat_of`` is the number of the planned run that this one does again.
     """
 
     run: int
@@ -65,11 +67,15 @@ class RunRecord(BaseModel):
     read_bytes: float | None = None
     written_bytes: float | None = None
     start_s: float | None = None
+    start_cpu_s: float | None = None
     page_faults: float | None = None
     context_switches: float | None = None
     run_queue_wait_s: float | None = None
     held_up_s: float | None = None
     others_cpu_s: float | None = None
+    stolen_s: float | None = None
+    throttled_s: float | None = None
+    swapped_bytes: float | None = None
     pressure: dict[str, float] | None = None
     inner_repeats: int = 1
     first_elapsed_s: float | None = None
@@ -96,6 +102,10 @@ class RunRecord(BaseModel):
     not_measured: dict[str, str] = {}
     plans: list[StatementPlan] = []
     spent_s: float | None = None
+    disturbed_by: str = ""
+    disturbed_share: float | None = None
+    set_aside: bool = False
+    repeat_of: int | None = None
 
     @model_validator(mode="before")
     @classmethod
@@ -111,9 +121,33 @@ class RunRecord(BaseModel):
 
     @property
     def counted(self) -> bool:
-        """Whether its figures count: it came to its end and is neither a warm-up nor a memory
-        run."""
-        return self.state == "done" and not self.warm_up and not self.memory_run
+        """Whether its figures count: it came to its end, is neither a warm-up nor a memory run,
+        and was not set aside to be done again."""
+        only_kept = self.warm_up or self.memory_run or self.set_aside
+        return self.state == "done" and not only_kept
+
+    @property
+    def was_disturbed(self) -> bool:
+        """Whether something else disturbed it for more of its time than the plan allows."""
+        return bool(self.disturbed_by)
+
+    @property
+    def waited_share(self) -> float | None:
+        """Share of its time that it was held up for want of a core: that in which any of its tasks
+        was, else what its threads waited each, on average."""
+        if not self.elapsed_s:
+            return None
+        if self.held_up_s is not None:
+            return min(1.0, self.held_up_s / self.elapsed_s)
+        if self.run_queue_wait_s is None:
+            return None
+        return self.run_queue_wait_s / self.elapsed_s / max(1, self.most_threads or 1)
+
+    @property
+    def place(self) -> int:
+        """The number of the planned run that it stands for: its own, or that of the one that it
+        does again."""
+        return self.run if self.repeat_of is None else self.repeat_of
 
     @property
     def cpu_s(self) -> float | None:

@@ -274,6 +274,9 @@ class Figures:
     run_queue_wait_s: float | None = None
     held_up_s: float | None = None
     others_cpu_s: float | None = None
+    stolen_s: float | None = None
+    throttled_s: float | None = None
+    swapped_bytes: float | None = None
     pressure: dict[str, float] | None = None
     server_cpu_s: float | None = None
     server_memory_bytes: int | None = None
@@ -374,7 +377,8 @@ DONE, FAILED, LIMIT, STOPPED = "done", "failed", "limit", "stopped"
 @dataclass(frozen=True)
 class RunEnd:
     """How a run ended, as the runner tells and journals it; ``curve`` holds samples: seconds since
-    the clock started, CPU seconds until then, bytes held."""
+    the clock started, CPU seconds until then, bytes held; ``start_cpu_s`` what the worker and
+    children that it waited for had used when the clock started."""
 
     state: str
     start_s: float | None = None
@@ -388,6 +392,7 @@ class RunEnd:
     curve: list[tuple[float, float, int]] = field(default_factory=list)
     output: str = ""
     output_bytes: int = 0
+    start_cpu_s: float | None = None
 
 
 @dataclass(frozen=True)

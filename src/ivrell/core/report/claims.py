@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from ivrell.core.comparison.model import Claim
 from ivrell.core.records.findings import ClaimState, JudgedClaim, Ratio
 from ivrell.core.records.points import Point
-from ivrell.core.report.words import times_faster
+from ivrell.core.report.words import ratio_told
 from ivrell.core.stats.contrasts import Pair, turned
 
 
@@ -47,11 +47,9 @@ def _judged(
     odd = [lane for lane in (claim.lower, claim.higher) if lane in untrusted]
     if odd:
         return told("contradicted", f"{odd[0]} does not give the right answer here.")
-    figures = f"Here the factor is {times_faster(ratio)}"
+    figures = f"Here: {ratio_told(ratio)}."
     if ratio.verdict in ("faster", "less"):
-        return told("holds", f"{figures}.")
-    if ratio.verdict == "cannot tell apart":
-        return told("cannot tell", f"{figures}: the two cannot be told apart.")
-    other_way = ratio.verdict in ("slower", "more")
-    why = "the other way round" if other_way else "no difference that matters"
-    return told("contradicted", f"{figures}: {why}.")
+        return told("holds", figures)
+    if ratio.verdict == "not told apart":
+        return told("cannot tell", figures)
+    return told("contradicted", figures)

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from ivrell.core.comparison.model import Targets
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
@@ -20,10 +21,12 @@ _MOST_NAMED = 4
 
 @dataclass(frozen=True)
 class Result:
-    """What the words are made of: lanes as ranked, every pair's elapsed ratio, all measures."""
+    """What the words are made of: lanes as ranked, every pair's ratio of elapsed and of CPU time,
+    all measures."""
 
     ranked: Sequence[LaneFindings]
     pairs: Sequence[PairRatio]
+    cpu_pairs: Sequence[PairRatio]
     measures: Sequence[MeasureRow]
     point: Point
     machine: Machine
@@ -36,10 +39,16 @@ class Result:
 
     def ratio(self, base: LaneFindings, lane: LaneFindings) -> Ratio | None:
         """How many times faster a lane is than another."""
-        for pair in self.pairs:
-            if (pair.base, pair.lane) == (base.id, lane.id):
-                return pair.ratio
-        return None
+        return _ratio_in(self.pairs, base, lane)
+
+    def cpu_ratio(self, base: LaneFindings, lane: LaneFindings) -> Ratio | None:
+        """How many times less CPU time a lane takes than another."""
+        return _ratio_in(self.cpu_pairs, base, lane)
+
+
+def _ratio_in(pairs: Sequence[PairRatio], base: LaneFindings, lane: LaneFindings) -> Ratio | None:
+    wanted = base.id, lane.id
+    return next((pair.ratio for pair in pairs if (pair.base, pair.lane) == wanted), None)
 
 
 def conclusion(result: Result) -> str:
@@ -49,7 +58,7 @@ def conclusion(result: Result) -> str:
         return f"No lane has both a counted run and an agreed answer yet ({where})."
     best, *others = result.trusted
     against = {lane.id: result.ratio(lane, best) for lane in others}
-    level = [lane for lane in others if _verdict(against[lane.id]) == "cannot tell apart"]
+    level = [lane for lane in others if _verdict(against[lane.id]) == "not told apart"]
     near = [lane for lane in others if _verdict(against[lane.id]) == "no difference that matters"]
     assert best.elapsed
     took, count = format_seconds(best.elapsed.median), best.elapsed.count
@@ -58,21 +67,60 @@ def conclusion(result: Result) -> str:
         text = f"{best.name} has the lowest median, {took} (of {runs}; {where}), but "
         told = []
         if level:
-            told.append(f"cannot be told apart from {_listed(level)}")
+            told.append(f"is not told apart from {_listed(level)}")
         if near:
             told.append(f"has no lead that matters over {_listed(near)}")
         text += " and ".join(told)
     else:
         text = f"{best.name} is the quickest at {took} (median of {runs}; {where})"
     base = next((lane for lane in result.ranked if lane.baseline), None)
-    if base and base is not best and base not in level and base not in near and best.ratio:
-        text += f": {times_told(best.ratio)} {base.name}"
+    ahead = result.ratio(base, best) if base else None
+    if base and base is not best and base not in level and base not in near:
+        if ratio := best.ratio if best.ratio and best.ratio.bound else ahead:
+            text += f": {times_told(ratio)} {base.name}"
     elif base is best and others and not level and not near:
         text += f"; the baseline keeps its lead, with {others[0].name} next"
     text += "."
     if base is None and others:
         text += " The baseline did not run here, so there is nothing to be faster than."
-    return text + _more_rounds([against[lane.id] for lane in level])
+    return (
+        text
+        + _by_cpu_time(result, best, level)
+        + _more_rounds([against[lane.id] for lane in level])
+    )
+
+
+def _by_cpu_time(result: Result, best: LaneFindings, level: Sequence[LaneFindings]) -> str:
+    """What CPU time tells where elapsed time was disturbed and does not."""
+    if not level or not any(dot.disturbed for lane in (best, *level) for dot in lane.runs):
+        return ""
+    among = [best, *level]
+    medians = {lane.id: lane.cpu_total.median for lane in among if lane.cpu_total}
+    if len(medians) < len(among):
+        return ""
+    least, *others = sorted(among, key=lambda lane: medians[lane.id])
+    ratios = [result.cpu_ratio(lane, least) for lane in others]
+    apart = [
+        (lane, ratio)
+        for lane, ratio in zip(others, ratios, strict=True)
+        if ratio and ratio.verdict == "less"
+    ]
+    if not apart:
+        return ""
+    ratio = min((ratio for _, ratio in apart), key=lambda ratio: ratio.value)
+    factors = f"{three_figures(ratio.value)} times{_span(ratio)}"
+    if len(apart) > 1:
+        factors = f"at least {factors}"
+    return (
+        f" By CPU time, which other programs hardly change, {least.name} takes {factors} less "
+        f"than {_listed([lane for lane, _ in apart])}."
+    )
+
+
+def _span(ratio: Ratio) -> str:
+    if ratio.low is None or ratio.high is None:
+        return ""
+    return f" ({three_figures(ratio.low)} to {three_figures(ratio.high)})"
 
 
 def _verdict(ratio: Ratio | None) -> str | None:
@@ -172,24 +220,37 @@ def targets_told(result: Result) -> str:
         wanted.append(f"{format_bytes(targets.memory)} of memory")
     if not wanted or not lanes:
         return ""
-    good = [lane for lane in lanes if _meets(lane, targets)]
+    good = [lane for lane in lanes if meets(lane, targets) == "surely"]
+    maybe = [lane for lane in lanes if meets(lane, targets) == "by the median"]
     aim = " and ".join(wanted)
+    unsure = f"{_listed(maybe)} by the median, not surely" if maybe else ""
     if not good:
-        return f"None of {len(lanes)} meets {aim}."
-    text = f"{len(good)} of {len(lanes)} {'meets' if len(good) == 1 else 'meet'} {aim}"
+        return f"{unsure[:1].upper()}{unsure[1:]} {_meet(maybe)} {aim}." if maybe else (
+            f"None of {len(lanes)} meets {aim}."
+        )  # fmt: skip
+    text = f"{len(good)} of {len(lanes)} {_meet(good)} {aim}"
     if len(good) > 1:
         least = min(good, key=lambda lane: lane.code_lines)
         lines = f"{least.code_lines} {'line' if least.code_lines == 1 else 'lines'}"
-        return f"{text}; the shortest code that does is {least.name} ({lines})."
-    return f"{text}: {good[0].name}."
+        text = f"{text}; the shortest code that does is {least.name} ({lines})"
+    else:
+        text = f"{text}: {good[0].name}"
+    return f"{text}; {unsure}." if unsure else f"{text}."
 
 
-def _meets(lane: LaneFindings, targets: Targets) -> bool:
-    """Whether the median is within every target; what was not measured meets none."""
+def _meet(lanes: Sequence[LaneFindings]) -> str:
+    return "meets" if len(lanes) == 1 else "meet"
+
+
+def meets(lane: LaneFindings, targets: Targets) -> Literal["surely", "by the median", "no"]:
+    """Whether a lane is within every target: surely where each interval lies below it. What was
+    not measured meets none."""
     asked = ((targets.elapsed, lane.elapsed), (targets.memory, lane.peak_memory))
-    return all(
-        target is None or (found is not None and found.median <= target) for target, found in asked
-    )
+    known = [(target, found) for target, found in asked if target is not None]
+    if not all(found and found.median <= target for target, found in known):
+        return "no"
+    sure = all(found and found.high is not None and found.high <= target for target, found in known)
+    return "surely" if sure else "by the median"
 
 
 def conditions_told(

@@ -33,7 +33,7 @@ from ivrell.core.report.conclusion import (
     tradeoff,
 )
 from ivrell.core.report.measures import BY_KEY, Ground, row_of, values_at
-from ivrell.core.report.ratios import every_way, ratios_at, until_limit
+from ivrell.core.report.ratios import Judge, every_way, quickest, ratios_at, until_limit
 from ivrell.core.report.staircase import staircases
 from ivrell.core.report.words import limit_told
 from ivrell.core.spark.event_log import CORES, EXECUTORS
@@ -67,23 +67,34 @@ def findings(
     here = [run for run in everything if not run.memory_run]
     closely = {run.approach: run for run in everything if run.memory_run}
     baseline = [run for run in here if run.approach == comparison.baseline_id]
+    of_lane = {
+        approach.id: own
+        for approach in comparison.approach
+        if (own := [run for run in here if run.approach == approach.id])
+    }
+    lanes = [
+        _lane(comparison.approach_called(id_), own, agreement.get(id_))
+        for id_, own in of_lane.items()
+    ]
     values = values_at(comparison, everything, point)
-    ratios = ratios_at(comparison, values, machine)
+    judge = Judge.of(comparison, machine)
+    ratios = ratios_at(comparison, values, judge, [lane.id for lane in lanes if lane.trusted])
     pairs = every_way(ratios.get("elapsed", {}))
-    lanes = []
-    for approach in comparison.approach:
-        own = [run for run in here if run.approach == approach.id]
-        if own:
-            lane = _lane(approach, own, agreement.get(approach.id))
-            lane.baseline = approach.id == comparison.baseline_id
-            lane.ratio = _ratio(baseline, own, pairs)
-            _tell_memory(lane, closely.get(approach.id))
-            lanes.append(lane)
-    ranked = _ranking(lanes)
+    for lane in lanes:
+        lane.baseline = lane.id == comparison.baseline_id
+        lane.ratio = _ratio(baseline, of_lane[lane.id], pairs)
+        _tell_memory(lane, closely.get(lane.id))
+    ranked = _ranking(lanes, quickest(ratios.get("elapsed", {})))
     measures = [row_of(values[key], comparison.baseline_id, ratios[key]) for key in values]
     by_id = {lane.id: lane for lane in lanes}
     result = Result(
-        [by_id[id_] for id_ in ranked], pairs, measures, point, machine, comparison.targets
+        [by_id[id_] for id_ in ranked],
+        pairs,
+        every_way(ratios.get("cpu_total", {})),
+        measures,
+        point,
+        machine,
+        comparison.targets,
     )
     odd = [lane.id for lane in lanes if lane.agreement and not lane.agreement.agrees]
     return Findings(
@@ -164,7 +175,7 @@ def _ratio(
     base, lane = baseline[0].approach, own[0].approach
     if base == lane:
         rounds = sum(run.counted and bool(run.elapsed_s) for run in own)
-        return Ratio(1.0, None, None, rounds, "cannot tell apart") if rounds else None
+        return Ratio(1.0, None, None, rounds, "not told apart") if rounds else None
     if bound := until_limit(baseline, own):
         return bound
     return next((pair.ratio for pair in pairs if (pair.base, pair.lane) == (base, lane)), None)
@@ -201,14 +212,16 @@ def _lane(
         code_lines=code_lines(approach.text(), ENGINES[approach.engine].language_of(approach)),
         answer_rows=next((run.answer_rows for run in counted), None),
         start=middle(lambda run: run.start_s),
-        least_start=min((run.start_s for run in counted if run.start_s is not None), default=None),
+        start_cpu=min(
+            (run.start_cpu_s for run in counted if run.start_cpu_s is not None), default=None
+        ),
         elapsed=_summed_up("elapsed", counted),
         cpu_user=_summed_up("cpu_user", counted),
         cpu_system=_summed_up("cpu_system", counted),
         cpu_total=_summed_up("cpu_total", counted),
         server_cpu=middle(lambda run: run.server_cpu_s),
         cores_busy=middle(lambda run: BY_KEY["cores_busy"].of(run, _NO_GROUND)),
-        run_queue_wait_share=middle(_share_waited),
+        run_queue_wait_share=middle(lambda run: run.waited_share),
         others_busy=middle(_others_busy),
         inner_repeats=middle(lambda run: run.inner_repeats),
         first_call=middle(lambda run: run.first_elapsed_s),
@@ -237,18 +250,6 @@ def _placement(counted: Sequence[RunRecord]) -> Placement | None:
             here = run.scope == Scope.RUN.value
             return Placement(executors=int(run.counters[EXECUTORS]), cores=int(cores), here=here)
     return None
-
-
-def _share_waited(run: RunRecord) -> float | None:
-    """Share of its time that a run was held up for want of a core: that in which any of its
-    tasks was, else what its threads waited each, on average."""
-    if not run.elapsed_s:
-        return None
-    if run.held_up_s is not None:
-        return min(1.0, run.held_up_s / run.elapsed_s)
-    if run.run_queue_wait_s is None:
-        return None
-    return run.run_queue_wait_s / run.elapsed_s / max(1, run.most_threads or 1)
 
 
 def _others_busy(run: RunRecord) -> float | None:
@@ -293,6 +294,8 @@ def _dot(run: RunRecord) -> Dot:
         warm_up=run.warm_up,
         state=run.state,
         counted=run.counted,
+        disturbed=run.disturbed_by,
+        set_aside=run.set_aside,
         elapsed_s=run.elapsed_s,
         at_least_s=run.elapsed_at_least_s,
         cpu_user_s=run.cpu_user_s,
@@ -349,8 +352,12 @@ def _stages(counted: Sequence[RunRecord]) -> list[StageMedian]:
     return stages
 
 
-def _ranking(lanes: Sequence[LaneFindings]) -> list[str]:
-    def key(lane: LaneFindings) -> tuple[bool, float]:
-        return not lane.trusted, lane.elapsed.median if lane.elapsed else float("inf")
+def _ranking(lanes: Sequence[LaneFindings], quickest: str | None) -> list[str]:
+    """Lanes by their median; the one that is told to be the quickest before all others, should its
+    lead within rounds and its median disagree."""
+
+    def key(lane: LaneFindings) -> tuple[bool, bool, float]:
+        middle = lane.elapsed.median if lane.elapsed else float("inf")
+        return not lane.trusted, lane.id != quickest, middle
 
     return [lane.id for lane in sorted(lanes, key=key)]

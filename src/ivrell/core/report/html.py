@@ -17,7 +17,7 @@ from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Caution, Findings, MeasureRow, TrialFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.report.measures import measure_of
-from ivrell.core.report.words import common_cautions, conditions, times_faster
+from ivrell.core.report.words import common_cautions, conditions, ratio_told
 
 COLOURS = (
     "#2860b0", "#c2561a", "#16806a", "#8b4aa8", "#a27a00",
@@ -89,7 +89,7 @@ def _template() -> jinja2.Template:
         loader=loader, autoescape=True, trim_blocks=True, undefined=jinja2.StrictUndefined
     )
     environment.filters.update(
-        seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=times_faster,
+        seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=ratio_told,
         measure=_measure_words, markdown=_markdown,
     )  # fmt: skip
     environment.globals["counted"] = counted

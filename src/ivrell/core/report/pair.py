@@ -50,19 +50,19 @@ def pair_findings(
         raise BadInput(f"{error.args[0]} did not run at this point.", where="lane") from None
     here = [run for run in runs if run.point == found.point]
     values = values_at(comparison, here, found.point)
-    engines = {approach.id: approach.engine for approach in comparison.approach}
-    judge = Judge(machine, engines, comparison.matters)
+    judge = Judge.of(comparison, machine)
+    able = [own.id for own in found.lanes if own.trusted]
     measures = []
     for one in values.values():
         if not {base, lane} <= one.lanes.keys():
             continue
-        ratios = judge.ratios(one.measure, one.lanes, base)
+        ratios = judge.ratios(one.measure, one.lanes, able)
         row = row_of(one, base, ratios)
         of_base, of_lane = row.lanes[base], row.lanes[lane]
         measures.append(
             MeasurePair(
                 key=row.key, label=row.label, unit=row.unit, better=row.better,
-                base=of_base, lane=of_lane, ratio=ratios.get((base, lane)),
+                base=of_base, lane=of_lane, ratio=of_lane.ratio,
             )
         )  # fmt: skip
     ratio = _ratio(found, first, second)

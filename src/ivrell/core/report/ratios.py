@@ -1,8 +1,9 @@
 """Lanes held against each other by any measure, as findings tell it."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from statistics import median
+from typing import Self
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.measure.noise import floor
@@ -23,22 +24,35 @@ ByRound = Mapping[int, float]
 @dataclass(frozen=True)
 class Judge:
     """What ratios of a trial are judged by: the machine as it was, the lanes' engines by id, the
-    share below which a difference does not matter."""
+    share below which a difference does not matter, the baseline."""
 
     machine: Machine
     engines: Mapping[str, str]
     matters: float
+    baseline: str | None = None
+
+    @classmethod
+    def of(cls, comparison: Comparison, machine: Machine) -> Self:
+        """What ratios of a comparison are judged by."""
+        engines = {approach.id: approach.engine for approach in comparison.approach}
+        return cls(machine, engines, comparison.matters, comparison.baseline_id)
 
     def ratios(
-        self, measure: Measure, values: Mapping[str, ByRound], against: str | None = None
+        self,
+        measure: Measure,
+        values: Mapping[str, ByRound],
+        contestants: Collection[str] | None = None,
+        *,
+        all_pairs: bool = True,
     ) -> dict[Pair, Ratio]:
-        """Every pair of lanes that have a measure, in the order of ``values``, or those with a
-        lane.
+        """Every pair of lanes that have a measure, in the order of ``values``, or those with the
+        baseline.
 
         Values are by lane and round, in the measure's unit; a lane that has one of nought or less
         has no ratio. Two lanes that have no round in common have that of their medians, without
-        an interval.
+        an interval. ``contestants`` are the lanes that may take the least; all unless given.
         """
+        against = None if all_pairs else self.baseline
         able = {lane: own for lane, own in values.items() if own and min(own.values()) > 0}
         elapsed = measure.key == "elapsed"
         terms = Terms(
@@ -60,14 +74,23 @@ class Judge:
         def before(pairs: Sequence[Pair]) -> Usual | None:
             return usual_of_pairs(pairs, usual)
 
-        found = contrasts(able, terms, before, against)
-        for first in able if against is None else [against]:
+        found = contrasts(able, terms, before, self.baseline, contestants, all_pairs=all_pairs)
+        for first in able if all_pairs else [against or ""]:
             for second in able:
                 apart = first != second and first in able
                 if apart and (first, second) not in found and (second, first) not in found:
                     value = median(able[first].values()) / median(able[second].values())
-                    found[first, second] = Ratio(value, None, None, 0, "cannot tell apart")
+                    found[first, second] = Ratio(value, None, None, 0, "not told apart")
         return found
+
+
+def quickest(ratios: Mapping[Pair, Ratio]) -> str | None:
+    """The lane that is told to take less than each other one that may win."""
+    claimed = {pair: ratio for pair, ratio in ratios.items() if ratio.question == "quickest"}
+    for first, second in claimed:
+        lane = second if claimed[first, second].value > 1 else first
+        return lane if all(lane in pair for pair in claimed) else None
+    return None
 
 
 def noise_floor(machine: Machine, rounds: int) -> float | None:
@@ -98,15 +121,17 @@ def _times(runs: Sequence[RunRecord]) -> list[float]:
 
 
 def ratios_at(
-    comparison: Comparison, values: Mapping[str, Values], machine: Machine
+    comparison: Comparison,
+    values: Mapping[str, Values],
+    judge: Judge,
+    contestants: Collection[str] | None = None,
 ) -> dict[str, dict[Pair, Ratio]]:
-    """Ratios at a point by key of the measure: of elapsed time and of what is claimed those of
-    every pair of lanes, else those to the baseline."""
-    engines = {approach.id: approach.engine for approach in comparison.approach}
-    judge = Judge(machine, engines, comparison.matters)
-    whole = {"elapsed", *(claim.measure for claim in comparison.claim)}
+    """Ratios at a point by key of the measure: of elapsed and CPU time and of what is claimed those
+    of every pair of lanes, else those to the baseline. ``contestants`` are the lanes that may take
+    the least; all unless given."""
+    whole = {"elapsed", "cpu_total", *(claim.measure for claim in comparison.claim)}
     return {
-        key: judge.ratios(one.measure, one.lanes, None if key in whole else comparison.baseline_id)
+        key: judge.ratios(one.measure, one.lanes, contestants, all_pairs=key in whole)
         for key, one in values.items()
     }
 
@@ -126,5 +151,5 @@ def measured(
     """Every measure that some lane tells at a point, engine counters last; runs are those at the
     point."""
     values = values_at(comparison, runs, point)
-    ratios = ratios_at(comparison, values, machine)
+    ratios = ratios_at(comparison, values, Judge.of(comparison, machine))
     return [row_of(values[key], comparison.baseline_id, ratios[key]) for key in values]

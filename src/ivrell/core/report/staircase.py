@@ -97,6 +97,6 @@ def _step(
         code_lines=lane.code_lines,
         meets_target=None if target is None else meets,
         slower=gain is not None and gain.verdict == "slower",
-        wrong=lane.agreement is not None and not lane.agreement.agrees,
+        wrong=lane.gives_wrong_answer,
         trouble=lane.trouble,
     )

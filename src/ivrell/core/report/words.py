@@ -7,6 +7,7 @@ from ivrell.core.records.findings import Caution, Findings, Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.wire import LimitReached
+from ivrell.core.stats.contrasts import turned
 
 
 def limit_told(limit: LimitReached) -> str:
@@ -26,32 +27,37 @@ def limit_told(limit: LimitReached) -> str:
 
 def times_told(found: Ratio) -> str:
     """A ratio to the baseline in words that go before the baseline's name."""
-    value, low, high = found.value, found.low, found.high
-    bound = f"{found.bound} " if found.bound else ""
-    if found.verdict == "cannot tell apart":
-        return "it cannot be told apart from"
-    span = f" ({three_figures(low)} to {three_figures(high)})" if low and high else ""
+    if found.verdict == "not told apart":
+        return "not told apart from"
     if found.verdict == "no difference that matters":
-        return f"{three_figures(value)} times{span} as fast, no difference that matters, as"
-    if found.verdict == "slower":
-        value, low, high = 1 / value, 1 / high if high else None, 1 / low if low else None
-        bound = "at least " if bound else ""
-    span = f" ({three_figures(low)} to {three_figures(high)})" if low and high else ""
-    word = "faster" if found.verdict == "faster" else "slower"
-    return f"{bound}{three_figures(value)} times{span} {word} than"
+        value = three_figures(found.value)
+        return f"{value} times{_span(found)} as fast, no difference that matters, as"
+    told = _way_round(found)
+    bound = "at least " if found.bound else ""
+    return f"{bound}{three_figures(told.value)} times{_span(told)} {found.verdict} than"
 
 
-def times_faster(found: Ratio | None) -> str:
-    """A ratio to the baseline as it stands in tables: "2.10 (1.95 to 2.31)", "at least 42.0"."""
+def _way_round(found: Ratio) -> Ratio:
+    """The ratio as it is told: "3.8 times slower" and not 0.263 times faster."""
+    return turned(found) if found.verdict in ("slower", "more") else found
+
+
+def _span(found: Ratio) -> str:
+    if found.low is None or found.high is None or found.low == found.high:
+        return ""
+    return f" ({three_figures(found.low)} to {three_figures(found.high)})"
+
+
+def ratio_told(found: Ratio | None) -> str:
+    """A ratio to the baseline as it stands in tables, its verdict with its interval: "2.10 times
+    faster (1.95 to 2.31)", "at least 42.0 times slower", "not told apart (0.95 to 1.20)"."""
     if found is None:
         return ""
-    value, bound = found.value, found.bound
-    if bound:
-        return f"{bound} {three_figures(value)}"
-    if found.low is None or found.high is None:
-        return three_figures(value)
-    span = f"{three_figures(found.low)} to {three_figures(found.high)}"
-    return f"{three_figures(value)} ({span})"
+    if found.verdict in ("not told apart", "no difference that matters"):
+        return f"{found.verdict}{_span(found)}"
+    told = _way_round(found)
+    bound = "at least " if found.bound else ""
+    return f"{bound}{three_figures(told.value)} times {found.verdict}{_span(told)}"
 
 
 def common_cautions(points: Sequence[Findings]) -> list[Caution]:

@@ -21,8 +21,8 @@ def bounded(
         raise ValueError("a bound needs times of both")
     if unfinished == "baseline":
         value = max(baseline) / float(np.median(other))
-        verdict: RatioVerdict = "faster" if value > 1 else "cannot tell apart"
+        verdict: RatioVerdict = "faster" if value > 1 else "not told apart"
         return Ratio(value, None, None, len(other), verdict, bound="at least")
     value = float(np.median(baseline)) / max(other)
-    verdict = "slower" if value < 1 else "cannot tell apart"
+    verdict = "slower" if value < 1 else "not told apart"
     return Ratio(value, None, None, len(baseline), verdict, bound="at most")

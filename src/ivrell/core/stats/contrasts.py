@@ -1,14 +1,15 @@
-"""Every pair of lanes of a trial held against each other, in one model and one family.
+"""Every pair of lanes of a trial compared, in one model.
 
 The logarithm of a measure by lane and round, rounds as blocks: what a round does to all lanes
 falls out of the differences within it. Middle and variance of those are robust (middle.py), the
 variance is drawn towards what is expected (variances.py), the interval is Student's t with the
-degrees of freedom that makes. "Equal" means that the middle of the ratios within rounds is 1.
-Verdicts hold for the whole family of pairs (holm.py); how often all this is right is shown by
-tests/bench/verdicts.py.
+degrees of freedom that makes, at the level of the question that the pair answers (families.py):
+the verdict is what that interval says. "Equal" means that the middle of the ratios within rounds
+is 1. How often all this is right is shown by tests/bench/verdicts.py.
 """
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 from math import exp, log, sqrt
@@ -18,13 +19,22 @@ from typing import Literal
 import numpy as np
 
 from ivrell.core.comparison.model import MATTERS
-from ivrell.core.records.findings import Ratio, RatioVerdict
-from ivrell.core.stats.holm import holm
+from ivrell.core.records.findings import Question, Ratio, RatioVerdict
+from ivrell.core.stats.families import MISSES, holm_levels
 from ivrell.core.stats.middle import Numbers, middle_and_variance, worth
-from ivrell.core.stats.variances import Moderated, Usual, moderated
+from ivrell.core.stats.variances import (
+    MAYBE_WILD,
+    WILD,
+    Flags,
+    Moderated,
+    Usual,
+    moderated,
+    wild_lanes,
+)
 
-LEVEL = 0.95
 _MOST_ROUNDS_MORE = 1000
+_FEW_ROUNDS, _SOME_ROUNDS = 3, 5
+"""In so few rounds a wild lane often looks calm; in so few a calm one among many often wild."""
 
 Pair = tuple[str, str]
 """Two lanes by id: the one that the ratio is against, and the one that it is of."""
@@ -47,52 +57,83 @@ class Terms:
 
 @dataclass(frozen=True)
 class _Fit:
-    """Pairs with as many rounds as an interval needs; logarithms, shape (pairs,)."""
+    """Pairs with as many rounds as an interval needs; logarithms, shape (pairs,). ``error`` of the
+    middle and its degrees of ``freedom`` are those with what was borrowed; ``alone`` the same of
+    each pair by itself, which those of ``wild`` lanes are judged by; ``doubtful`` lanes are those
+    and, in few rounds, what might be."""
 
     pairs: list[Pair]
     rounds: Numbers
     middle: Numbers
     error: Numbers
     freedom: Numbers
-    borrowed: Numbers
+    alone: tuple[Numbers, Numbers]
+    wild: frozenset[str]
+    doubtful: frozenset[str]
+
+    def chances(self, by_itself: Flags) -> tuple[Numbers, Numbers, Numbers]:
+        """Chance, error and degrees of freedom of single pairs, some judged by themselves."""
+        # Loaded where it is used: a web server should start small.
+        from scipy.special import stdtr
+
+        error = np.where(by_itself, self.alone[0], self.error)
+        freedom = np.where(by_itself, self.alone[1], self.freedom)
+        return 2 * stdtr(freedom, -np.abs(self.middle) / error), error, freedom
 
 
 def contrasts(
     values: Mapping[str, Mapping[int, float]],
     terms: Terms | None = None,
     usual: Callable[[Sequence[Pair]], Usual | None] = lambda pairs: None,
-    against: str | None = None,
+    baseline: str | None = None,
+    contestants: Collection[str] | None = None,
+    *,
+    all_pairs: bool = True,
 ) -> dict[Pair, Ratio]:
     """Ratios of every pair of lanes; a pair's is its first lane's value over its second's: above 1
     the second takes less.
+
+    A pair answers one question and has one interval. Where a lane takes less than every other, its
+    pairs are those of the quickest; else the baseline's pairs are a family, and all pairs are one
+    (see families.py).
 
     Args:
         values: of each lane by round, above 0, any unit.
         terms: how they become verdicts.
         usual: gives what this machine showed before of such pairs.
-        against: a lane; only its pairs are given, with it first, judged in the family of all
-            pairs all the same. Every pair in the order of ``values`` unless given.
+        baseline: a lane; its pairs are given with it first.
+        contestants: lanes that may be the quickest; all unless given.
+        all_pairs: give every pair in the order of ``values``; else the baseline's alone.
 
     Pairs without a round in common are left out. Raises ValueError for values that are not
     above 0.
     """
     terms = terms or Terms()
+    against = baseline if not all_pairs else None
     constant = {lane: own for lane, own in values.items() if len(set(own.values())) == 1}
     if len(constant) == len(values):
-        return _constant(constant, terms, against)
+        return _turned_to(baseline, _constant(constant, terms, against))
     blocks = _blocks(values)
-    fit = _fitted(blocks, len(values), usual)
-    found = _judged(fit, terms, against)
+    fit = _fitted(blocks, values, usual)
+    asked = _asked(fit, terms, baseline, contestants)
+    found = {
+        pair: _judged(fit, i, terms, asked)
+        for i, pair in enumerate(fit.pairs)
+        if against is None or against in pair
+    }
     fitted = set(fit.pairs)
     for block in blocks:
         if block.pairs[0] not in fitted:
             for pair, own in zip(block.pairs, block.differences, strict=True):
                 if against is None or against in pair:
                     found[pair] = _single(own.tolist(), terms)
-    if against is None:
-        return found
+    return _turned_to(baseline, found)
+
+
+def _turned_to(baseline: str | None, found: dict[Pair, Ratio]) -> dict[Pair, Ratio]:
+    """The same with the baseline first in its pairs."""
     return {
-        pair if pair[0] == against else pair[::-1]: ratio if pair[0] == against else turned(ratio)
+        pair[::-1] if pair[1] == baseline else pair: turned(ratio) if pair[1] == baseline else ratio
         for pair, ratio in found.items()
     }
 
@@ -142,19 +183,25 @@ class _Block:
     differences: Numbers
 
 
-def _blocks(values: Mapping[str, Mapping[int, float]]) -> list[_Block]:
-    """Every pair of lanes with a round in common, by how many those are."""
-    lanes = list(values)
+def _logs(values: Mapping[str, Mapping[int, float]]) -> Numbers:
+    """Logarithms by lane and round, not a number where there is no run. Raises ValueError for
+    values that are not above 0."""
     rounds = sorted({number for own in values.values() for number in own})
-    if len(lanes) < 2 or not rounds:
-        return []
     place = {number: i for i, number in enumerate(rounds)}
-    table = np.full((len(lanes), len(rounds)), np.nan)
+    table = np.full((len(values), len(rounds)), np.nan)
     for row, own in zip(table, values.values(), strict=True):
         row[[place[number] for number in own]] = list(own.values())
     if np.any(table <= 0):
         raise ValueError("ratios need values above 0")
-    logs = np.log(table)
+    logs: Numbers = np.log(table)
+    return logs
+
+
+def _blocks(values: Mapping[str, Mapping[int, float]]) -> list[_Block]:
+    """Every pair of lanes with a round in common, by how many those are."""
+    lanes, logs = list(values), _logs(values)
+    if len(lanes) < 2 or not logs.shape[1]:
+        return []
     first, second = np.triu_indices(len(lanes), 1)
     every = logs[first] - logs[second]
     known = np.isfinite(every)
@@ -172,14 +219,14 @@ def _single(differences: Sequence[float], terms: Terms) -> Ratio:
     # As exact as it was measured: no last digits from going through logarithms.
     value = float(f"{exp(median(differences)):.12g}")
     if len(differences) < 2:
-        return Ratio(value, None, None, len(differences), "cannot tell apart")
+        return Ratio(value, None, None, len(differences), "not told apart")
     verdict = _within(value, value, terms) or terms.words[value < 1]
     return Ratio(value, value, value, len(differences), verdict, chance=0.0)
 
 
 def _fitted(
     blocks: Sequence[_Block],
-    lanes: int,
+    values: Mapping[str, Mapping[int, float]],
     usual: Callable[[Sequence[Pair]], Usual | None],
 ) -> _Fit:
     """The model over all pairs of at least two rounds, or empty where none varies at all."""
@@ -192,41 +239,141 @@ def _fitted(
     if not any(np.any(variance > 0) for _, variance in parts):
         # Nothing varies, or so seldom that it does not show.
         nothing = np.empty(0)
-        return _Fit([], nothing, nothing, nothing, nothing, nothing)
+        return _Fit(
+            [], nothing, nothing, nothing, nothing, (nothing, nothing), frozenset(), frozenset()
+        )
     middle = np.concatenate([middle for middle, _ in parts])
     variance = np.concatenate([variance for _, variance in parts])
     own = np.array([worth(int(n))[1] for n in rounds])
-    spread: Moderated = moderated(variance, own, lanes, usual(pairs))
-    error = np.sqrt(spread.variance * np.array([worth(int(n))[2] for n in rounds]) / rounds)
-    return _Fit(pairs, rounds, middle, error, spread.freedom, spread.freedom - own)
-
-
-def _judged(fit: _Fit, terms: Terms, against: str | None) -> dict[Pair, Ratio]:
-    if not fit.pairs:
-        return {}
-    # Loaded where it is used: a web server should start small.
-    from scipy.special import stdtr, stdtrit
-
-    chances = 2 * stdtr(fit.freedom, -np.abs(fit.middle) / fit.error)
-    half = stdtrit(fit.freedom, (1 + LEVEL) / 2) * fit.error
-    family = holm(chances.tolist())
-    found = {}
-    for i, pair in enumerate(fit.pairs):
-        if against is not None and against not in pair:
-            continue
-        rounds = int(fit.rounds[i])
-        value = exp(fit.middle[i])
-        low, high = exp(fit.middle[i] - half[i]), exp(fit.middle[i] + half[i])
-        floor = terms.floor(rounds)
-        verdict = _within(low, high, terms)
-        if verdict is None:
-            apart = family[i] < 1 - LEVEL and (floor is None or max(value, 1 / value) > floor)
-            verdict = terms.words[value < 1] if apart else "cannot tell apart"
-        more = _rounds_more(fit, i, terms) if verdict == "cannot tell apart" else None
-        found[pair] = Ratio(
-            value, low, high, rounds, verdict, floor, chance=family[i], rounds_more=more
+    spread: Moderated = moderated(variance, own, len(values), usual(pairs))
+    of_middle = np.array([worth(int(n))[2] for n in rounds]) / rounds
+    alone = np.sqrt(np.maximum(variance, spread.variance) * of_middle)
+    logs, common = _logs(values), float(np.median(spread.variance))
+    few = rounds.min() <= _FEW_ROUNDS
+    wild, doubtful = (
+        frozenset(
+            lane for lane, own in zip(values, wild_lanes(logs, common, times), strict=True) if own
         )
-    return found
+        for times in (WILD, MAYBE_WILD if few else WILD)
+    )
+    return _Fit(
+        pairs,
+        rounds,
+        middle,
+        np.sqrt(spread.variance * of_middle),
+        spread.freedom,
+        (alone, own),
+        wild,
+        doubtful,
+    )
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What each pair answers, by which error and degrees of freedom, at which level its interval
+    is drawn, its chance in that family, and the level at which more rounds would tell it; shape
+    (pairs,)."""
+
+    question: list[Question]
+    error: Numbers
+    freedom: Numbers
+    level: Numbers
+    chance: Numbers
+    telling: Numbers
+
+
+def _asked(
+    fit: _Fit, terms: Terms, baseline: str | None, contestants: Collection[str] | None
+) -> _Asked:
+    count = len(fit.pairs)
+    if not count:
+        nothing = np.empty(0)
+        return _Asked([], nothing, nothing, nothing, nothing, nothing)
+    single, error, freedom = fit.chances(_of(fit.doubtful, fit.pairs))
+    question: list[Question] = ["pair"] * count
+    level, chance = holm_levels(single)
+    telling = level.copy()
+    with_base = [i for i, pair in enumerate(fit.pairs) if baseline in pair]
+    if with_base:
+        level[with_base], chance[with_base] = holm_levels(single[with_base])
+        telling[with_base] = level[with_base]
+        for i in with_base:
+            question[i] = "baseline"
+    claim = _quickest(fit, terms, contestants)
+    # That this lane is the quickest is one claim, which more rounds would tell pair by pair.
+    telling[claim.pairs] = MISSES
+    if claim.told:
+        for i in claim.pairs:
+            question[i] = "quickest"
+        for array, own in ((level, MISSES), (chance, claim.chance), (error, claim.error),
+                           (freedom, claim.freedom)):  # fmt: skip
+            array[claim.pairs] = own
+    return _Asked(question, error, freedom, level, chance, telling)
+
+
+@dataclass(frozen=True)
+class _Claim:
+    """That a lane takes less than each other one: its pairs by place, with their chance, error and
+    degrees of freedom, and whether that is told."""
+
+    pairs: list[int]
+    chance: Numbers
+    error: Numbers
+    freedom: Numbers
+    told: bool
+
+
+def _of(lanes: Collection[str], pairs: Sequence[Pair]) -> Flags:
+    """Which pairs have one of some lanes."""
+    return np.array([pair[0] in lanes or pair[1] in lanes for pair in pairs], dtype=bool)
+
+
+def _quickest(fit: _Fit, terms: Terms, contestants: Collection[str] | None) -> _Claim:
+    able = [
+        i for i, pair in enumerate(fit.pairs)
+        if contestants is None or (pair[0] in contestants and pair[1] in contestants)
+    ]  # fmt: skip
+    ahead = Counter(lane for i in able for lane in fit.pairs[i])
+    ahead.update({lane: -count for lane, count in ahead.items()})
+    ahead.update(fit.pairs[i][int(fit.middle[i] > 0)] for i in able)
+    if not ahead:
+        nothing = np.empty(0)
+        return _Claim([], nothing, nothing, nothing, told=False)
+    best, won = max(ahead.items(), key=lambda one: one[1])
+    pairs = [i for i in able if best in fit.pairs[i]]
+    wild = _of(fit.wild, fit.pairs)
+    if best not in fit.wild:
+        # In few rounds some calm lane among many looks wild; what counts is the leader's own calm.
+        wild &= fit.rounds > _SOME_ROUNDS
+    single, error, freedom = (array[pairs] for array in fit.chances(wild))
+    floors = [terms.floor(int(fit.rounds[i])) for i in pairs]
+    above = [
+        floor is None or abs(fit.middle[i]) > log(floor)
+        for i, floor in zip(pairs, floors, strict=True)
+    ]
+    told = won == len(ahead) - 1 and all(above) and bool((single < MISSES).all())
+    return _Claim(pairs, single, error, freedom, told)
+
+
+def _judged(fit: _Fit, i: int, terms: Terms, asked: _Asked) -> Ratio:
+    from scipy.special import stdtrit
+
+    rounds = int(fit.rounds[i])
+    floor = terms.floor(rounds)
+    half = -float(stdtrit(asked.freedom[i], asked.level[i] / 2)) * float(asked.error[i])
+    if floor is not None:
+        # Equals come as far apart on this machine.
+        half = max(half, log(floor))
+    middle = float(fit.middle[i])
+    value, low, high = exp(middle), exp(middle - half), exp(middle + half)
+    verdict = _within(low, high, terms)
+    if verdict is None:
+        verdict = terms.words[value < 1] if half < abs(middle) else "not told apart"
+    more = _rounds_more(fit, i, terms, asked) if verdict == "not told apart" else None
+    return Ratio(
+        value, low, high, rounds, verdict, floor, chance=float(asked.chance[i]), rounds_more=more,
+        question=asked.question[i],
+    )  # fmt: skip
 
 
 def _within(low: float, high: float, terms: Terms) -> RatioVerdict | None:
@@ -234,21 +381,20 @@ def _within(low: float, high: float, terms: Terms) -> RatioVerdict | None:
     return "no difference that matters" if low >= 1 / margin and high <= margin else None
 
 
-def _rounds_more(fit: _Fit, i: int, terms: Terms) -> int | None:
+def _rounds_more(fit: _Fit, i: int, terms: Terms, asked: _Asked) -> int | None:
     """How many rounds more would tell the pair apart, or that what is between them does not
     matter, if it goes on as it did; None where that is more than a thousand."""
     from scipy.special import stdtrit
 
     rounds, middle = int(fit.rounds[i]), abs(float(fit.middle[i]))
-    one = float(fit.error[i]) * sqrt(rounds / worth(rounds)[2])
-    tell = 1 - (1 - LEVEL) / 2 / len(fit.pairs)
+    one = float(asked.error[i]) * sqrt(rounds / worth(rounds)[2])
+    borrowed = float(asked.freedom[i]) - worth(rounds)[1]
     inside = log(1 + terms.matters) - middle
 
     def told(n: int) -> bool:
-        freedom = float(fit.borrowed[i]) + worth(n)[1]
-        error = one * sqrt(worth(n)[2] / n)
-        apart = float(stdtrit(freedom, tell)) * error < middle
-        return apart or float(stdtrit(freedom, (1 + LEVEL) / 2)) * error < inside
+        freedom = borrowed + worth(n)[1]
+        half = -float(stdtrit(freedom, asked.telling[i] / 2)) * one * sqrt(worth(n)[2] / n)
+        return half < middle or half < inside
 
     low, high = rounds, rounds + 1
     while not told(high):
@@ -256,6 +402,6 @@ def _rounds_more(fit: _Fit, i: int, terms: Terms) -> int | None:
         if high > rounds + _MOST_ROUNDS_MORE:
             return None
     while high - low > 1:
-        half = (low + high) // 2
-        low, high = (low, half) if told(half) else (half, high)
+        middle_n = (low + high) // 2
+        low, high = (low, middle_n) if told(middle_n) else (middle_n, high)
     return high - rounds

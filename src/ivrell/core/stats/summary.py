@@ -2,6 +2,8 @@
 
 from collections.abc import Sequence
 from functools import lru_cache
+from math import exp, log, sqrt
+from statistics import fmean, stdev
 
 from ivrell.core.records.findings import Summary
 
@@ -13,7 +15,9 @@ def summarize(values: Sequence[float]) -> Summary:
 
     The interval is the distribution-free one between two order statistics (Conover,
     Practical Nonparametric Statistics, 3rd ed., section 3.2): the narrowest symmetric pair
-    that covers the median with at least 95 %, or smallest and largest with what they cover.
+    that covers the median with at least 95 %. Fewer than six values cannot: theirs is Student's
+    over the logarithms, at 95 % too (log-normal times; W. S. Gosset, The probable error of a mean,
+    Biometrika 6, 1908), or smallest and largest with what they cover where some are not above 0.
 
     Raises ValueError for no values.
     """
@@ -29,6 +33,9 @@ def summarize(values: Sequence[float]) -> Summary:
             inner += 1
         low, high = float(ordered[inner]), float(ordered[n - 1 - inner])
         level = _coverage(n, inner)
+        if level < LEVEL and ordered[0] > 0:
+            low, high = _by_logarithms(ordered)
+            level = LEVEL
     return Summary(
         n,
         float(median),
@@ -40,6 +47,18 @@ def summarize(values: Sequence[float]) -> Summary:
         high,
         level,
     )
+
+
+def _by_logarithms(ordered: Sequence[float]) -> tuple[float, float]:
+    """Student's interval of the middle of values above 0, by their logarithms; it holds the
+    median."""
+    from scipy.special import stdtrit
+
+    logs = [log(value) for value in ordered]
+    n, middle = len(logs), fmean(logs)
+    half = float(stdtrit(n - 1, (1 + LEVEL) / 2)) * stdev(logs) / sqrt(n)
+    between = _quantile(ordered, 0.5)
+    return min(exp(middle - half), between), max(exp(middle + half), between)
 
 
 def _quantile(ordered: Sequence[float], share: float) -> float:

@@ -11,14 +11,22 @@ tests/bench/verdicts.py.
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
-from ivrell.core.stats.middle import Numbers
+from ivrell.core.stats.middle import Numbers, middle_and_variance
+
+Flags = NDArray[np.bool_]
+
+WILD, MAYBE_WILD = 6.0, 3.0
+"""How many times the usual variance a lane's own has, to be held for wild, or for what might be."""
 
 # How the logarithms of variances of pairs of one trial differ, and what that is worth in lanes.
 _BETWEEN_PAIRS = 0.5
 _WORTH_LANES = 6
 # The least that a day's level may differ from the machine's usual one.
 _BETWEEN_DAYS = 0.4
+# Where today's noise is so much above the usual one, as a logarithm, it is another kind of day.
+_ANOTHER_DAY = 0.4
 _NOUGHT = 1e-4
 
 
@@ -39,6 +47,29 @@ class Moderated:
     variance: Numbers
     own: Numbers
     freedom: Numbers
+
+
+def wild_lanes(logs: Numbers, usual: float, times: float) -> Flags:
+    """Which lanes vary so many ``times`` more than most, and so cannot borrow what those vary by.
+
+    Two lanes have no others to be compared with.
+
+    Args:
+        logs: logarithms by lane and round, shape (lanes, rounds), not a number where a lane has
+            no run.
+        usual: variance of one difference between most lanes.
+    """
+    flags: Flags = np.zeros(len(logs), dtype=bool)
+    if len(logs) < 3:
+        return flags
+    off = logs - np.nanmedian(logs, axis=0)
+    for lane, own in enumerate(off):
+        known = own[np.isfinite(own)]
+        if len(known) > 1:
+            # Robust, for a single spike makes no wild lane.
+            _, variance = middle_and_variance(known[None, :])
+            flags[lane] = float(variance[0]) > times * usual / 2
+    return flags
 
 
 def log_variance(variance: Numbers, freedom: Numbers) -> Numbers:
@@ -65,7 +96,8 @@ def moderated(variance: Numbers, own: Numbers, lanes: int, usual: Usual | None) 
     variance = np.maximum(variance, _NOUGHT * float(np.median(known)))
     before = np.full(len(variance), np.nan) if usual is None else usual.level
     has_before = np.isfinite(before)
-    if lanes < 3 and not has_before.any():
+    if lanes < 3:
+        # A pair that stands alone cannot tell whether today is as days were before.
         return Moderated(variance, own, own)
     logs = log_variance(variance, own)
     shift = np.where(has_before, before, 0.0)
@@ -73,23 +105,32 @@ def moderated(variance: Numbers, own: Numbers, lanes: int, usual: Usual | None) 
     expected, unsure, within = _expected(logs - shift, spread, lanes)
     level = np.full(len(logs), expected)
     doubt = np.full(len(logs), unsure)
+    worse = _worse_than_usual(variance[has_before], before[has_before])
     if usual is not None and has_before.any():
-        day = np.maximum(usual.variance[has_before], _BETWEEN_DAYS)
-        if lanes < 3:
-            # A pair that stands alone is no part of what is expected of it.
-            level[has_before], doubt[has_before] = 0.0, day
-        else:
-            of_day = float(np.mean((logs - shift)[has_before]))
-            weight = 1 / unsure + 1 / day
-            level[has_before] = of_day / unsure / weight
-            doubt[has_before] = 1 / weight
+        day = np.maximum(usual.variance[has_before], max(_BETWEEN_DAYS, max(worse, 0.0) ** 2))
+        of_day = float(np.mean((logs - shift)[has_before]))
+        weight = 1 / unsure + 1 / day
+        level[has_before] = of_day / unsure / weight
+        doubt[has_before] = 1 / weight
     half = _trigamma_inverse(within + doubt)
     center = np.exp(level + shift + digamma(half) - np.log(half))
     borrowed = 2 * half
     total = borrowed + own
     # What one trial's own lanes lend cannot be worth more than they all have.
-    freedom = np.where(has_before, total, np.minimum(total, own * (lanes - 1)))
+    most = np.where(has_before, np.inf, own * (lanes - 1))
+    if worse > _ANOTHER_DAY:
+        # Nor can what was usual on quieter days.
+        most = own * (lanes - 1) + 1
+    freedom = np.minimum(total, most)
     return Moderated((borrowed * center + own * variance) / total, own, freedom)
+
+
+def _worse_than_usual(variance: Numbers, before: Numbers) -> float:
+    """By how much today's variances lie above what the machine showed before, as a logarithm;
+    nought where it showed nothing."""
+    if not len(variance):
+        return 0.0
+    return float(np.log(np.mean(variance)) - np.log(np.mean(np.exp(before))))
 
 
 def _expected(logs: Numbers, spread: Numbers, lanes: int) -> tuple[float, float, float]:

@@ -8,6 +8,7 @@ import os
 import time
 from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Literal
@@ -20,7 +21,8 @@ from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.locks import in_use
 from ivrell.core.machine import busy_cores, snapshot
-from ivrell.core.measure.constraints import Held
+from ivrell.core.measure.constraints import HeldBack
+from ivrell.core.measure.quiet import QuietMoment
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.data import MadeTable
@@ -34,6 +36,7 @@ from ivrell.core.records.events import (
     TrialEnded,
 )
 from ivrell.core.records.findings import TrialFindings
+from ivrell.core.records.loads import QUIET
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
@@ -45,6 +48,7 @@ from ivrell.core.stats import history
 from ivrell.core.trial.answer_desk import AnswerDesk, Received
 from ivrell.core.trial.attempt import Attempts, sandboxed
 from ivrell.core.trial.control import Control, Listener, NoControl, deaf
+from ivrell.core.trial.disturbance import Repeats, wait_until_quiet
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.judging import judged
 from ivrell.core.trial.plan import (
@@ -119,15 +123,31 @@ class Trial:
         self._step_up = StepUp(knob, plan.limits) if knob else None
         self._left_behind: set[str] = set()
         self._search = self._searching()
+        planned = len(self.lanes) * len(self.points)
+        self._repeats = Repeats(
+            plan.disturbed,
+            planned * plan.most_rounds,
+            len(os.sched_getaffinity(0)),
+            self._search.last_number + 1 if self._search else self._first_searched(),
+        )
+        self._quiet = QuietMoment()
+
+    def _first_searched(self) -> int:
+        """The number behind those of all runs that are planned, memory runs among them."""
+        planned = len(self.lanes) * len(self.points)
+        return planned * (self.plan.warm_ups + self.plan.most_rounds + 1) + 1
 
     def _searching(self) -> CrossingSearch | None:
         knob = searched_knob(self.plan, self.points)
         if knob is None or self.explained:
             return None
-        planned = len(self.lanes) * len(self.points)
-        first = planned * (self.plan.warm_ups + self.plan.most_rounds + 1) + 1
         return CrossingSearch(
-            self.plan, knob, self.lanes, self.points, first, self.comparison.matters
+            self.plan,
+            knob,
+            self.lanes,
+            self.points,
+            self._first_searched(),
+            self.comparison.matters,
         )
 
     @property
@@ -169,7 +189,7 @@ class Trial:
                 time.sleep(_SETTLE_S)
                 self.machine.busy_cores = busy_cores()
                 self._keep_machine()
-                before = Held.now()
+                before = HeldBack.now(with_heat=True)
                 try:
                     self._do_runs(folder, desk)
                 finally:
@@ -190,6 +210,8 @@ class Trial:
         engines = {approach.id: approach.engine for approach in self.comparison.approach}
         for point in self.points:
             here = [run for run in self.runs if run.point == point and not run.memory_run]
+            if any(run.counted and run.was_disturbed for run in here):
+                continue
             values = values_at(self.comparison, here, point)
             for key in history.REMEMBERED:
                 if key in values:
@@ -201,8 +223,8 @@ class Trial:
         self.machine.runtimes = self.preparation.used_runtimes
         self._keep_machine()
 
-    def _tell_what_held(self, before: Held) -> None:
-        held = Held.now().since(before)
+    def _tell_what_held(self, before: HeldBack) -> None:
+        held = HeldBack.now(with_heat=True).since(before)
         self.machine.throttled_s = held.throttled_s
         self.machine.heat_throttles = held.heat_throttles
         self.machine.swapped_bytes = held.swapped_bytes
@@ -332,6 +354,13 @@ class Trial:
             return
         if planned.number not in done and not self._is_out(planned):
             self._do(attempts, planned, add, began)
+        attempt = 1
+        while self._repeats.wanted(planned.number) and not self._is_out(planned):
+            if self.control.stop_all():
+                raise Stopped
+            again = replace(planned, number=self._repeats.next_number, repeat_of=planned.number)
+            self._do(attempts, again, add, began, attempt)
+            attempt += 1
         if self._needs_memory_run(planned):
             self._do(attempts, closely(planned), add, began)
 
@@ -340,14 +369,34 @@ class Trial:
         approach = self.comparison.approach_called(planned.approach)
         return ENGINES[approach.engine].warm_up_calls > 0
 
-    def _do(self, attempts: Attempts, planned: PlannedRun, add: AddRun, began: float) -> None:
+    def _wait_until_quiet(self, planned: PlannedRun) -> None:
+        """Wait for a quiet moment before a run that counts, unless it is to be beside a load."""
+        load = str(planned.point.get("background", self.plan.background[0]))
+        if not planned.warm_up and load == QUIET and not self.explained:
+            waited = wait_until_quiet(self._quiet, self._repeats.patience_s, self.control.stop_all)
+            self._repeats.waited(waited)
+
+    def _do(
+        self,
+        attempts: Attempts,
+        planned: PlannedRun,
+        add: AddRun,
+        began: float,
+        attempt: int = 0,
+    ) -> None:
         """Do a run and keep it."""
+        at = time.monotonic()
+        self._wait_until_quiet(planned)
         run = self.preparation.with_server(partial(self._run, attempts, planned))
         log.debug(
             "run %s of %s in round %s: %s, %s s",
             run.run, run.approach, run.round, run.state, run.elapsed_s,
         )  # fmt: skip
         run.spent_s = time.monotonic() - began
+        run.repeat_of = planned.repeat_of
+        self._repeats.judge(run, attempt)
+        if attempt:
+            self._repeats.spend(time.monotonic() - at)
         self.runs.append(run)
         add(run)
         self._note(run)
@@ -407,6 +456,7 @@ class Trial:
         return True
 
     def _note(self, run: RunRecord) -> None:
+        self._repeats.take(run)
         if self._step_up:
             self._step_up.take(run)
         if self._standing.take(run):

@@ -38,7 +38,7 @@ def _against(
 ) -> list[float | None]:
     """Widths of the ratios to the baseline; of the median of a lane that has no two rounds with
     it."""
-    found = contrasts({baseline: base, **lanes}, against=baseline)
+    found = contrasts({baseline: base, **lanes}, baseline=baseline, all_pairs=False)
     widths = []
     for lane, own in lanes.items():
         ratio = found.get((baseline, lane))

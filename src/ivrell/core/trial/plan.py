@@ -101,7 +101,8 @@ def points_with(
 @dataclass(frozen=True)
 class PlannedRun:
     """One run to be: its number in the trial from 1, round 0 and below being warm-ups. One for
-    its ``memory_alone`` is looked at so closely that its times say nothing."""
+    its ``memory_alone`` is looked at so closely that its times say nothing; ``repeat_of`` is the
+    number of the run that one does again."""
 
     number: int
     approach: str
@@ -109,6 +110,7 @@ class PlannedRun:
     round: int
     position: int
     memory_alone: bool = False
+    repeat_of: int | None = None
 
     @property
     def warm_up(self) -> bool:
@@ -127,22 +129,58 @@ def memory_run(comparison: Comparison, plan: Plan, after: PlannedRun) -> Planned
 
 
 def ordered_runs(comparison: Comparison, plan: Plan) -> Iterator[PlannedRun]:
-    """All runs of a trial in order: round by round, each round shuffled anew.
+    """All runs of a trial in order: round by round, each in an order of its own.
 
-    Interleaving lets a machine that slows down hurt every lane alike; the order depends
-    on ``plan.order_seed`` alone. With ``plan.until`` these are the runs that there are at
-    the most. With ``plan.step_up`` all rounds of a size come before those of the next.
+    Interleaving lets a machine that slows down hurt every lane alike. Orders are balanced (see
+    Rotation) and depend on ``plan.order_seed`` alone. With ``plan.until`` these are the runs that
+    there are at the most. With ``plan.step_up`` all rounds of a size come before those of the next.
     """
     shuffler = random.Random(plan.order_seed)
     lanes = chosen_approaches(plan, comparison)
     number = 0
     for points in _stages(points_of(plan, comparison), plan):
         contests = [(point, lane) for point in points for lane in lanes]
+        rotation = Rotation(len(contests), shuffler)
         for round_number in range(1 - plan.warm_ups, plan.most_rounds + 1):
-            shuffler.shuffle(contests)
-            for position, (point, lane) in enumerate(contests, 1):
+            order = [contests[place] for place in rotation.next()]
+            for position, (point, lane) in enumerate(order, 1):
                 number += 1
                 yield PlannedRun(number, lane, point, round_number, position)
+
+
+class Rotation:
+    """Orders of so many things, balanced: in as many rounds as there are things each comes first
+    once, and in every place once; of an even number, each follows every other just once too.
+
+    Rows of a Williams square (E. J. Williams, Experimental designs balanced for the estimation of
+    residual effects of treatments, Australian Journal of Scientific Research A 2, 1949) of things
+    and rows in random order; for an odd number there are two such squares, and rows of both.
+    """
+
+    def __init__(self, count: int, random: random.Random) -> None:
+        self._random = random
+        self._things = list(range(count))
+        self._rows: list[list[int]] = []
+
+    def next(self) -> list[int]:
+        """The next order: places of the things."""
+        if not self._rows:
+            self._random.shuffle(self._things)
+            self._rows = self._square()
+        return self._rows.pop()
+
+    def _square(self) -> list[list[int]]:
+        count = len(self._things)
+        # 0, last, 1, last but one, ...: neighbours are every distance apart once.
+        first = [place // 2 if place % 2 == 0 else count - 1 - place // 2 for place in range(count)]
+        rows = [[(start + place) % count for place in first] for start in range(count)]
+        self._random.shuffle(rows)
+        if count % 2:
+            # All rows of the one, then all of the other, so that places stay balanced.
+            mirror = [row[::-1] for row in rows]
+            self._random.shuffle(mirror)
+            rows = mirror + rows
+        return [[self._things[place] for place in row] for row in rows]
 
 
 def _stages(points: list[Point], plan: Plan) -> list[list[Point]]:

@@ -35,18 +35,22 @@ _PER_REPEAT = (
     "run_queue_wait_s",
     "held_up_s",
     "others_cpu_s",
+    "stolen_s",
+    "throttled_s",
+    "swapped_bytes",
     "server_cpu_s",
     "client_cpu_s",
 )
 """Figures that add up over repeats."""
 
-_COUNTS = {"read_bytes", "written_bytes", "page_faults", "context_switches"}
+_COUNTS = {"read_bytes", "written_bytes", "swapped_bytes", "page_faults", "context_switches"}
 _NOT_TOLD = "the system does not tell it here"
 _WHY = {
     "peak_memory_bytes": "the high-water mark of memory could not be set back here",
     "start_memory_bytes": "the high-water mark of memory could not be set back here",
     "held_up_s": "no control group of version 2 could be made here",
     "pressure": "the kernel keeps no pressure figures here",
+    "throttled_s": "no control group above Ivrell tells",
 }
 _WHY_ENDED = {
     FAILED: "the run failed before it could be measured",
@@ -74,6 +78,7 @@ def run_record(planned: PlannedRun, engine: str, end: RunEnd) -> RunRecord:
     why = _WHY_ENDED.get(end.state)
     measured: dict[str, Any] = {
         **vars(figures), "elapsed_s": part.elapsed_s if part else None, "start_s": end.start_s,
+        "start_cpu_s": end.start_cpu_s,
     }  # fmt: skip
     client = measured.pop("client_cpu_s")
     by_client = {} if client is None else {"client: CPU seconds": client}

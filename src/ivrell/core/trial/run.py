@@ -72,6 +72,7 @@ class Run:
         self.exit_status: int | None = None
         self.parts: list[TimedPart] = []
         self.start_s: float | None = None
+        self.start_cpu_s: float | None = None
         self.export: Export | None = None
         self.failure: Failure | None = None
         self.limit: LimitReached | None = None
@@ -235,6 +236,8 @@ class Run:
         self._reap()
         self._reaped_orphans = 0
         self._sampler.begin()
+        if self.start_cpu_s is None:
+            self.start_cpu_s = self._sampler.reading.worker_cpu.total
         self._enter_phase(RUNNING)
         # Nothing is told at the start: whoever listens would work beside the run.
         self._next_sample = self._phase_at + SAMPLE_S
@@ -377,6 +380,7 @@ class Run:
             self._sampler.curve.finished(),
             output,
             self.output.size,
+            self.start_cpu_s,
         )
 
 

@@ -19,7 +19,7 @@ from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.stats.contrasts import Pair, Terms, contrasts, turned
 from ivrell.core.stats.crossing import Passing, Rated, passing_by
-from ivrell.core.trial.plan import PlannedRun, most_searched, size_of
+from ivrell.core.trial.plan import PlannedRun, Rotation, most_searched, size_of
 
 _WIDE = 2.5
 _EDGE = 0.12
@@ -76,6 +76,12 @@ class CrossingSearch:
         contests = {point_name(self._others(point)) for point in points}
         self._budget = most_searched(plan, sizes, len(lanes), len(contests))
 
+    @property
+    def last_number(self) -> int:
+        """No run that this adds, nor its memory run, has a higher number."""
+        stage = 2 * len(self._lanes) * (self._plan.rounds + self._plan.warm_ups)
+        return self._first + 2 * self._budget + 2 * stage
+
     def runs(
         self, known: Sequence[RunRecord], able: Callable[[], set[str]]
     ) -> Iterator[PlannedRun]:
@@ -89,7 +95,7 @@ class CrossingSearch:
         lanes = [lane for lane in self._lanes if lane in able()]
         done: list[set[tuple[str, int]]] = []
         while number - self._first < 2 * self._budget:
-            earlier = [run for run in known if run.run < number and not run.memory_run]
+            earlier = [run for run in known if run.place < number and not run.memory_run]
             if self._spent(earlier) >= self._search.minutes * 60:
                 return
             planned = list(self._stage(earlier, lanes, number, stage))
@@ -105,8 +111,8 @@ class CrossingSearch:
 
     def _spent(self, runs: Sequence[RunRecord]) -> float:
         """Seconds since the sizes of the plan had run."""
-        before = [run.spent_s or 0.0 for run in runs if run.run < self._first]
-        after = [run.spent_s or 0.0 for run in runs if run.run >= self._first]
+        before = [run.spent_s or 0.0 for run in runs if run.place < self._first]
+        after = [run.spent_s or 0.0 for run in runs if run.place >= self._first]
         return max(after, default=0.0) - max(before, default=0.0) if after else 0.0
 
     def _stage(
@@ -116,12 +122,12 @@ class CrossingSearch:
         if not changes:
             return
         worst = max(changes, key=lambda change: change.badness)
-        shuffler = random.Random(self._plan.order_seed + 1 + stage)
         points, rounds = self._points(worst, runs)
         contests = [(point, lane) for point in points for lane in worst.lanes]
+        rotation = Rotation(len(contests), random.Random(self._plan.order_seed + 1 + stage))
         for round_number in rounds:
-            shuffler.shuffle(contests)
-            for position, (point, lane) in enumerate(contests, 1):
+            order = [contests[place] for place in rotation.next()]
+            for position, (point, lane) in enumerate(order, 1):
                 yield PlannedRun(number, lane, point, round_number, position)
                 number += 2
 

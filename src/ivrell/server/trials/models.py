@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 from django.conf import settings
 from django.db import connection, models, transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from ivrell.core.comparison import looking
@@ -269,8 +270,10 @@ class Trial(models.Model):
 
     @property
     def done_runs(self) -> int:
-        """Runs that there are, memory runs aside: they are planned by no one."""
-        return self.runs.count() - self.runs.filter(record__memory_run=True).count()
+        """Runs that there are, but for those that nobody planned: memory runs, and runs that were
+        set aside to be done again."""
+        unplanned = Q(record__memory_run=True) | Q(record__set_aside=True)
+        return self.runs.count() - self.runs.filter(unplanned).count()
 
     def finish(self, state: str, message: Trouble | None = None) -> None:
         """Set the end state, keep the conclusion, and drop events nobody needs any more."""

@@ -38,7 +38,7 @@ def sweeps(
         named: points that the plan names; all unless given.
         stepped: sizes went from small to large, to the end: who is missing was left behind.
     """
-    judge = Judge(machine, {one.id: one.engine for one in comparison.approach}, comparison.matters)
+    judge = Judge.of(comparison, machine)
     every = [found.point for found in points]
     names = {point_name(point) for point in (every if named is None else named)}
     found: list[SweepFindings] = []

@@ -7,7 +7,7 @@ from ivrell.core.engines.sheet import SheetApproach
 from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.records.findings import Caution, LaneFindings
-from ivrell.core.stats.cautions.scene import Scene, caution
+from ivrell.core.stats.cautions.scene import Scene, caution, seconds
 
 _OUTSIDE = 0.1
 _LIKE = 3.0
@@ -86,30 +86,31 @@ def result_discarded(scene: Scene) -> Iterator[Caution]:
 
 
 def outside_the_clock(scene: Scene) -> Iterator[Caution]:
-    """Whether a lane prepares more before the clock starts than others of its engine."""
+    """Whether a lane works more before the clock starts than others of its engine; by CPU time,
+    for a start that other programs held up is no work."""
     least: dict[str, float] = {}
     for lane in scene.lanes:
-        if lane.start is not None:
-            least[lane.engine] = min(least.get(lane.engine, lane.start), lane.start)
+        if lane.start_cpu is not None:
+            least[lane.engine] = min(least.get(lane.engine, lane.start_cpu), lane.start_cpu)
     for lane in scene.lanes:
-        if lane.least_start is None or not lane.elapsed:
+        if lane.start_cpu is None or not lane.elapsed:
             continue
         dear = lane.engine in ENGINES and ENGINES[lane.engine].warm_up_calls > 0
-        if dear and lane.least_start < _LIKE * least[lane.engine]:
+        if dear and lane.start_cpu < _LIKE * least[lane.engine]:
             # A session that takes ten seconds to start takes now eight, now twelve.
             continue
-        # Its least: a start that was held up once is no work.
-        more = lane.least_start - least[lane.engine]
+        more = lane.start_cpu - least[lane.engine]
         if more > max(_OUTSIDE * lane.elapsed.median, _OUTSIDE_S):
             yield caution(
                 "work outside the clock",
-                f"{lane.name} spends {format_seconds(more)} more than the quickest starter of "
-                f"{lane.engine} before its clock starts, "
+                f"{lane.name} uses {format_seconds(more)} of CPU time more than the leanest "
+                f"starter of {lane.engine} before its clock starts, "
                 f"{three_figures(100 * more / lane.elapsed.median)} % of its time: imports, set-up "
                 "or code of its module.",
                 "Move work that belongs to the task into the timed part, or look at start and "
                 "imports beside elapsed time.",
                 lane.id,
+                seconds(more),
             )
 
 

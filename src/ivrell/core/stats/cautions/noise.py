@@ -1,11 +1,12 @@
 """Noise that weakens a result: few rounds, spread, drift, a busy machine."""
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from statistics import median
 
 from ivrell.core.quantities import three_figures
-from ivrell.core.records.findings import Caution
-from ivrell.core.stats.cautions.scene import Scene, caution
+from ivrell.core.records.findings import Caution, Dot
+from ivrell.core.stats.cautions.scene import Scene, caution, share
 
 _FEW_ROUNDS = 5
 _NOISY = 0.25
@@ -23,8 +24,8 @@ def few_rounds(scene: Scene) -> Iterator[Caution]:
         yield caution(
             "few rounds",
             f"Some lanes have {min(counts)} counted "
-            f"{'run' if min(counts) == 1 else 'runs'}: intervals of medians cover less than "
-            "95 %, and how sure ratios are rests on other lanes and earlier trials.",
+            f"{'run' if min(counts) == 1 else 'runs'}: intervals of medians are wide, and how "
+            "sure ratios are rests on other lanes and earlier trials.",
             "Run at least five rounds, ten where time allows.",
         )
 
@@ -42,6 +43,7 @@ def noisy(scene: Scene) -> Iterator[Caution]:
                 f"{three_figures(100 * spread)} % of its median.",
                 "Close other programs, or run more rounds.",
                 lane.id,
+                share(spread),
             )
 
 
@@ -49,16 +51,54 @@ def waiting(scene: Scene) -> Iterator[Caution]:
     """Waiting for a core while other programs had it; an approach of more threads than cores
     waits for itself, which is its own affair."""
     for lane in scene.lanes:
-        share, others = lane.run_queue_wait_share, lane.others_busy or 0.0
-        if share is not None and share > _WAITED_SHARE and others > _OTHERS_BUSY:
+        waited, others = lane.run_queue_wait_share, lane.others_busy or 0.0
+        if waited is not None and waited > _WAITED_SHARE and others > _OTHERS_BUSY:
             yield caution(
                 "run-queue wait",
-                f"{lane.name} spent {three_figures(100 * share)} % of its time ready to run "
+                f"{lane.name} spent {three_figures(100 * waited)} % of its time ready to run "
                 f"without a core to run on, while other programs kept {three_figures(others)} "
                 "cores busy.",
                 "Something else was running: stop it and run again.",
                 lane.id,
+                share(waited),
             )
+
+
+def disturbed(scene: Scene) -> Iterator[Caution]:
+    """Runs that count although something disturbed them, since they could not be done again."""
+    for lane in scene.lanes:
+        counted = [run for run in lane.runs if run.counted]
+        odd = [run for run in counted if run.disturbed]
+        if odd:
+            part = len(odd) / len(counted)
+            yield caution(
+                "disturbed runs count",
+                f"{len(odd)} of {lane.name}'s {len(counted)} counted runs were disturbed by "
+                f"{_by(odd)} and could not be done again within what the plan allows.",
+                "Run it when the machine is quiet, or allow more runs and minutes for repeats; CPU "
+                "time suffers far less than elapsed time.",
+                lane.id,
+                share(part),
+            )
+
+
+def set_aside(scene: Scene) -> Iterator[Caution]:
+    """Runs that were disturbed and done again: they are drawn pale and count for nothing."""
+    runs = [run for lane in scene.lanes for run in lane.runs]
+    again = [run for run in runs if run.set_aside]
+    if again:
+        kept = sum(run.counted for run in runs)
+        yield caution(
+            "repeated runs",
+            f"{len(again)} {'run was' if len(again) == 1 else 'runs were'} disturbed by "
+            f"{_by(again)} and done again, beside {kept} that count.",
+            "They are kept and drawn pale. What disturbs runs costs time; stop it where you can.",
+        )
+
+
+def _by(runs: Sequence[Dot]) -> str:
+    """By what runs were disturbed, the most frequent first."""
+    return " and ".join(name for name, _ in Counter(run.disturbed for run in runs).most_common())
 
 
 def busy_machine(scene: Scene) -> Iterator[Caution]:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.data import MadeTable
-from ivrell.core.records.findings import Caution, LaneFindings
+from ivrell.core.records.findings import Caution, Extent, LaneFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 
@@ -48,6 +48,24 @@ class Scene:
         return [table for table in self.made if table.rows == self.rows_of(table.table)]
 
 
-def caution(word: str, reason: str, hint: str, lane: str | None = None) -> Caution:
-    """A caution; ``lane`` is the id of the one it is about, None for all."""
-    return Caution(word=word, reason=reason, hint=hint, lane=lane)
+def caution(
+    word: str, reason: str, hint: str, lane: str | None = None, extent: Extent | None = None
+) -> Caution:
+    """A caution; ``lane`` is the id of the one it is about, None for all; ``extent`` how far it
+    goes."""
+    return Caution(word=word, reason=reason, hint=hint, lane=lane, extent=extent)
+
+
+def share(value: float) -> Extent:
+    """So large a part."""
+    return Extent(value=value, unit="share")
+
+
+def times(value: float) -> Extent:
+    """So many times."""
+    return Extent(value=value, unit="times")
+
+
+def seconds(value: float) -> Extent:
+    """So long."""
+    return Extent(value=value, unit="seconds")

@@ -5,7 +5,7 @@ from statistics import median
 
 from ivrell.core.quantities import format_seconds, three_figures
 from ivrell.core.records.findings import Caution
-from ivrell.core.stats.cautions.scene import Scene, caution
+from ivrell.core.stats.cautions.scene import Scene, caution, seconds, share, times
 
 _FIRST_SLOWER = 1.5
 _CALLS_FOR_CACHE = 2
@@ -21,17 +21,18 @@ _MORE_CPU = 1.1
 
 def first_slower(scene: Scene) -> Iterator[Caution]:
     for lane in scene.lanes:
-        times = [run.elapsed_s for run in lane.runs if run.counted and run.elapsed_s]
-        if len(times) < 3:
+        took = [run.elapsed_s for run in lane.runs if run.counted and run.elapsed_s]
+        if len(took) < 3:
             continue
-        rest = sorted(times[1:])[len(times[1:]) // 2]
-        if times[0] > _FIRST_SLOWER * rest:
+        rest = sorted(took[1:])[len(took[1:]) // 2]
+        if took[0] > _FIRST_SLOWER * rest:
             yield caution(
                 "first run slower",
-                f"{lane.name}'s first counted run took {three_figures(times[0] / rest)} times "
+                f"{lane.name}'s first counted run took {three_figures(took[0] / rest)} times "
                 "its later ones.",
                 "Add a warm-up.",
                 lane.id,
+                times(took[0] / rest),
             )
 
 
@@ -50,6 +51,7 @@ def result_cache(scene: Scene) -> Iterator[Caution]:
                 "Look whether the approach, its library or its engine keeps results; a fresh "
                 "process for each run measures the whole work.",
                 lane.id,
+                times(first / median(later)),
             )
 
 
@@ -63,19 +65,21 @@ def too_short(scene: Scene) -> Iterator[Caution]:
                 "around it weighs as much as it does.",
                 "Let the plan repeat short calls until a run lasts 50 ms.",
                 lane.id,
+                seconds(elapsed.median),
             )
 
 
 def not_cold(scene: Scene) -> Iterator[Caution]:
     for lane in scene.lanes:
-        share = lane.cached_share
-        if scene.point.get("cache") == "cold" and share is not None and share > _STILL_CACHED:
+        cached = lane.cached_share
+        if scene.point.get("cache") == "cold" and cached is not None and cached > _STILL_CACHED:
             yield caution(
                 "cache not cold",
-                f"{three_figures(100 * share)} % of {lane.name}'s input was still in memory "
+                f"{three_figures(100 * cached)} % of {lane.name}'s input was still in memory "
                 "when its runs began.",
                 "Close whatever else reads these files.",
                 lane.id,
+                share(cached),
             )
 
 
@@ -150,24 +154,25 @@ def first_call_compiles(scene: Scene) -> Iterator[Caution]:
         first, elapsed = lane.first_call, lane.elapsed
         if first is None or not elapsed or first - elapsed.median < _FIRST_CALL_S:
             continue
-        times = first / elapsed.median
-        if _FIRST_CALL < times <= _KEPT:
+        slower = first / elapsed.median
+        if _FIRST_CALL < slower <= _KEPT:
             yield caution(
                 "first call slower",
-                f"{lane.name}'s first call in a process takes {three_figures(times)} times its "
+                f"{lane.name}'s first call in a process takes {three_figures(slower)} times its "
                 "later ones: it compiles, plans or opens something then.",
                 "Whoever calls once pays the first call: it stands among the measures.",
                 lane.id,
+                times(slower),
             )
 
 
 def engine_kept_answer(scene: Scene) -> Iterator[Caution]:
     """Whether runs after the first, each in a process of its own, cost next to nothing."""
     for lane in scene.lanes:
-        times = [run.elapsed_s for run in lane.runs if run.state == "done" and run.elapsed_s]
-        if lane.calls or len(times) < 3:
+        took = [run.elapsed_s for run in lane.runs if run.state == "done" and run.elapsed_s]
+        if lane.calls or len(took) < 3:
             continue
-        first, later = times[0], sorted(times[1:])[len(times[1:]) // 2]
+        first, later = took[0], sorted(took[1:])[len(took[1:]) // 2]
         if first > _KEPT * later:
             yield caution(
                 "answer kept by the engine",
@@ -175,4 +180,5 @@ def engine_kept_answer(scene: Scene) -> Iterator[Caution]:
                 "ones, each in a new process: the engine may have kept the answer.",
                 "Turn its cache of results off, or change the question a little every time.",
                 lane.id,
+                times(first / later),
             )

@@ -1,0 +1,205 @@
+"""Runs that something else disturbed: told from runs that disturb themselves, and done again."""
+
+import subprocess
+import sys
+import time
+import unittest
+from collections import Counter
+
+from ivrell.core.comparison.file import parse
+from ivrell.core.measure.quiet import QuietMoment
+from ivrell.core.records.machine import Machine
+from ivrell.core.records.plan import Disturbed
+from ivrell.core.report.findings import findings
+from ivrell.core.trial.disturbance import (
+    HOST,
+    OTHERS,
+    QUOTA,
+    SWAPPING,
+    Repeats,
+    disturbance,
+    wait_until_quiet,
+)
+from tests.core.test_findings import run
+from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
+
+
+POINT = {"rows": 300}
+
+
+def seen(elapsed=1.0, **fields):
+    usual = {"held_up_s": 0.0, "others_cpu_s": 0.0, "most_threads": 1}
+    return run(1, "a", 1, elapsed, **(usual | fields))
+
+
+class Told(unittest.TestCase):
+    def told(self, **fields):
+        found = disturbance(seen(**fields), cores=2)
+        return found and (found.by, round(found.share, 3))
+
+    def test_a_quiet_run(self):
+        self.assertIsNone(self.told())
+        self.assertIsNone(disturbance(seen(elapsed=None), 2))
+
+    def test_waiting_for_others_and_for_itself(self):
+        self.assertEqual(self.told(held_up_s=0.4, others_cpu_s=0.9), (OTHERS, 0.4))
+        # Eight threads on two cores wait for each other.
+        self.assertIsNone(self.told(held_up_s=0.9, others_cpu_s=0.0, most_threads=8))
+        self.assertEqual(
+            self.told(held_up_s=0.9, others_cpu_s=0.02, most_threads=8), (OTHERS, 0.02)
+        )
+
+    def test_another_core_taken_all_the_time(self):
+        self.assertEqual(self.told(others_cpu_s=1.0), (OTHERS, 0.4))
+        # What watching takes is no disturbance.
+        self.assertIsNone(self.told(others_cpu_s=0.12))
+
+    def test_short_runs_by_their_waiting_alone(self):
+        short = {"elapsed": 0.01, "others_cpu_s": 0.01}
+        self.assertEqual(self.told(held_up_s=0.003, **short), (OTHERS, 0.3))
+        self.assertIsNone(self.told(held_up_s=0.003, most_threads=4, **short))
+        # Repeats of a short call last long enough together.
+        self.assertEqual(self.told(held_up_s=0.003, inner_repeats=100, **short), (OTHERS, 0.4))
+
+    def test_the_host_a_quota_and_swapping(self):
+        self.assertEqual(self.told(stolen_s=0.6), (HOST, 0.6))
+        self.assertEqual(self.told(throttled_s=0.2), (QUOTA, 0.2))
+        self.assertEqual(self.told(swapped_bytes=1e6, pressure={"memory": 0.3}), (SWAPPING, 0.3))
+        self.assertIsNone(self.told(swapped_bytes=0.0, pressure={"memory": 0.3}))
+
+
+class Budget(unittest.TestCase):
+    def repeats(self, planned=4, **fields):
+        return Repeats(Disturbed(**fields), planned, 2, 100)
+
+    def judged(self, repeats, number=1, attempt=0, **fields):
+        one = seen(held_up_s=0.5, others_cpu_s=1.0, **fields)
+        one.run = number
+        repeats.judge(one, attempt)
+        repeats.take(one)
+        return one
+
+    def test_half_of_the_planned_runs_and_no_more(self):
+        repeats = self.repeats()
+        self.assertEqual(
+            [self.judged(repeats, n).set_aside for n in (1, 2, 3)], [True, True, False]
+        )
+        self.assertTrue(repeats.wanted(1))
+        self.assertFalse(repeats.wanted(3))
+
+    def test_one_that_is_done_again_is_wanted_no_more_and_numbers_go_on(self):
+        repeats = self.repeats()
+        self.judged(repeats, 1)
+        self.assertEqual(repeats.next_number, 100)
+        repeats.take(run(100, "a", 1, 1.0, repeat_of=1))
+        self.assertFalse(repeats.wanted(1))
+        self.assertEqual(repeats.next_number, 101)
+
+    def test_what_is_not_disturbed_for_long_counts(self):
+        repeats = self.repeats(share=0.6)
+        kept = self.judged(repeats)
+        self.assertEqual(
+            (kept.set_aside, kept.disturbed_by, kept.disturbed_share), (False, "", 0.5)
+        )
+
+    def test_time_ends_it_and_so_do_three_times(self):
+        repeats = self.repeats(planned=100, minutes=1)
+        self.assertFalse(self.judged(repeats, attempt=3).set_aside)
+        repeats.spend(61)
+        late = self.judged(repeats, 2)
+        self.assertEqual((late.set_aside, late.disturbed_by, late.counted), (False, OTHERS, True))
+        self.assertEqual(repeats.patience_s, 0)
+
+    def test_a_load_that_was_asked_for_disturbs_nobody(self):
+        self.assertFalse(self.judged(self.repeats(), point={"background": "1 busy core"}).set_aside)
+
+    def test_who_waits_in_vain_waits_less(self):
+        repeats = self.repeats(wait_s=4)
+        repeats.waited(4.0)
+        self.assertEqual(repeats.patience_s, 2)
+        repeats.waited(0.1)
+        self.assertEqual(repeats.patience_s, 4)
+
+
+class Quiet(unittest.TestCase):
+    def test_waiting_ends_when_it_is_quiet_or_somebody_stops_it(self):
+        looks = iter([False, False, True])
+        self.assertLess(wait_until_quiet(lambda: next(looks), 5, lambda: False), 2)
+        self.assertLess(wait_until_quiet(lambda: False, 5, lambda: True), 1)
+        self.assertGreaterEqual(wait_until_quiet(lambda: False, 0.2, lambda: False), 0.2)
+
+    def test_a_busy_machine_is_seen(self):
+        burner = subprocess.Popen([sys.executable, "-c", "while True: pass"])
+        try:
+            time.sleep(0.2)
+            quiet = QuietMoment()
+            self.assertFalse(any(quiet() for _ in range(3)))
+        finally:
+            burner.kill()
+            burner.wait()
+
+
+class InFindings(unittest.TestCase):
+    def test_they_count_for_nothing_and_are_told(self):
+        text = HEAD + approach("a", COUNTING) + approach("b", COUNTING)
+        runs = [run(n, lane, n, took) for lane, took in (("a", 1.0), ("b", 2.0)) for n in (1, 2, 3)]
+        odd = run(9, "a", 2, 50.0, set_aside=True, disturbed_by=HOST, disturbed_share=0.7)
+        late = run(7, "b", 4, 9.0, disturbed_by=OTHERS, disturbed_share=0.2)
+        found = findings(parse(text), [*runs, odd, late], {}, Machine(cores=2), POINT)
+        a = found.lanes[0]
+        self.assertEqual((a.elapsed.count, a.elapsed.largest, len(a.runs)), (3, 1.0, 4))
+        words = {c.word: c for c in found.cautions}
+        self.assertIn("1 run was disturbed by the host", words["repeated runs"].reason)
+        self.assertIn("1 of b's 4 counted runs", words["disturbed runs count"].reason)
+
+    def test_cpu_time_speaks_where_elapsed_time_was_disturbed(self):
+        text = HEAD + approach("a", COUNTING) + approach("b", COUNTING)
+        wild = [(1.0, 3.0), (3.0, 1.0), (1.2, 2.9), (2.5, 1.1), (1.4, 2.0)]
+
+        def told(**fields):
+            runs = [
+                run(10 * n + (lane == "b"), lane, n, took, cpu_user_s=cpu * (1 + n / 100),
+                    cpu_system_s=0.0, **fields)
+                for n, both in enumerate(wild, 1)
+                for lane, took, cpu in zip("ab", both, (0.5, 1.2), strict=True)
+            ]  # fmt: skip
+            return findings(parse(text), runs, {}, Machine(cores=2), POINT).conclusion
+
+        busy = told(disturbed_by=OTHERS, disturbed_share=0.5)
+        self.assertRegex(busy, r"not told apart from .* By CPU time, .* a takes 2\.40 times .*less")
+        self.assertNotIn("By CPU time", told())
+
+
+class Real(TrialCase):
+    def test_a_trial_beside_a_busy_program_repeats_within_its_budget(self):
+        body = "import time\nend = time.process_time() + 0.1\nwhile time.process_time() < end: pass"
+        text = HEAD + approach("a", python_answer(body)) + approach("b", python_answer(body))
+        plan = {"rounds": 2, "cores": 1, "disturbed": {"repeat": 0.5, "wait_s": 0}}
+        trial = self.trial(text, **plan)
+        burners = [subprocess.Popen([sys.executable, "-c", "while True: pass"]) for _ in range(4)]
+        try:
+            trial.conduct()
+        finally:
+            for burner in burners:
+                burner.kill()
+                burner.wait()
+        again = [one for one in trial.runs if one.set_aside]
+        self.assertEqual(len(again), 2)
+        self.assertEqual({one.disturbed_by for one in again} - {OTHERS, HOST}, set())
+        slots = Counter((one.approach, one.round) for one in trial.runs if one.counted)
+        self.assertEqual(set(slots.values()), {1})
+        self.assertEqual(len(slots), 4)
+        # Cut off before what was set aside was done again, it is done again now.
+        file = trial.results.path / "runs.jsonl"
+        lines = file.read_text().splitlines(keepends=True)
+        cut = next(i for i, one in enumerate(trial.runs) if one.set_aside) + 1
+        file.write_text("".join(lines[:cut]))
+        trial.results.path.joinpath("findings.json").unlink()
+        resumed = self.trial(text, **plan)
+        resumed.conduct()
+        self.assertEqual(resumed.runs[cut].repeat_of, resumed.runs[cut - 1].run)
+        self.assertEqual(sum(one.counted for one in resumed.runs), 4)
+
+
+if __name__ == "__main__":
+    unittest.main()
