@@ -1,6 +1,7 @@
 """Runs the checks and tests of the parts named, and closes with one line that counts them.
 
 python -m tests.run [core] [server] [browser] [spark]; without a part, everything.
+python -m tests.run quick: types, lint, contracts, and core tests that take a few seconds each.
 
 What measures nothing runs side by side, a job a core and one more; tests of figures and of timing
 come after it, one by one, so that nothing disturbs them. Each job is a process of its own, whose
@@ -34,6 +35,15 @@ HEAVY = (
     "test_own_servers", "test_driven_servers", "test_forms", "test_programs",
 )  # fmt: skip
 """Modules of core tests that take long enough to be a job of their own."""
+
+
+LONG = (
+    "test_agreement_evidence", "test_agreement_in_trials", "test_csv_style",
+    "test_curve_and_cluster", "test_databases", "test_engines", "test_logs", "test_nested",
+    "test_private_server", "test_python_ways", "test_report", "test_runtimes", "test_search",
+    "test_service_walls", "test_small_tables", "test_step_up",
+)  # fmt: skip
+"""Modules of core tests that are too long for every day: real engines, servers and trials."""
 
 
 @dataclass(frozen=True)
@@ -96,14 +106,38 @@ def core_jobs() -> tuple[list[Job], list[Job]]:
     heavy = [name for name in HEAVY if name in modules]
     others = [name for name in modules if name not in (*alone, *heavy)]
     beside = [_tests(f"core {name}", "core", name) for name in heavy]
-    beside += [
+    beside += [*python_checks(), *_halves("core others", others)]
+    return beside, [_tests(f"core {name}", "core", name) for name in alone]
+
+
+def quick_jobs() -> tuple[list[Job], list[Job]]:
+    """What is worth running before every commit: no server, no browser, few real trials."""
+    aside = {*MEASURING, *HEAVY, *LONG}
+    modules = [name for name in _modules("core") if name not in aside]
+    return [*python_checks(), *page_checks(), *_halves("core quick", modules)], []
+
+
+def _halves(name: str, modules: list[str]) -> list[Job]:
+    return [_tests(f"{name} {half + 1}", "core", *modules[half::2]) for half in (0, 1)]
+
+
+def python_checks() -> list[Job]:
+    """Types, contracts between packages, lint."""
+    return [
         _check("mypy", PYTHON, "-m", "mypy"),
         _check("import contracts", str(Path(PYTHON).with_name("lint-imports")), "--no-cache"),
-        *(_tests(f"core others {half + 1}", "core", *others[half::2]) for half in (0, 1)),
         _check("ruff check", PYTHON, "-m", "ruff", "check", "src", "tests", "tools"),
         _check("ruff format", PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "tools"),
     ]
-    return beside, [_tests(f"core {name}", "core", name) for name in alone]
+
+
+def page_checks() -> list[Job]:
+    """The same of the page."""
+    web = ROOT / "web"
+    return [
+        _check("eslint and prettier", "npm", "run", "--silent", "lint", where=web),
+        _check("tsc", "npm", "run", "--silent", "types", where=web),
+    ]
 
 
 def server_jobs() -> tuple[list[Job], list[Job]]:
@@ -113,11 +147,9 @@ def server_jobs() -> tuple[list[Job], list[Job]]:
 
 def browser_jobs() -> tuple[list[Job], list[Job]]:
     """Jobs of the part browser."""
-    web = ROOT / "web"
     beside = [_tests(f"browser {name}", "browser", name) for name in _modules("browser")]
     beside += [
-        _check("eslint and prettier", "npm", "run", "--silent", "lint", where=web),
-        _check("tsc", "npm", "run", "--silent", "types", where=web),
+        *page_checks(),
         _check("typed client", PYTHON, "-m", "tests.support.client_is_current"),
         _check("first load of the page", PYTHON, "-m", "tests.support.first_load"),
     ]
@@ -134,18 +166,20 @@ PARTS = {
 }  # fmt: skip
 """In this order the longest jobs come first."""
 
+QUICK = "quick"
+
 
 def main(names: list[str]) -> int:
-    unknown = [name for name in names if name not in PARTS]
+    unknown = [name for name in names if name not in PARTS and name != QUICK]
     if unknown:
-        print(f"There is no part {unknown[0]}; parts: {', '.join(sorted(PARTS))}.")
+        print(f"There is no part {unknown[0]}; parts: {', '.join(sorted((*PARTS, QUICK)))}.")
         return 2
     beside: list[Job] = []
     alone: list[Job] = []
-    for name in PARTS:
-        if name in (names or PARTS):
-            first, second = PARTS[name]()
-            beside, alone = beside + first, alone + second
+    chosen = [PARTS[name] for name in PARTS if name in (names or PARTS)]
+    for jobs in [quick_jobs] if names == [QUICK] else chosen:
+        first, second = jobs()
+        beside, alone = beside + first, alone + second
     outcomes: list[Outcome] = []
     # One more than there are cores: each waits now and then for a server, a browser, a clock.
     with ThreadPoolExecutor(len(os.sched_getaffinity(0)) + 1) as workers:

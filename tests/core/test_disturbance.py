@@ -23,7 +23,6 @@ from ivrell.core.trial.disturbance import (
 from tests.core.test_findings import run
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 
-
 POINT = {"rows": 300}
 
 

@@ -5,6 +5,7 @@ import json
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from secrets import randbits
 from typing import TYPE_CHECKING, Any
 
 from ivrell.core.errors import BadInput
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
 
 DONE, TROUBLE = 0, 1
 _CHECK_ROWS = 1_000
+_SEED_BITS = 32
 
 
 def _knobs(given: Sequence[str], comparison: "Comparison") -> dict[str, list[Any]]:
@@ -102,11 +104,13 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
 
     kept = comparison.plan_called(args.plan).launched() if args.plan else None
     own, given = kept.model_dump(exclude_unset=True) if kept else {}, given_in(args)
-    limits = {"limits": own.get("limits", {}) | given.get("limits", {})}
+    parts = {part: own.get(part, {}) | given.get(part, {}) for part in ("limits", "disturbed")}
     knobs = (kept.knobs if kept else {}) | _knobs(args.set, comparison)
     own_files = str(args.file.parent.resolve())
     try:
-        return Plan(**(own | given | limits | {"knobs": knobs, "own_files": own_files}))
+        seed = {"order_seed": randbits(_SEED_BITS)}
+        rest = {"knobs": knobs, "own_files": own_files}
+        return Plan(**(seed | own | given | parts | rest))
     except ValidationError as error:
         problem = told(error)
         raise BadInput(

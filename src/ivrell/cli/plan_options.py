@@ -13,9 +13,13 @@ from pydantic.fields import FieldInfo
 
 from ivrell.core.errors import BadInput
 from ivrell.core.quantities import format_bytes, format_seconds, parse_bytes, parse_seconds
-from ivrell.core.records.plan import Limits, Plan, Search, Until
+from ivrell.core.records.plan import Disturbed, Limits, Plan, Search, Until
 
-FORMER_FLAGS = {"--calls-per-process": "--kept", "--min-sample": "--shortest"}
+FORMER_FLAGS = {
+    "--calls-per-process": "--kept",
+    "--min-sample": "--shortest",
+    "--seed": "--order-seed",
+}
 """Flags of earlier versions, which are still taken."""
 
 _FLAGS = {
@@ -23,13 +27,15 @@ _FLAGS = {
     "within": "--search",
     "sandbox": "--no-sandbox",
     "approaches": "--only",
+    "order_seed": "--seed",
 }
-_PERCENT = ("narrower_than", "within")
-_ELSEWHERE = {"until", "search", "knobs", "limits", "own_files"}
+_PERCENT = ("narrower_than", "within", "share", "repeat")
+_ELSEWHERE = {"until", "search", "knobs", "limits", "own_files", "disturbed"}
 _PREFIX: dict[type[BaseModel], str] = {
     Plan: "--",
     Until: "--",
     Search: "--search-",
+    Disturbed: "--disturbed-",
     Limits: "--limit-",
 }
 _OPENED_BY: dict[type[BaseModel], tuple[str, str]] = {
@@ -111,8 +117,12 @@ def _help(option: Option) -> str:
         or "ids of the approaches that run, all but retired ones unless given"
     )
     usual = option.field.default
-    if isinstance(usual, bool | list) or usual is None or option.name in _PERCENT:
+    if option.name == "order_seed":
+        return f"{words} (random unless given)"
+    if isinstance(usual, bool | list) or usual is None or option.name in _FLAGS:
         return words
+    if option.name in _PERCENT:
+        return f"{words} ({100 * usual:g} %% unless given)"
     if option.name.endswith("_bytes"):
         shown = format_bytes(usual)
     elif option.name.endswith(("seconds", "_s")):
@@ -150,8 +160,9 @@ def given_in(args: argparse.Namespace) -> dict[str, Any]:
             flags = ", ".join(o.flag for o in options() if o.part is part and o.name in found[part])
             flag = _FLAGS[opener]
             raise BadInput(f"{flags} goes with {flag}.", hint=f"Say {flag} 10, for ten per cent.")
-    if found[Limits]:
-        plan["limits"] = found[Limits]
+    for part, field in ((Limits, "limits"), (Disturbed, "disturbed")):
+        if found[part]:
+            plan[field] = found[part]
     return plan
 
 

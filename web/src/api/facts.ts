@@ -62,6 +62,12 @@ export const USUAL_PLAN = {
     within: 0.1,
     minutes: 30.0,
   },
+  disturbed: {
+    share: 0.05,
+    repeat: 0.5,
+    minutes: 10.0,
+    wait_s: 3.0,
+  },
 } as const;
 
 /** The least and the most of numbers of a plan. */

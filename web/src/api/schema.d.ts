@@ -1583,7 +1583,8 @@ export interface components {
         /**
          * Caution
          * @description Something that weakens a result: ``word`` names it in short, ``lane`` is the lane it is
-         *     about or null for all, ``hint`` says what to do, ``reach`` what it could change.
+         *     about or null for several or all, ``hint`` says what to do, ``reach`` what it could change,
+         *     ``extent`` how far it goes. One that holds for several lanes has that of ``each``.
          */
         Caution: {
             /** Word */
@@ -1602,6 +1603,13 @@ export interface components {
              * @default margin
              */
             reach: components["schemas"]["ReachEnum"];
+            /** @default null */
+            extent: components["schemas"]["Extent"] | null;
+            /**
+             * Each
+             * @default []
+             */
+            each: components["schemas"]["Caution"][];
         };
         /**
          * Cell
@@ -2019,8 +2027,77 @@ export interface components {
         /** @enum {string} */
         DiffLineKindEnum: "same" | "removed" | "added";
         /**
+         * Disturbed
+         * @description What becomes of runs that something else disturbs: other programs, the host of a virtual
+         *     machine, a quota, swapping. One that was disturbed for more than a ``share`` of its time is
+         *     kept, not counted, and done again: at the most ``repeat`` times as many runs as are planned,
+         *     and for ``minutes``. Before each run the trial waits for a quiet moment, ``wait_s`` at the
+         *     most.
+         */
+        Disturbed: {
+            /**
+             * Share
+             * @description runs disturbed for more of their time are done again
+             * @default 0.05
+             */
+            share: number;
+            /**
+             * Repeat
+             * @description so many of the planned runs may be done again
+             * @default 0.5
+             */
+            repeat: number;
+            /**
+             * Minutes
+             * @description minutes for that at the most, waiting included
+             * @default 10
+             */
+            minutes: number;
+            /**
+             * Wait S
+             * @description wait so long for a quiet moment before a run
+             * @default 3
+             */
+            wait_s: number;
+        };
+        /**
+         * Disturbed
+         * @description What becomes of runs that something else disturbs: other programs, the host of a virtual
+         *     machine, a quota, swapping. One that was disturbed for more than a ``share`` of its time is
+         *     kept, not counted, and done again: at the most ``repeat`` times as many runs as are planned,
+         *     and for ``minutes``. Before each run the trial waits for a quiet moment, ``wait_s`` at the
+         *     most.
+         */
+        DisturbedRequest: {
+            /**
+             * Share
+             * @description runs disturbed for more of their time are done again
+             * @default 0.05
+             */
+            share?: number;
+            /**
+             * Repeat
+             * @description so many of the planned runs may be done again
+             * @default 0.5
+             */
+            repeat?: number;
+            /**
+             * Minutes
+             * @description minutes for that at the most, waiting included
+             * @default 10
+             */
+            minutes?: number;
+            /**
+             * Wait S
+             * @description wait so long for a quiet moment before a run
+             * @default 3
+             */
+            wait_s?: number;
+        };
+        /**
          * Dot
-         * @description One run as it is drawn; times in seconds, memory in bytes.
+         * @description One run as it is drawn; times in seconds, memory in bytes; ``disturbed`` says by what, or
+         *     nothing; one that is ``set_aside`` was done again.
          */
         Dot: {
             /** Run */
@@ -2033,6 +2110,16 @@ export interface components {
             state: components["schemas"]["RunState"];
             /** Counted */
             counted: boolean;
+            /**
+             * Disturbed
+             * @default
+             */
+            disturbed: string;
+            /**
+             * Set Aside
+             * @default false
+             */
+            set_aside: boolean;
             /** Elapsed S */
             elapsed_s: number | null;
             /** At Least S */
@@ -2186,6 +2273,16 @@ export interface components {
             error: components["schemas"]["Failure"] | null;
             /** Plans */
             plans: components["schemas"]["StatementPlan"][];
+        };
+        /**
+         * Extent
+         * @description How far something goes: a share, a factor, seconds, cores.
+         */
+        Extent: {
+            /** Value */
+            value: number;
+            /** Quantity */
+            quantity: components["schemas"]["QuantityEnum"];
         };
         /**
          * Failure
@@ -2509,10 +2606,10 @@ export interface components {
              */
             start: number | null;
             /**
-             * Least Start
+             * Start Cpu
              * @default null
              */
-            least_start: number | null;
+            start_cpu: number | null;
             /** @default null */
             elapsed: components["schemas"]["Summary"] | null;
             /** @default null */
@@ -2791,7 +2888,7 @@ export interface components {
             written_bytes: number;
             /**
              * Processes
-             * @description processes that a run may be at once
+             * @description most processes at once
              * @default 256
              */
             processes: number;
@@ -2838,7 +2935,7 @@ export interface components {
             written_bytes?: number;
             /**
              * Processes
-             * @description processes that a run may be at once
+             * @description most processes at once
              * @default 256
              */
             processes?: number;
@@ -3589,7 +3686,7 @@ export interface components {
             cores: number | null;
             /**
              * Calls Per Process
-             * @description calls one behind the other, the first told apart
+             * @description consecutive calls per process; the first reported separately
              * @default 1
              */
             calls_per_process: number;
@@ -3601,7 +3698,7 @@ export interface components {
             min_sample_s: number;
             /**
              * Sandbox
-             * @description where it works, or nowhere
+             * @description auto, or off
              * @default auto
              */
             sandbox: components["schemas"]["SandboxEnum"];
@@ -3636,6 +3733,15 @@ export interface components {
             step_up: boolean;
             /** @default null */
             search: components["schemas"]["Search"] | null;
+            /**
+             * @default {
+             *       "share": 0.05,
+             *       "repeat": 0.5,
+             *       "minutes": 10,
+             *       "wait_s": 3
+             *     }
+             */
+            disturbed: components["schemas"]["Disturbed"];
             /** Name */
             name: string;
         };
@@ -4124,7 +4230,7 @@ export interface components {
             cores: number | null;
             /**
              * Calls Per Process
-             * @description calls one behind the other, the first told apart
+             * @description consecutive calls per process; the first reported separately
              * @default 1
              */
             calls_per_process: number;
@@ -4136,7 +4242,7 @@ export interface components {
             min_sample_s: number;
             /**
              * Sandbox
-             * @description where it works, or nowhere
+             * @description auto, or off
              * @default auto
              */
             sandbox: components["schemas"]["SandboxEnum"];
@@ -4171,6 +4277,15 @@ export interface components {
             step_up: boolean;
             /** @default null */
             search: components["schemas"]["Search"] | null;
+            /**
+             * @default {
+             *       "share": 0.05,
+             *       "repeat": 0.5,
+             *       "minutes": 10,
+             *       "wait_s": 3
+             *     }
+             */
+            disturbed: components["schemas"]["Disturbed"];
         };
         /**
          * Plan
@@ -4253,7 +4368,7 @@ export interface components {
             cores?: number | null;
             /**
              * Calls Per Process
-             * @description calls one behind the other, the first told apart
+             * @description consecutive calls per process; the first reported separately
              * @default 1
              */
             calls_per_process?: number;
@@ -4265,7 +4380,7 @@ export interface components {
             min_sample_s?: number;
             /**
              * Sandbox
-             * @description where it works, or nowhere
+             * @description auto, or off
              * @default auto
              */
             sandbox?: components["schemas"]["SandboxEnum"];
@@ -4300,6 +4415,15 @@ export interface components {
             step_up?: boolean;
             /** @default null */
             search?: components["schemas"]["SearchRequest"] | null;
+            /**
+             * @default {
+             *       "share": 0.05,
+             *       "repeat": 0.5,
+             *       "minutes": 10,
+             *       "wait_s": 3
+             *     }
+             */
+            disturbed?: components["schemas"]["DisturbedRequest"];
         };
         /**
          * PointFindings
@@ -4443,15 +4567,20 @@ export interface components {
              */
             top: components["schemas"]["Top"][] | null;
         };
+        /** @enum {string} */
+        QuantityEnum: "share" | "times" | "seconds" | "cores";
+        /** @enum {string} */
+        QuestionEnum: "quickest" | "baseline" | "pair";
         /**
          * Ratio
          * @description How many times less a lane takes than another, usually the baseline: above 1 is less, of
-         *     elapsed time "faster". ``low`` and ``high`` bound it at 95 % for this pair alone, null with
-         *     fewer than two rounds; the verdict holds for all pairs of the trial at once. ``floor`` is the
-         *     factor that the machine's own noise reaches, null where it was never measured. ``bound`` says
-         *     that one of the two did not finish: the other is "at least" or "at most" so many times
-         *     faster. ``chance`` is how likely equals would be as far apart, for all pairs at once (Holm);
-         *     ``rounds_more`` how many rounds more would tell, null where it is told, or more than 1000.
+         *     elapsed time "faster". ``low`` and ``high`` are the interval that the verdict is read off, null
+         *     with fewer than two rounds; it bounds what ``question`` it answers at 95 %, for all that is
+         *     asked in that family at once. ``floor`` is the factor that the machine's own noise reaches, null
+         *     where it was never measured; no interval is narrower. ``bound`` says that one of the two did not
+         *     finish: the other is "at least" or "at most" so many times faster. ``chance`` is how likely
+         *     equals would be as far apart, for the whole family; ``rounds_more`` how many rounds more would
+         *     tell, null where it is told, or more than 1000.
          */
         Ratio: {
             /** Value */
@@ -4484,6 +4613,11 @@ export interface components {
              * @default null
              */
             rounds_more: number | null;
+            /**
+             * Question
+             * @default pair
+             */
+            question: components["schemas"]["QuestionEnum"];
         };
         /** @enum {string} */
         RatioVerdictEnum: "faster" | "slower" | "less" | "more" | "no difference that matters" | "not told apart";
@@ -4586,6 +4720,16 @@ export interface components {
             memory_run: boolean;
             /** State */
             state: components["schemas"]["RunState"];
+            /**
+             * Set Aside
+             * @default false
+             */
+            set_aside: boolean;
+            /**
+             * Disturbed By
+             * @default
+             */
+            disturbed_by: string;
             /** Elapsed S */
             elapsed_s: number | null;
             limit: components["schemas"]["LimitReached"] | null;
@@ -4713,6 +4857,11 @@ export interface components {
              */
             start_s: number | null;
             /**
+             * Start Cpu S
+             * @default null
+             */
+            start_cpu_s: number | null;
+            /**
              * Page Faults
              * @default null
              */
@@ -4737,6 +4886,21 @@ export interface components {
              * @default null
              */
             others_cpu_s: number | null;
+            /**
+             * Stolen S
+             * @default null
+             */
+            stolen_s: number | null;
+            /**
+             * Throttled S
+             * @default null
+             */
+            throttled_s: number | null;
+            /**
+             * Swapped Bytes
+             * @default null
+             */
+            swapped_bytes: number | null;
             /**
              * Pressure
              * @default null
@@ -4866,6 +5030,26 @@ export interface components {
              * @default null
              */
             spent_s: number | null;
+            /**
+             * Disturbed By
+             * @default
+             */
+            disturbed_by: string;
+            /**
+             * Disturbed Share
+             * @default null
+             */
+            disturbed_share: number | null;
+            /**
+             * Set Aside
+             * @default false
+             */
+            set_aside: boolean;
+            /**
+             * Repeat Of
+             * @default null
+             */
+            repeat_of: number | null;
             /** Curve */
             curve: components["schemas"]["CurveSample"][];
             /** Code */
@@ -4994,7 +5178,7 @@ export interface components {
         Search: {
             /**
              * Within
-             * @description look for the sizes where the lead changes, so nearly known
+             * @description find crossovers to within this precision
              * @default 0.1
              */
             within: number;
@@ -5014,7 +5198,7 @@ export interface components {
         SearchRequest: {
             /**
              * Within
-             * @description look for the sizes where the lead changes, so nearly known
+             * @description find crossovers to within this precision
              * @default 0.1
              */
             within?: number;
@@ -5324,8 +5508,8 @@ export interface components {
          * Summary
          * @description What a set of repeated measurements says.
          *
-         *     ``low`` and ``high`` bound the median with probability ``level`` (below 0.95 when there
-         *     are too few values for that; null for a single one).
+         *     ``low`` and ``high`` bound the median with probability ``level`` (below 0.95 where few values,
+         *     some of them 0, allow no more; null for a single one).
          */
         Summary: {
             /** Count */

@@ -5,10 +5,10 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Lane } from "../api/client";
 import { changes, useChange, useEngines } from "../api/queries";
-import { plainVerdict } from "../lanes/cells";
+import { isApart, shortRatio } from "../lanes/ratio";
 import { Glyph, laneColour } from "../lanes/mark";
 import { verdictWord } from "../lanes/words";
-import { plural, times } from "../ui/units";
+import { plural } from "../ui/units";
 import type { StepProps } from "../steps/props";
 import { useOff, useView } from "../ui/view";
 
@@ -140,13 +140,10 @@ function Ratio({ lane, findings }: { lane: Lane; findings: StepProps["findings"]
   if (found.state === "failed") return <span className="ratio bad">failed</span>;
   if (found.baseline) return <span className="ratio faint">1×</span>;
   if (!found.ratio) return <span />;
-  const told = plainVerdict(found.ratio);
-  const unsure = told !== "";
+  const told = shortRatio(found.ratio);
   return (
-    <Tooltip title={unsure ? `against the baseline: ${told}` : undefined}>
-      <span className={`ratio ${unsure ? "faint" : ""}`}>
-        {unsure ? "≈ 1" : `${found.ratio.bound ? "≥ " : ""}${times(found.ratio.value)}×`}
-      </span>
+    <Tooltip title={`against the baseline: ${told}`}>
+      <span className={`ratio ${isApart(found.ratio) ? "" : "faint"}`}>{told}</span>
     </Tooltip>
   );
 }

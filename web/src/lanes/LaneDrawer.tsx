@@ -54,7 +54,7 @@ export function LaneDrawer({ comparison, trial, lane, view, more }: Props) {
             rows={lane.runs.map((dot) => [
               dot.run,
               dot.round,
-              dot.warm_up ? "warm-up" : "counted",
+              dot.warm_up ? "warm-up" : dot.set_aside ? "done again" : "counted",
               dot.state,
               dot.elapsed_s ?? dot.at_least_s,
             ])}
@@ -130,7 +130,9 @@ function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
         const cx = 70 + i * step;
         const value = run.elapsed_s ?? run.at_least_s;
         const round = run.warm_up ? "warm-up" : `round ${run.round}`;
-        const told = `${round}: ${run.state === "done" ? seconds(value) : run.state}`;
+        const odd = run.disturbed ? `, disturbed by ${run.disturbed}` : "";
+        const again = run.set_aside ? "; done again, not counted" : "";
+        const told = `${round}: ${run.state === "done" ? seconds(value) : run.state}${odd}${again}`;
         return (
           <g
             key={run.run}
@@ -150,7 +152,8 @@ function RunsInOrder({ runs, chosen, colour, onChoose }: RunsProps) {
                 cx={cx}
                 cy={y(value)}
                 r={4.2}
-                fill={run.counted ? colour : "var(--sheet)"}
+                fill={run.counted || run.set_aside ? colour : "var(--sheet)"}
+                opacity={run.set_aside ? 0.28 : 1}
                 stroke={colour}
                 strokeWidth={1.5}
               />
@@ -188,6 +191,13 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
     ["start and imports", `${seconds(run.start_s)} (not counted)`],
     ["run-queue wait", seconds(run.run_queue_wait_s)],
     ["other programs’ CPU", seconds(run.others_cpu_s)],
+    ["taken by the host", seconds(run.stolen_s)],
+    [
+      "disturbed",
+      run.disturbed_share === null
+        ? "–"
+        : `${figures(100 * run.disturbed_share, 2)} % of its time${run.disturbed_by ? `, by ${run.disturbed_by}` : ""}`,
+    ],
     ...(run.inner_repeats > 1
       ? ([
           ["per repeat, of", count(run.inner_repeats)],

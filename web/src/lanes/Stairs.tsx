@@ -3,9 +3,9 @@ import { scaleLog } from "d3-scale";
 import type { Comparison, Staircase } from "../api/client";
 import { Figure } from "../ui/Figure";
 import { inUnit } from "../ui/measureWords";
-import { figures, plural, seconds, shortSeconds, times, trimmed } from "../ui/units";
+import { figures, plural, seconds, shortSeconds, trimmed } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
-import { plainVerdict } from "./cells";
+import { aboutRatio, shortRatio, toldRatio } from "./ratio";
 import type { Column } from "./columns";
 import { Glyph, laneColour } from "./mark";
 
@@ -179,7 +179,7 @@ export function Stairs({ comparison, stairs, columns, onPair, onLane }: Props) {
                 <td className="number">
                   <Gain step={step} first={i === 0} />
                 </td>
-                <td className="number">{step.so_far ? times(step.so_far.value) : ""}</td>
+                <td className="number">{step.so_far ? shortRatio(step.so_far) : ""}</td>
                 <td className="number">
                   {i ? step.lines_changed : plural(step.code_lines, "line")}
                 </td>
@@ -222,23 +222,18 @@ function labelled(domain: number[], tick: number): boolean {
 
 function gained(step: Step): string {
   if (!step.gain) return "";
-  return plainVerdict(step.gain) || `${times(step.gain.value)}×`;
+  return shortRatio(step.gain);
 }
 
 function Gain({ step, first }: { step: Step; first: boolean }) {
   if (first) return <span className="faint">the first</span>;
   if (!step.gain) return <span className="faint">–</span>;
-  const plain = plainVerdict(step.gain);
-  if (plain) return <span className="quiet small">{plain}</span>;
+  const told = toldRatio(step.gain);
   return (
-    <>
-      <strong className={step.slower ? "bad" : ""}>{times(step.gain.value)}</strong>
-      {step.gain.low !== null && step.gain.high !== null && (
-        <span className="small faint">
-          {" "}
-          {times(step.gain.low, 2)} to {times(step.gain.high, 2)}
-        </span>
-      )}
-    </>
+    <span title={aboutRatio(step.gain)}>
+      {told.factor && <strong className={step.slower ? "bad" : ""}>{told.factor}</strong>}{" "}
+      <span className="quiet small">{told.verdict}</span>
+      {told.span && <span className="small faint"> {told.span}</span>}
+    </span>
   );
 }

@@ -1,11 +1,12 @@
 /** What stands in a lane's row of the board, column by column. */
 import { max } from "d3-array";
 import { scaleLinear, scaleLog } from "d3-scale";
-import type { LaneFindings, MeasureRow, Ratio } from "../api/client";
+import type { LaneFindings, MeasureRow } from "../api/client";
 import { Bands, type Scale } from "../plot/time";
 import { inUnit } from "../ui/measureWords";
-import { bytes, figures, plural, seconds, times } from "../ui/units";
+import { bytes, figures, plural, seconds } from "../ui/units";
 import { glyphPath, laneColour } from "./mark";
+import { aboutRatio, isApart, shortRatio, toldRatio } from "./ratio";
 import { verdictWord } from "./words";
 
 const PAD = 14;
@@ -79,6 +80,21 @@ export function Elapsed({
             <title>{`warm-up: ${seconds(run.elapsed_s)}`}</title>
           </circle>
         ))}
+      {lane.runs
+        .filter((run) => run.set_aside)
+        .map((run) => (
+          <circle
+            key={run.run}
+            data-testid="set-aside"
+            cx={scale(run.elapsed_s ?? 1)}
+            cy={middle}
+            r={2.6}
+            fill={colour}
+            opacity={0.28}
+          >
+            <title>{`${seconds(run.elapsed_s)}, disturbed by ${run.disturbed}: done again`}</title>
+          </circle>
+        ))}
       {counted.map((run, i) => (
         <circle
           key={run.run}
@@ -143,26 +159,13 @@ export function RatioCell({ lane, lanes, place, width }: CellProps) {
   const scale = scaleLog([Math.min(0.8, ...known), Math.max(1.25, ...known)], [4, w - 4]).clamp(
     true,
   );
-  const plain = plainVerdict(ratio);
+  const told = toldRatio(ratio);
   return (
-    <div className="ratio-cell">
+    <div className="ratio-cell" title={aboutRatio(ratio)}>
       <div className="ratio-words">
-        {plain ? (
-          <span className="quiet small" title={moreRounds(ratio)}>
-            {plain}
-          </span>
-        ) : (
-          <>
-            {ratio.bound && <span className="small quiet">{ratio.bound} </span>}
-            <strong data-testid="ratio">{times(ratio.value)}</strong>
-            {ratio.low !== null && ratio.high !== null && (
-              <span className="small faint">
-                {" "}
-                {times(ratio.low, 2)} to {times(ratio.high, 2)}
-              </span>
-            )}
-          </>
-        )}
+        {told.factor && <strong data-testid="ratio">{told.factor}</strong>}{" "}
+        <span className="quiet small">{told.verdict}</span>
+        {told.span && <span className="small faint"> {told.span}</span>}
       </div>
       <svg width={w} height={16} aria-hidden="true">
         <line x1={scale(1)} x2={scale(1)} y1={0} y2={16} stroke="var(--ink-3)" />
@@ -289,32 +292,6 @@ export function Stages({ lane, lanes, place, width }: CellProps) {
   );
 }
 
-/** What is said instead of a figure where it would say too much. */
-export function plainVerdict(ratio: Ratio): string {
-  if (ratio.verdict === "not told apart") return "not told apart";
-  return ratio.verdict === "no difference that matters" ? ratio.verdict : "";
-}
-
-/** The figures behind such words, and how many rounds more would tell. */
-export function moreRounds(ratio: Ratio): string {
-  const span =
-    ratio.low === null || ratio.high === null
-      ? ""
-      : `${times(ratio.value)} times, ${times(ratio.low)} to ${times(ratio.high)}`;
-  if (ratio.verdict === "no difference that matters") {
-    return `${span}: a difference, if there is one, that does not matter to the question`;
-  }
-  const more =
-    ratio.rounds_more === null
-      ? ""
-      : `; about ${plural(ratio.rounds_more, "more round")} would tell`;
-  const alone = ratio.low !== null && ratio.high !== null && (ratio.low > 1 || ratio.high < 1);
-  const family = alone
-    ? "; alone this would tell, but among so many pairs of lanes one like it is found by chance"
-    : "";
-  return `${span}${family}${more}`;
-}
-
 export function AnswerCell({ lane }: CellProps) {
   const agreement = lane.agreement;
   return (
@@ -337,14 +314,16 @@ export function MeasureCell(props: CellProps & { measure: MeasureRow }) {
   const all = lanes.flatMap((l) => row.lanes[l.id] ?? []);
   const ratio = value.ratio;
   const told =
-    lane.baseline || !ratio || ratio.verdict === "no difference that matters" || width < 96
+    lane.baseline || !ratio || width < 96
       ? ""
-      : ratio.verdict === "not told apart"
-        ? "≈"
-        : `${timesLess(ratio)}`;
+      : isApart(ratio)
+        ? shortRatio(ratio)
+        : ratio.verdict === "not told apart"
+          ? "not told apart"
+          : "";
   const title = [
     `${inUnit(row.unit, value.smallest)} to ${inUnit(row.unit, value.largest)}, ${plural(value.count, "run")}`,
-    ratio && !lane.baseline ? moreRounds(ratio) : "",
+    ratio && !lane.baseline ? aboutRatio(ratio) : "",
   ]
     .filter(Boolean)
     .join("; ");
@@ -367,13 +346,6 @@ export function MeasureCell(props: CellProps & { measure: MeasureRow }) {
       </svg>
     </div>
   );
-}
-
-/** How many times less, or more, than the baseline, in short. */
-export function timesLess(ratio: Ratio): string {
-  return ratio.value >= 1
-    ? `${figures(ratio.value, 2)}× less`
-    : `${figures(1 / ratio.value, 2)}× more`;
 }
 
 function LogMark(props: { all: number[]; value: number; w: number; place: number }) {

@@ -20,7 +20,7 @@ export type Column = {
 const PARTS: Column[] = [
   {
     key: "ratio",
-    label: "times faster",
+    label: "against the baseline",
     how: "Elapsed time against the baseline's, with its interval.",
     width: 138,
     log: true,

@@ -180,6 +180,18 @@ function Cautions({ findings, brief }: { findings: Findings; brief: boolean }) {
           <strong>{caution.word}</strong>
           <span className="reach small">{REACH[caution.reach]}</span> {caution.reason}{" "}
           <span className="hint">{caution.hint}</span>
+          {caution.each.length > 0 && (
+            <details>
+              <summary className="small">each lane</summary>
+              <ul>
+                {caution.each.map((one) => (
+                  <li key={one.lane} className="small">
+                    {one.reason}
+                  </li>
+                ))}
+              </ul>
+            </details>
+          )}
         </li>
       ))}
       {found.length > first && (

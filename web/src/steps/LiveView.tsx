@@ -56,6 +56,7 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
           {stateWords(trial, live.ended.length, live.over)}
           {trial.points.length > 1 && `, ${pointWords(shown)}`}
           {roundsWords(trial, columns)}
+          {live.again.length > 0 && `, ${plural(live.again.length, "disturbed run")} done again`}
         </span>
         {going ? (
           <>
@@ -128,6 +129,11 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
                 place={place}
                 longest={longest}
                 ended={ended.find((run) => run.approach === id && run.round === round)}
+                again={
+                  live.again.filter(
+                    (run) => run.approach === id && run.round === round && here(run.point),
+                  ).length
+                }
                 running={
                   live.running?.approach === id &&
                   live.running.round === round &&
@@ -140,7 +146,7 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
             )),
             <span key={`${id} drop`}>
               {going && !trial.dropped.includes(id) && !live.out.has(id) && (
-                <Tooltip title="Run this lane no more">
+                <Tooltip title="Skip this lane from now on">
                   <button
                     className="text faint"
                     aria-label={`Drop ${lane?.name ?? id}`}
@@ -220,9 +226,16 @@ function TimeLeft({ trial, ended, seen }: { trial: Trial; ended: Ended[]; seen: 
   );
 }
 
-type CellProps = { place: number; longest: number; ended?: Ended; running?: Running };
+type CellProps = {
+  place: number;
+  longest: number;
+  ended?: Ended;
+  running?: Running;
+  /** How often it was disturbed and done again. */
+  again: number;
+};
 
-function Cell({ place, longest, ended, running }: CellProps) {
+function Cell({ place, longest, ended, running, again }: CellProps) {
   const time = ended?.elapsed_s ?? running?.elapsed ?? 0;
   const share = longest > 0 ? Math.max(0.02, time / longest) : 0;
   const state = ended?.state ?? (running ? "running" : "open");
@@ -242,7 +255,9 @@ function Cell({ place, longest, ended, running }: CellProps) {
     <div
       className={`cell ${state} ${ended?.warm_up || running?.warm_up ? "warm-up" : ""}`}
       style={{ "--mark": laneColour(place) } as React.CSSProperties}
+      title={again ? `${plural(again, "run")} before it disturbed, and done again` : undefined}
     >
+      {again > 0 && <span className="again" aria-hidden />}
       {(state === "done" || state === "running") && (
         <span className="fill" style={{ width: `${100 * share}%` }} />
       )}

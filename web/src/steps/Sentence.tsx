@@ -87,10 +87,10 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
       <p className="sentence">
         {plan.untilSure ? (
           <>
-            {one("Rule of rounds", "sure", { number: "a number of", sure: "As many" }, (rule) =>
+            {one("Rule of rounds", "sure", { number: "a number of", sure: "as many" }, (rule) =>
               onChange({ untilSure: rule === "sure" }),
             )}{" "}
-            rounds as it takes until every interval is narrower than{" "}
+            rounds until every interval is narrower than{" "}
             {sure("Narrower than, per cent", plan.narrower, "narrower", 0.5, 100)}%, at most{" "}
             {sure("Rounds at most", plan.atMost, "atMost", ...UNTIL_BOUNDS.at_most)} or{" "}
             {sure("Minutes at most", plan.minutes, "minutes", 0.1, UNTIL_BOUNDS.minutes[1])}{" "}
@@ -102,12 +102,12 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
             {one(
               "Rule of rounds",
               "number",
-              { number: plan.rounds === 1 ? "round" : "rounds", sure: "rounds as it takes" },
+              { number: plan.rounds === 1 ? "round" : "rounds", sure: "rounds until precise" },
               (rule) => onChange({ untilSure: rule === "sure" }),
             )}
           </>
         )}{" "}
-        of {plural(lanes, "lane")} in shuffled order, each run in a fresh process,{" "}
+        of {plural(lanes, "lane")} in balanced order, each run in a fresh process,{" "}
         {sure("Warm-ups", plan.warmUps, "warmUps", ...PLAN_BOUNDS.warm_ups)}
         {plan.warmUps === 1 ? "warm-up" : "warm-ups"}, up to{" "}
         {sure("Limit of time in seconds", plan.seconds, "seconds", 0.1, LIMIT_BOUNDS.seconds[1])}s
@@ -241,7 +241,7 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
           {
             once: "once a process",
             several: "several times a process",
-            repeated: "again if short",
+            repeated: "repeated when short",
           },
           (calls) => onChange({ calls }),
         )}
@@ -287,7 +287,12 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
         s of CPU time,{" "}
         {sure("Limit of files in GiB", plan.writtenGiB, "writtenGiB", 0.001, MOST.gib)} GiB of
         files, {sure("Limit of processes", plan.processes, "processes", ...LIMIT_BOUNDS.processes)}{" "}
-        processes.
+        processes. Runs that something else disturbs for more than{" "}
+        {sure("Disturbed for more than, per cent", plan.disturbedShare, "disturbedShare", 0, 100)}%
+        of their time are done again, up to{" "}
+        {sure("Runs done again, per cent", plan.disturbedRepeat, "disturbedRepeat", 0, 1000)}% of
+        the planned runs and{" "}
+        {sure("Minutes for that", plan.disturbedMinutes, "disturbedMinutes", 0, 1440)} minutes.
       </p>
     </>
   );

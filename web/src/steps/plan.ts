@@ -31,9 +31,14 @@ export type PlanDraft = {
   order: "mixed" | "up" | "search";
   within: number;
   searchMinutes: number;
+  /** Runs disturbed for more than so much of their time, in percent, are done again: so many of
+   * the planned ones, in percent, and for so many minutes. */
+  disturbedShare: number;
+  disturbedRepeat: number;
+  disturbedMinutes: number;
 };
 
-const { until, search, limits } = USUAL_PLAN;
+const { until, search, limits, disturbed } = USUAL_PLAN;
 const GIB = 2 ** 30;
 
 const USUAL: PlanDraft = {
@@ -60,13 +65,16 @@ const USUAL: PlanDraft = {
   order: "mixed",
   within: 100 * search.within,
   searchMinutes: search.minutes,
+  disturbedShare: 100 * disturbed.share,
+  disturbedRepeat: 100 * disturbed.repeat,
+  disturbedMinutes: disturbed.minutes,
 };
 
 const CALLS: PlanDraft["calls"][] = ["once", "several", "repeated"];
 
 /** A plan that the comparison keeps by a name, as a draft. */
 export function draftOf(plan: Schemas["NamedPlan"]): PlanDraft {
-  const { limits, until, search } = plan;
+  const { limits, until, search, disturbed } = plan;
   const calls =
     plan.calls_per_process > 1 ? "several" : plan.min_sample_s > 0 ? "repeated" : "once";
   return {
@@ -95,6 +103,9 @@ export function draftOf(plan: Schemas["NamedPlan"]): PlanDraft {
     knobs: plan.knobs,
     order: search ? "search" : plan.step_up ? "up" : "mixed",
     ...(search && { within: 100 * search.within, searchMinutes: search.minutes }),
+    disturbedShare: 100 * disturbed.share,
+    disturbedRepeat: 100 * disturbed.repeat,
+    disturbedMinutes: disturbed.minutes,
   };
 }
 
@@ -191,6 +202,11 @@ export function asBody(plan: PlanDraft, approaches: string[] | null): Schemas["P
       cpu_seconds: plan.cpuSeconds,
       written_bytes: Math.round(plan.writtenGiB * GIB),
       processes: plan.processes,
+    },
+    disturbed: {
+      share: plan.disturbedShare / 100,
+      repeat: plan.disturbedRepeat / 100,
+      minutes: plan.disturbedMinutes,
     },
     order_seed: crypto.getRandomValues(new Uint32Array(1))[0] ?? 1,
   };

@@ -20,6 +20,8 @@ export type LiveTrial = {
   making: Schemas["DataProgress"] | null;
   running: Running | null;
   ended: Ended[];
+  /** Runs that were disturbed and are done again. */
+  again: Ended[];
   out: Set<string>;
   cores: number[];
   /** Samples of each lane's latest finished run, to run against. */
@@ -33,6 +35,7 @@ const EMPTY: LiveTrial = {
   making: null,
   running: null,
   ended: [],
+  again: [],
   out: new Set(),
   cores: [],
   shadows: {},
@@ -78,9 +81,14 @@ function folded(live: LiveTrial, event: LiveEvent): LiveTrial {
       return {
         ...live,
         running: null,
-        ended: event.memory_run
-          ? live.ended
-          : [...live.ended.filter((e) => e.run !== event.run), event],
+        ended:
+          event.memory_run || event.set_aside
+            ? live.ended
+            : [...live.ended.filter((e) => e.run !== event.run), event],
+        again:
+          event.set_aside && !live.again.some((e) => e.run === event.run)
+            ? [...live.again, event]
+            : live.again,
         shadows:
           samples.length && !event.memory_run
             ? { ...live.shadows, [event.approach]: samples }

@@ -20,11 +20,6 @@ export function figures(value: number, digits = 3): string {
   return byPlaces[Math.min(places, 6)]?.format(value) ?? String(value);
 }
 
-/** Times faster; far below one as a fraction, which is shorter and easier to read. */
-export function times(value: number, digits = 3): string {
-  return value < 0.1 ? `1/${figures(1 / value, digits)}` : figures(value, digits);
-}
-
 export function seconds(value: number | null | undefined): string {
   if (value == null) return "–";
   const size = Math.abs(Number(value.toPrecision(3)));

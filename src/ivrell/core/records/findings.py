@@ -79,7 +79,7 @@ class Extent(BaseModel, frozen=True):
     """How far something goes: a share, a factor, seconds, cores."""
 
     value: float
-    unit: Literal["share", "times", "seconds", "cores"]
+    quantity: Literal["share", "times", "seconds", "cores"]
 
 
 class Caution(BaseModel, frozen=True):

@@ -56,9 +56,7 @@ class Limits(BaseModel):
     written_bytes: Annotated[
         int, Field(gt=0, le=2**50, description="files that a run leaves, and any single one")
     ] = 8 * 2**30
-    processes: Annotated[
-        int, Field(ge=1, le=10_000, description="processes that a run may be at once")
-    ] = 256
+    processes: Annotated[int, Field(ge=1, le=10_000, description="most processes at once")] = 256
     prepare_seconds: Annotated[
         float, Field(gt=0, description="what lies before and after the timed part")
     ] = 300.0
@@ -107,9 +105,7 @@ class Search(BaseModel):
 
     within: Annotated[
         float,
-        Field(
-            ge=0.01, lt=1, description="look for the sizes where the lead changes, so nearly known"
-        ),
+        Field(ge=0.01, lt=1, description="find crossovers to within this precision"),
     ] = 0.1
     minutes: Annotated[
         float, Field(gt=0, le=24 * 60, description="minutes at the most, with --search")
@@ -150,7 +146,7 @@ class Disturbed(BaseModel):
     ] = 10.0
     wait_s: Annotated[
         float, Field(ge=0, le=600, description="wait so long for a quiet moment before a run")
-    ] = 5.0
+    ] = 3.0
 
 
 class Plan(BaseModel):
@@ -200,14 +196,17 @@ class Plan(BaseModel):
     ] = [OWN]
     cores: Annotated[int, Field(ge=1, description="cores that runs are pinned to")] | None = None
     calls_per_process: Annotated[
-        int, Field(ge=1, le=1000, description="calls one behind the other, the first told apart")
+        int,
+        Field(
+            ge=1,
+            le=1000,
+            description="consecutive calls per process; the first reported separately",
+        ),
     ] = 1
     min_sample_s: Annotated[
         float, Field(ge=0, le=60, description="repeat short calls until a run lasts so long")
     ] = 0.0
-    sandbox: Annotated[Literal["auto", "off"], Field(description="where it works, or nowhere")] = (
-        "auto"
-    )
+    sandbox: Annotated[Literal["auto", "off"], Field(description="auto, or off")] = "auto"
     limits: Limits = Limits()
     order_seed: Annotated[
         int, Field(ge=0, lt=2**63, description="decides the order of runs within each round")

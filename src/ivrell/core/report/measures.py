@@ -235,6 +235,14 @@ def measure_of(row: MeasureRow | MeasurePair) -> Measure:
     return BY_KEY.get(row.key) or counter_measure(row.label)
 
 
+def _ratio_cells(ratio: Ratio | None) -> tuple[str, ...]:
+    """The verdict against the baseline, by how many times less, and the interval it is read off."""
+    if ratio is None:
+        return "", "", "", ""
+    ends = ("" if end is None else repr(end) for end in (ratio.low, ratio.high))
+    return ratio.verdict, repr(ratio.value), *ends
+
+
 def as_csv(rows: Iterable[MeasureRow], names: Mapping[str, str]) -> str:
     """The rows as CSV (RFC 4180): a line a measure and lane, numbers in whole."""
     import csv
@@ -243,13 +251,22 @@ def as_csv(rows: Iterable[MeasureRow], names: Mapping[str, str]) -> str:
     out = io.StringIO()
     writer = csv.writer(out)
     head = ("measure", "unit", "lane", "name", "median", "smallest", "largest", "runs",
-            "of the baseline")  # fmt: skip
+            "of the baseline", "verdict", "times less", "low", "high")  # fmt: skip
     writer.writerow(head)
     for row in rows:
         for lane, value in row.lanes.items():
             against = "" if value.of_baseline is None else repr(value.of_baseline)
             figures = (repr(value.median), repr(value.smallest), repr(value.largest))
             writer.writerow(
-                (row.label, row.unit, lane, names.get(lane, lane), *figures, value.count, against)
+                (
+                    row.label,
+                    row.unit,
+                    lane,
+                    names.get(lane, lane),
+                    *figures,
+                    value.count,
+                    against,
+                    *_ratio_cells(value.ratio),
+                )
             )
     return out.getvalue()

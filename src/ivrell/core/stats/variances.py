@@ -96,6 +96,9 @@ def moderated(variance: Numbers, own: Numbers, lanes: int, usual: Usual | None) 
     variance = np.maximum(variance, _NOUGHT * float(np.median(known)))
     before = np.full(len(variance), np.nan) if usual is None else usual.level
     has_before = np.isfinite(before)
+    if _worse_than_usual(variance[has_before], before[has_before]) > _ANOTHER_DAY:
+        # Quieter days say nothing of this one.
+        has_before = np.zeros(len(variance), dtype=bool)
     if lanes < 3:
         # A pair that stands alone cannot tell whether today is as days were before.
         return Moderated(variance, own, own)
@@ -105,9 +108,8 @@ def moderated(variance: Numbers, own: Numbers, lanes: int, usual: Usual | None) 
     expected, unsure, within = _expected(logs - shift, spread, lanes)
     level = np.full(len(logs), expected)
     doubt = np.full(len(logs), unsure)
-    worse = _worse_than_usual(variance[has_before], before[has_before])
     if usual is not None and has_before.any():
-        day = np.maximum(usual.variance[has_before], max(_BETWEEN_DAYS, max(worse, 0.0) ** 2))
+        day = np.maximum(usual.variance[has_before], _BETWEEN_DAYS)
         of_day = float(np.mean((logs - shift)[has_before]))
         weight = 1 / unsure + 1 / day
         level[has_before] = of_day / unsure / weight
@@ -117,11 +119,7 @@ def moderated(variance: Numbers, own: Numbers, lanes: int, usual: Usual | None) 
     borrowed = 2 * half
     total = borrowed + own
     # What one trial's own lanes lend cannot be worth more than they all have.
-    most = np.where(has_before, np.inf, own * (lanes - 1))
-    if worse > _ANOTHER_DAY:
-        # Nor can what was usual on quieter days.
-        most = own * (lanes - 1) + 1
-    freedom = np.minimum(total, most)
+    freedom = np.where(has_before, total, np.minimum(total, own * (lanes - 1)))
     return Moderated((borrowed * center + own * variance) / total, own, freedom)
 
 

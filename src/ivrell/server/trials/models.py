@@ -161,7 +161,7 @@ class Trial(models.Model):
                     return found
         return findings(
             read.model_copy(update={"claim": claims}),
-            [run.run_record for run in self.runs.order_by("number")],
+            [run.run_record for run in self.runs.order_by("pk")],
             self.agreement_at(point),
             self.machine_of,
             point,
@@ -202,7 +202,7 @@ class Trial(models.Model):
         # Heavy, and wanted only here: a web server should stay small.
         from ivrell.core.report.sweep.findings import sweeps
 
-        runs = [run.run_record for run in self.runs.order_by("number")]
+        runs = [run.run_record for run in self.runs.order_by("pk")]
         plan = self.plan_of
         return sweeps(
             self.read,
@@ -220,7 +220,7 @@ class Trial(models.Model):
         from ivrell.core.agreement.record import Answers
         from ivrell.core.report.pair import pair_findings
 
-        runs = [run.run_record for run in self.runs.order_by("number")]
+        runs = [run.run_record for run in self.runs.order_by("pk")]
         answers = Answers(self.read, self.results.answers)
         for run in runs:
             if run.answer_fingerprint and run.point == point:

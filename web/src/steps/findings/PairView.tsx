@@ -12,14 +12,14 @@ import type {
   Trial,
 } from "../../api/client";
 import { usePair, useRun } from "../../api/queries";
-import { moreRounds } from "../../lanes/cells";
+import { aboutRatio, isApart, toldRatio } from "../../lanes/ratio";
 import { Glyph, laneColour } from "../../lanes/mark";
 import { verdictWord } from "../../lanes/words";
 import { RunCurve } from "../../plot/RunCurve";
 import { Figure } from "../../ui/Figure";
 import { inUnit } from "../../ui/measureWords";
 import { Trouble } from "../../ui/Trouble";
-import { plural, seconds, times } from "../../ui/units";
+import { figures, plural, seconds } from "../../ui/units";
 import { useWidth } from "../../ui/useWidth";
 import type { View } from "../../ui/view";
 import { ExplainedPanel } from "../approaches/ExplainedPanel";
@@ -130,8 +130,8 @@ function claimOf(pair: PairFindings, findings: Findings, row: Row | undefined): 
   return {
     text:
       row.key === OF_TIME
-        ? `${few} is ${times(factor)} times faster than ${many}`
-        : `${few} takes ${times(factor)} times less ${row.label} than ${many}`,
+        ? `${few} is ${figures(factor)} times faster than ${many}`
+        : `${few} takes ${figures(factor)} times less ${row.label} than ${many}`,
     lower,
     higher,
     measure: row.key,
@@ -141,10 +141,6 @@ function claimOf(pair: PairFindings, findings: Findings, row: Row | undefined): 
       .join(", "),
     factor,
   };
-}
-
-function isApart(ratio: Ratio): boolean {
-  return ["faster", "slower", "less", "more"].includes(ratio.verdict);
 }
 
 function Agreed({ pair }: { pair: PairFindings }) {
@@ -329,28 +325,16 @@ function MeasurePairs({ comparison, findings, pair, marks }: MeasureProps) {
 /** A ratio in words with its interval, or why there is none. */
 function Compared({ ratio }: { ratio: Ratio | null }) {
   if (!ratio) return <span className="small faint">one is nought</span>;
-  const apart = isApart(ratio);
-  const [low, high] = [ratio.low, ratio.high];
-  const turned = apart && ratio.value < 1;
-  const bounds =
-    low === null || high === null || low === high
-      ? null
-      : turned
-        ? [1 / high, 1 / low]
-        : [low, high];
+  const told = toldRatio(ratio);
   return (
-    <>
-      {apart ? (
-        <strong>{`${times(turned ? 1 / ratio.value : ratio.value)}× ${ratio.verdict}`}</strong>
+    <span title={aboutRatio(ratio)}>
+      {told.factor ? (
+        <strong>{`${told.factor} ${told.verdict}`}</strong>
       ) : (
-        <span className="small quiet" title={moreRounds(ratio)}>
-          {ratio.verdict}
-        </span>
+        <span className="small quiet">{told.verdict}</span>
       )}
-      {bounds && (
-        <span className="small faint"> {bounds.map((bound) => times(bound, 2)).join(" to ")}</span>
-      )}
-    </>
+      {told.span && <span className="small faint"> {told.span}</span>}
+    </span>
   );
 }
 

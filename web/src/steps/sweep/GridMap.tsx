@@ -6,7 +6,7 @@ import { useNavigate } from "react-router";
 import type { Comparison } from "../../api/client";
 import { glyphPath, laneColour } from "../../lanes/mark";
 import { Figure } from "../../ui/Figure";
-import { times } from "../../ui/units";
+import { figures } from "../../ui/units";
 import {
   findingsAt,
   laneName,
@@ -81,7 +81,7 @@ function winner(
 function marginWords(cell: Cell): string {
   // Of nothing held there is no multiple.
   if (cell.margin === null) return "";
-  return `${cell.sure ? "" : "≈ "}${times(cell.margin, 2)}×`;
+  return `${cell.sure ? "" : "≈ "}${figures(cell.margin, 2)}×`;
 }
 
 export function GridMap(props: Props) {
@@ -307,7 +307,7 @@ function IsoLines(props: {
             />
             {label && (
               <text x={label[0] + 4} y={label[1] - 3} className="iso-word">
-                {times(ratio, 1)}×
+                {figures(ratio, 1)}×
               </text>
             )}
           </g>

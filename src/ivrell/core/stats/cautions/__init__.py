@@ -96,10 +96,10 @@ def _of_several(cautions: list[Caution], names: Mapping[str, str]) -> Caution:
 def _span(extents: Sequence[Extent]) -> str:
     """From the least to the most, the unit once."""
     low, high = min(one.value for one in extents), max(one.value for one in extents)
-    if extents[0].unit == "seconds":
+    if extents[0].quantity == "seconds":
         return f"{format_seconds(low)} to {format_seconds(high)}"
     scale, unit = {"share": (100, "%"), "times": (1, "times"), "cores": (1, "cores")}[
-        extents[0].unit
+        extents[0].quantity
     ]
     ends = dict.fromkeys(
         f"{scale * value:,.0f}" if scale * value >= _WHOLE else three_figures(scale * value)

@@ -58,14 +58,14 @@ def caution(
 
 def share(value: float) -> Extent:
     """So large a part."""
-    return Extent(value=value, unit="share")
+    return Extent(value=value, quantity="share")
 
 
 def times(value: float) -> Extent:
     """So many times."""
-    return Extent(value=value, unit="times")
+    return Extent(value=value, quantity="times")
 
 
 def seconds(value: float) -> Extent:
     """So long."""
-    return Extent(value=value, unit="seconds")
+    return Extent(value=value, quantity="seconds")
