@@ -297,6 +297,154 @@ with stage("inner"):
         self.assertEqual(stages["inner"].times, 2)
         self.assertLessEqual(sum(s.elapsed_s for s in run.stages), run.elapsed_s)
 
+    def test_threads_have_stages_of_their_own(self):
+        run = self.run_one(
+            """
+import threading
+def work(number):
+    with stage(f"part {number}"):
+        time.sleep(0.3)
+threads = [threading.Thread(target=work, args=(n,)) for n in range(4)]
+for thread in threads:
+    thread.start()
+for thread in threads:
+    thread.join()
+with stage("alone"):
+    end = time.process_time() + 0.05
+    while time.process_time() < end:
+        pass
+"""
+        )
+        stages = {stage.name: stage for stage in run.stages}
+        for number in range(4):
+            self.assertAlmostEqual(stages[f"part {number}"].elapsed_s, 0.3, delta=0.06)
+            self.assertTrue(stages[f"part {number}"].overlaps)
+        self.assertFalse(stages["alone"].overlaps)
+        self.assertAlmostEqual(stages["alone"].cpu_s, 0.05, delta=0.02)
+        self.assertAlmostEqual(run.spans[0].start_s, run.spans[1].start_s, delta=0.05)
+
+    def test_threads_in_one_stage_take_the_time_that_went_by(self):
+        run = self.run_one(
+            """
+from concurrent.futures import ThreadPoolExecutor
+def work(number):
+    with stage("fetch"):
+        time.sleep(0.2)
+with ThreadPoolExecutor(4) as pool:
+    list(pool.map(work, range(4)))
+"""
+        )
+        [fetch] = run.stages
+        self.assertAlmostEqual(fetch.elapsed_s, 0.2, delta=0.06)
+        self.assertEqual((fetch.times, fetch.overlaps), (4, True))
+
+    def test_tasks_and_generators(self):
+        run = self.run_one(
+            """
+import asyncio
+async def fetch(name, seconds):
+    with stage(name):
+        await asyncio.sleep(seconds)
+async def both():
+    with stage("all"):
+        await asyncio.gather(fetch("one", 0.1), fetch("two", 0.2))
+asyncio.run(both())
+def rows():
+    with stage("read"):
+        for n in range(2):
+            time.sleep(0.05)
+            yield n
+for row in rows():
+    with stage("use"):
+        time.sleep(0.1)
+"""
+        )
+        took = {stage.name: stage.elapsed_s for stage in run.stages}
+        for name, seconds in (("one", 0.1), ("two", 0.2), ("read", 0.1), ("use", 0.2)):
+            self.assertAlmostEqual(took[name], seconds, delta=0.05, msg=name)
+        self.assertAlmostEqual(took["all"], 0.0, delta=0.05)
+
+
+class AfterTheAnswer(TrialCase):
+    """Work that the clock would miss is done before it stops, or told."""
+
+    def found(self, body):
+        self.asked = getattr(self, "asked", 0) + 1
+        text = HEAD + approach("only", python_answer(body))
+        trial = self.trial(text, name=f"trial {self.asked}")
+        point = trial.conduct().points[0]
+        return trial.runs[0], {caution.word: caution for caution in point.cautions}
+
+    def test_what_makes_its_rows_when_asked_is_asked_inside_the_clock(self):
+        for made in ("Rows()", "slow()"):
+            run, _ = self.found(
+                """
+def slow():
+    time.sleep(0.25)
+    yield {"gauge": 1, "n": 1}
+class Rows:
+    def __iter__(self):
+        return slow()
+return """
+                + made
+            )
+            self.assertEqual((run.state, run.answer_rows), ("done", 1), run.why_in_trouble)
+            self.assertGreater(run.elapsed_s, 0.24, made)
+
+    def test_readers_and_batches_of_arrow(self):
+        for answer in (
+            "table.to_reader()",
+            "table.to_batches()",
+            "(b for b in table.to_batches())",
+        ):
+            run, _ = self.found(
+                "import pyarrow as pa\n"
+                'table = pa.table({"gauge": [1, 2], "n": [3, 4]})\n'
+                f"return {answer}"
+            )
+            self.assertEqual((run.state, run.answer_rows), ("done", 2), run.why_in_trouble)
+
+    def test_a_thread_or_a_child_that_works_on_is_told(self):
+        _, words = self.found(
+            """
+import threading
+def on():
+    end = time.perf_counter() + 0.4
+    while time.perf_counter() < end:
+        pass
+threading.Thread(target=on).start()
+return [{"gauge": 1, "n": 1}]
+"""
+        )
+        self.assertIn("of CPU time after it gave its answer", words["work after the answer"].reason)
+        _, words = self.found(
+            """
+import subprocess, sys
+subprocess.Popen([sys.executable, "-c", "import time; time.sleep(3)"])
+return [{"gauge": 1, "n": 1}]
+"""
+        )
+        self.assertIn("left 1 process running", words["work after the answer"].reason)
+        _, words = self.found('return [{"gauge": 1, "n": 1}]')
+        self.assertNotIn("work after the answer", words)
+
+    def test_who_calls_itself_a_sandbox_is_measured_all_the_same(self):
+        code = """
+            import ctypes, subprocess, sys, time
+            ctypes.CDLL(None).prctl(15, b"bwrap", 0, 0, 0)
+            child = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(9)"])
+            def answer(data, knobs, stage):
+                held = bytearray(120_000_000)
+                for at in range(0, len(held), 4096):
+                    held[at] = 1
+                return [{"gauge": 1, "n": 1}]
+        """
+        trial = self.trial(HEAD + approach("only", code))
+        trial.conduct()
+        told = [run.peak_above_start_bytes for run in trial.runs if run.peak_memory_bytes]
+        self.assertTrue(told, [run.not_measured for run in trial.runs])
+        self.assertGreater(max(told), 100 * MB)
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -263,7 +263,8 @@ def _beneath(lane: LaneFindings) -> list[str]:
     named = [stage for stage in lane.stages if stage.name is not None]
     if named:
         told = [f"{stage.name} {format_seconds(stage.elapsed_s)}" for stage in named]
-        lines.append(f"  {lane.name}, stages: {', '.join(told)}")
+        beside = "; they overlap" if any(stage.overlaps for stage in named) else ""
+        lines.append(f"  {lane.name}, stages: {', '.join(told)}{beside}")
     if lane.counters:
         told = [f"{name} {counted(name, value)}" for name, value in lane.counters.items()]
         lines.append(f"  {lane.name}, counted: {', '.join(told)}")

@@ -265,6 +265,8 @@ export function Stages({ lane, lanes, place, width }: CellProps) {
   const biggest = [...lane.stages].sort((a, b) => b.elapsed_s - a.elapsed_s)[0];
   if (!biggest) return <span className="faint">–</span>;
   const all = lane.stages.reduce((sum, stage) => sum + stage.elapsed_s, 0);
+  const beside = lane.stages.some((stage) => stage.overlaps);
+  const high = beside ? 10 / lane.stages.length : 10;
   return (
     <div
       title={lane.stages
@@ -274,15 +276,18 @@ export function Stages({ lane, lanes, place, width }: CellProps) {
       <div className="figure cut small">
         {biggest.name === null && lane.stages.length === 1
           ? "no stages named"
+          : beside
+          ? `${biggest.name} ${seconds(biggest.elapsed_s)}; stages overlap`
           : `${biggest.name ?? "outside stages"} ${figures((100 * biggest.elapsed_s) / (all || 1), 2)} %`}
       </div>
       <svg width={w} height={10} role="img" aria-label={`Stages of ${lane.name}`}>
         {lane.stages.map((stage, i) => (
           <rect
             key={stage.name ?? ""}
-            x={starts[i]}
+            x={beside ? 0 : starts[i]}
+            y={beside ? i * high : 0}
             width={Math.max(0.8, widths[i] ?? 0)}
-            height={10}
+            height={high}
             fill={stage.name === null ? "var(--line)" : laneColour(place)}
             opacity={stage.name === null ? 1 : SHADES[i % SHADES.length]}
           />

@@ -53,6 +53,8 @@ class CommandApproach(Approach):
 
 
 class _Task(Task):
+    works_on = True
+
     hands_over_as_is = False
 
     def __init__(self, job: Job) -> None:

@@ -63,6 +63,8 @@ def _sheet(approach: Mapping[str, Any]) -> Sheet:
 
 
 class _Task(Task):
+    works_on = True
+
     sets_up_each = True
     hands_over_as_is = False
 

@@ -109,6 +109,8 @@ def _on_this_machine(files: str | list[str]) -> bool:
 class SparkTask(Task):
     """One approach in a session of its own; what differs between SQL and Python is below."""
 
+    works_on = True
+
     hands_over_as_is = False
 
     def __init__(self, job: Job) -> None:

@@ -42,6 +42,14 @@ def read(path: str) -> str:
         return ""
 
 
+def program(pid: int) -> str:
+    """Name of the file that a process runs, without its folder; "" where that is hidden."""
+    try:
+        return os.path.basename(os.readlink(f"/proc/{pid}/exe"))  # noqa: PTH119, PTH115
+    except OSError:
+        return ""
+
+
 def children(pid: int) -> list[int]:
     """Processes started by any thread of a process and not yet reaped."""
     found: list[int] = []

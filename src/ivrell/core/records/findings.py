@@ -171,11 +171,13 @@ class Dot(BaseModel):
 
 
 class StageMedian(BaseModel):
-    """Median of a stage over the counted runs; the part outside all stages has no name."""
+    """Median of a stage over the counted runs; the part outside all stages has no name. Those that
+    ``overlaps`` is said of went on beside others: they add up to more than the run took."""
 
     name: str | None
     elapsed_s: float
     cpu_s: float | None
+    overlaps: bool = False
 
 
 class Placement(BaseModel):

@@ -240,12 +240,14 @@ class RunSpec:
 
 @dataclass(frozen=True)
 class StageTime:
-    """What a stage of one run took, and how often it was gone through."""
+    """What a stage of one run took, and how often it was gone through. One that ``overlaps`` went
+    on while other threads or tasks were in stages: such times add up to more than went by."""
 
     name: str
     elapsed_s: float
     cpu_s: float
     times: int = 1
+    overlaps: bool = False
 
 
 @dataclass(frozen=True)

@@ -92,7 +92,9 @@ def conclusion(result: Result) -> str:
 
 def _by_cpu_time(result: Result, best: LaneFindings, level: Sequence[LaneFindings]) -> str:
     """What CPU time tells where elapsed time was disturbed and does not."""
-    if not level or not any(dot.disturbed for lane in (best, *level) for dot in lane.runs):
+    if not level or not any(
+        dot.disturbed and not dot.warm_up for lane in (best, *level) for dot in lane.runs
+    ):
         return ""
     among = [best, *level]
     medians = {lane.id: lane.cpu_total.median for lane in among if lane.cpu_total}

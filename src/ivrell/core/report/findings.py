@@ -331,19 +331,22 @@ def _median(values: Iterable[float]) -> float | None:
 
 
 def _stages(counted: Sequence[RunRecord]) -> list[StageMedian]:
-    """Median elapsed and CPU of each stage over the runs, and of what no stage covers."""
+    """Median elapsed and CPU of each stage over the runs, and of what no stage covers, unless
+    stages overlap."""
     names: dict[str, list[tuple[float, float]]] = {}
     rest = []
+    beside = {stage.name for run in counted for stage in run.stages if stage.overlaps}
     for run in counted:
         for stage in run.stages:
             names.setdefault(stage.name, []).append((stage.elapsed_s, stage.cpu_s))
-        if run.elapsed_s is not None:
+        if run.elapsed_s is not None and not beside:
             rest.append(run.elapsed_s - sum(stage.elapsed_s for stage in run.stages))
     stages = [
         StageMedian(
             name=name,
             elapsed_s=float(median([elapsed for elapsed, _ in values])),
             cpu_s=float(median([cpu for _, cpu in values])),
+            overlaps=name in beside,
         )
         for name, values in names.items()
     ]

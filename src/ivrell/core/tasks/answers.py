@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,20 +22,33 @@ ACCEPTED = (
 def how_to_force(answer: Any) -> Callable[[], object] | None:
     """What computes an answer that is still lazy, or None when it is there in full.
 
-    Knows Polars' lazy frames, DuckDB's relations, and iterators.
+    Knows Polars' lazy frames, DuckDB's relations, readers of Arrow's batches, iterators, and what
+    makes its rows only when somebody goes over them.
     """
     module = type(answer).__module__.split(".")[0]
     if module == "polars" and type(answer).__name__ == "LazyFrame":
         return answer.collect  # type: ignore[no-any-return]
     if module in ("duckdb", "_duckdb") and hasattr(answer, "to_arrow_table"):
         return answer.to_arrow_table  # type: ignore[no-any-return]
-    if hasattr(answer, "__next__"):
+    if module == "pyarrow" and hasattr(answer, "read_all"):
+        return answer.read_all  # type: ignore[no-any-return]
+    if hasattr(answer, "__next__") or _made_when_asked(answer, module):
         return lambda: list(answer)
     if isinstance(answer, Mapping):
         lazy = {name: how for name, part in answer.items() if (how := how_to_force(part))}
         if lazy:
             return lambda: {n: lazy[n]() if n in lazy else part for n, part in answer.items()}
     return None
+
+
+def _made_when_asked(answer: Any, module: str) -> bool:
+    """Whether an answer is only gone over once, by a method that may do the work: neither a
+    collection of Python's nor a table of a library."""
+    if module in ("builtins", "collections", "pyarrow", "pandas", "polars", "numpy"):
+        return False
+    if isinstance(answer, (Collection, Path)) or not hasattr(type(answer), "__iter__"):
+        return False
+    return not any(hasattr(answer, name) for name in ("__arrow_c_stream__", "__array__"))
 
 
 def to_arrow(answer: object) -> pa.Table:
@@ -92,6 +105,8 @@ def _convert(answer: Any) -> pa.Table:
         return pa.table(dict(answer))
     if isinstance(answer, Iterable):
         rows = list(answer)
+        if rows and all(isinstance(row, (pa.RecordBatch, pa.Table)) for row in rows):
+            return pa.concat_tables([_convert(row) for row in rows])
         if all(isinstance(row, Mapping) for row in rows):
             return pa.Table.from_pylist(rows)
     raise TypeError(f"it is not {ACCEPTED}")

@@ -46,6 +46,9 @@ class Task:
     hands_over_as_is = True
     """Whether ``hand_over`` only makes a table of the answer, reading nothing more."""
 
+    works_on = False
+    """Whether processes of the engine's own live on between calls, as those of a session do."""
+
     renews = False
     """Whether each call after the first needs a fresh session or its tables as they were; such
     calls are timed one by one."""

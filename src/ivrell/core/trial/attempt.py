@@ -172,8 +172,9 @@ class Attempts:
 
     def learn(self, run: RunRecord) -> None:
         """Take from a run that was done how often its lane's calls are repeated at its point,
-        so that all its runs are alike."""
-        if run.state == DONE and not run.memory_run:
+        so that all its runs are alike. One that was disturbed took longer, and so asks for too
+        few: the next run finds them anew."""
+        if run.state == DONE and not run.memory_run and not run.was_disturbed:
             place = (run.approach, point_name(run.point))
             self._repeats.setdefault(place, run.inner_repeats)
 
@@ -203,7 +204,6 @@ class Attempts:
             run, curve = self.attempt(planned, place, tell, wanted_stop, take)
         finally:
             self.leave(place)
-        self.learn(run)
         return run, curve
 
     def place_for(self, planned: PlannedRun, made: Mapping[str, Made] | Loaded) -> Place:
@@ -448,11 +448,12 @@ class Attempts:
             shapes=self._shapes_for(planned, approach),
             spark=place.session.place if place.session else None,
         )
-        calls = Calls()
+        once = (otherwise.mode or self._mode) != RUN
+        first = 0 if once else ENGINES[approach.engine].warm_up_calls
+        # Memory is that of the kind of call that time is taken of.
+        calls = Calls(1 + first)
         if not planned.memory_alone:
             repeats = self._repeats.get((planned.approach, point_name(planned.point)))
-            once = (otherwise.mode or self._mode) != RUN
-            first = 0 if once else ENGINES[approach.engine].warm_up_calls
             calls = Calls(self._plan.calls_per_process + first, self._plan.min_sample_s, repeats)
         return Order(job, calls, otherwise.mode or self._mode)
 

@@ -395,6 +395,7 @@ class Trial:
         run.spent_s = time.monotonic() - began
         run.repeat_of = planned.repeat_of
         self._repeats.judge(run, attempt)
+        attempts.learn(run)
         if attempt:
             self._repeats.spend(time.monotonic() - at)
         self.runs.append(run)

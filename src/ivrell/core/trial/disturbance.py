@@ -129,7 +129,7 @@ class Repeats:
             run: as it ended.
             attempt: how often it had been done before.
         """
-        if run.warm_up or run.memory_run or run.state != "done":
+        if run.memory_run or run.state != "done":
             return
         if str(run.point.get("background", QUIET)) != QUIET:
             # What disturbs it is what it is to be measured beside.
@@ -139,7 +139,8 @@ class Repeats:
         if found is None or found.share <= self._allowed.share:
             return
         run.disturbed_by = found.by
-        run.set_aside = attempt < _ATTEMPTS and self._left > 0 and self._seconds > 0
+        allowed = attempt < _ATTEMPTS and self._left > 0 and self._seconds > 0
+        run.set_aside = allowed and not run.warm_up
 
 
 def wait_until_quiet(

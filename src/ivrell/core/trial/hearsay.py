@@ -52,6 +52,16 @@ def _named(*names: str) -> Callable[[Any], bool]:
     return fits
 
 
+_timed = _named("elapsed_s", "cpu_s", "times")
+
+
+def _stages(value: Any) -> bool:
+    if not isinstance(value, list) or not all(isinstance(one, dict) for one in value):
+        return False
+    plain = [{name: part for name, part in one.items() if name != "overlaps"} for one in value]
+    return _timed(plain) and all(type(one.get("overlaps")) is bool for one in value)
+
+
 def _texts(value: Any) -> bool:
     return isinstance(value, dict) and all(isinstance(text, str) for text in value.values())
 
@@ -78,7 +88,7 @@ _SHAPES: dict[str, dict[str, Callable[[Any], bool]]] = {
         "repeats": lambda value: type(value) is int and value > 0,
         "used": _parted("user", "system", "faults", "faults_of_children"),
         "set_up": _parted("user", "system"),
-        "stages": _named("elapsed_s", "cpu_s", "times"),
+        "stages": _stages,
         "spans": _named("start_s", "end_s"),
         "more": _is(bool),
         "joined": _is(bool),

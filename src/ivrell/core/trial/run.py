@@ -47,6 +47,7 @@ _LONGEST_GAP_S = 0.25
 _PROGRESS_S = 0.4
 _MEMORY_LOOK_S = 0.008
 _GRACE_S = 5.0
+_SANDBOX = "bwrap"
 
 PREPARING, RUNNING, EXPORT = "preparing", "running", "result export"
 
@@ -388,11 +389,18 @@ def _called(pid: int) -> str:
     return proc.read(f"/proc/{pid}/comm").strip()
 
 
+def _is_sandbox(pid: int, above: int) -> bool:
+    program = proc.program(pid)
+    # Where programs are hidden names have to do, of the two processes that a sandbox is.
+    return program == _SANDBOX if program or above >= 2 else _called(pid) == _SANDBOX
+
+
 def _worker_below(pid: int) -> tuple[int, set[int]]:
     """The worker's process, which is the one started or the one that its sandbox started, and
-    the processes of the sandbox above it."""
-    shell = set()
-    while proc.read(f"/proc/{pid}/comm").strip() == "bwrap" and (below := proc.children(pid)):
+    the processes of the sandbox above it. They are known by the program that they run, since any
+    process may call itself as it likes."""
+    shell: set[int] = set()
+    while _is_sandbox(pid, len(shell)) and (below := proc.children(pid)):
         shell.add(pid)
         pid = below[0]
     return pid, shell

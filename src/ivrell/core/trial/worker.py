@@ -43,6 +43,7 @@ from ivrell.core.records.wire import (  # noqa: E402
     WorkerSays,
     as_event,
 )
+from ivrell.core.tasks.afterwards import afterwards, children  # noqa: E402
 from ivrell.core.tasks.task import ARROW, ApproachFailed, Stage, Task  # noqa: E402
 from ivrell.core.trial.repeats import (  # noqa: E402
     SetUps,
@@ -157,6 +158,7 @@ class _Parts:
             self._task.before_each()
         set_ups = SetUps()
         sys.stdout.flush()
+        known = set(children())
         self._line.tell(Ready(time.perf_counter() - _STARTED, self._task.engine_process()))
         self._line.wait_for("go")
         before = _usage()
@@ -183,14 +185,16 @@ class _Parts:
         self._line.wait_for("on" if goes_on else "hand over")
         if failure:
             raise failure
-        self._count(repeats)
+        late = {} if self._task.works_on else afterwards(known)
+        self._count(repeats, late)
         return elapsed
 
-    def _count(self, repeats: int) -> None:
-        """Tell what the engine counted of the part, before anything else makes it work on."""
+    def _count(self, repeats: int, late: dict[str, float]) -> None:
+        """Tell what the engine counted of the part, before anything else makes it work on, and what
+        still worked when the answer was there."""
         counted = self._task.counted()
         over = 1 if self._task.sets_up_each else repeats
-        counters = {name: value / over for name, value in counted.counters.items()}
+        counters = {name: value / over for name, value in counted.counters.items()} | late
         self._line.tell(Counted(counters, dict(counted.unknown), counted.remote))
 
 

@@ -23,6 +23,7 @@ CAUTIONS: tuple[tuple[Callable[[Scene], Iterator[Caution]], Reach], ...] = (
     (fairness.sorted_beforehand, "winner"),
     (fairness.result_discarded, "winner"),
     (fairness.outside_the_clock, "winner"),
+    (fairness.after_the_answer, "winner"),
     (work.more_cores, "winner"),
     (work.unequal_placement, "winner"),
     (work.unequal_threads, "winner"),

@@ -8,9 +8,12 @@ from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.records.findings import Caution, LaneFindings
 from ivrell.core.stats.cautions.scene import Scene, caution, seconds
+from ivrell.core.tasks.afterwards import CPU as AFTER_CPU
+from ivrell.core.tasks.afterwards import PROCESSES as AFTER_PROCESSES
 
 _OUTSIDE = 0.1
 _LIKE = 3.0
+_AFTER_S = 0.005
 _OUTSIDE_S = 0.05
 _TEXT = ("csv", "csv.gz", "csv.zst", "jsonl", "fixed")
 _FAR_LARGER = 10
@@ -112,6 +115,25 @@ def outside_the_clock(scene: Scene) -> Iterator[Caution]:
                 lane.id,
                 seconds(more),
             )
+
+
+def after_the_answer(scene: Scene) -> Iterator[Caution]:
+    """Whether a lane went on working once its answer was there and the clock had stopped."""
+    for lane in scene.lanes:
+        used, left = lane.counters.get(AFTER_CPU, 0.0), lane.counters.get(AFTER_PROCESSES, 0.0)
+        if not lane.elapsed or (used < _AFTER_S and not left):
+            continue
+        told = [f"used {format_seconds(used)} of CPU time"] if used >= _AFTER_S else []
+        if left:
+            told.append(f"left {left:.0f} {'process' if left == 1 else 'processes'} running")
+        yield caution(
+            "work after the answer",
+            f"{lane.name} {' and '.join(told)} after it gave its answer, when the clock had "
+            "stopped: that is no part of its time.",
+            "Wait for threads and processes before the answer is returned.",
+            lane.id,
+            seconds(used) if used else None,
+        )
 
 
 def fits_the_cache(scene: Scene) -> Iterator[Caution]:

@@ -46,9 +46,9 @@ def result_cache(scene: Scene) -> Iterator[Caution]:
             yield caution(
                 "repeats suspiciously quick",
                 f"{lane.name}'s first call in a process took "
-                f"{three_figures(first / median(later))} times its later ones: something kept "
-                "the result, or did its work once for all.",
-                "Look whether the approach, its library or its engine keeps results; a fresh "
+                f"{three_figures(first / median(later))} times its later ones: a cache, or "
+                "a one-time set-up such as compilation or a library loaded on first use.",
+                "Look which it is: a cache would give the old answer to changed data. A fresh "
                 "process for each run measures the whole work.",
                 lane.id,
                 times(first / median(later)),
