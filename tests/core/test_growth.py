@@ -8,7 +8,8 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.report.findings import findings
 from ivrell.core.report.sweep.along import numeric_knobs
 from ivrell.core.report.sweep.findings import sweeps
-from ivrell.core.stats.growth import enough, law, laws, predictor
+from ivrell.core.stats.growth import enough, law, laws, outlook, predictor, predictor_ahead
+from tests.bench.growth import cell
 from tests.core.test_findings import AGREES, MACHINE, run
 from tests.support.comparisons import COUNTING, HEAD, approach
 
@@ -86,6 +87,50 @@ class Laws(unittest.TestCase):
                 errors += abs(found.value / of(np.array([1e6]))[0] - 1)
         self.assertGreaterEqual(hits / 40, 0.8)
         self.assertLess(errors / 40, 0.15)
+
+    def test_three_sizes_predict_where_no_power_would_do_as_well(self):
+        three = [1000, 10_000, 100_000]
+        self.assertIsNotNone(predictor_ahead(*timed(lambda n: 0.1 + 1e-6 * n, sizes=three)))
+        for power in (0.7, 1.5):
+            found = outlook(*timed(lambda n, p=power: 1e-7 * n**p, sizes=three))
+            self.assertIsNone(found.ahead)
+            self.assertIn("three sizes", found.why_not)
+
+    def test_past_a_bend_only_the_sizes_above_it_predict(self):
+        sizes = [300, 1000, 3000, 10_000, 30_000, 100_000, 300_000, 1_000_000]
+        found = outlook(*timed(
+            lambda n: np.where(n < 20_000, 0.01 + 1e-7 * n, 0.002 + 8e-7 * n), sizes=sizes))  # fmt: skip
+        self.assertIsNotNone(found.bend)
+        self.assertAlmostEqual(found.ahead.at(10_000_000).value, 8.0, delta=0.8)
+
+    def test_a_step_at_the_end_predicts_nothing(self):
+        found = outlook(*timed(lambda n: 1e-6 * n * np.where(n < 200_000, 1, 2)))
+        self.assertIsNone(found.ahead)
+        self.assertIn("lie off", found.why_not)
+        swept_words = swept(lambda n: 1e-6 * n * (1 if n < 200_000 else 2), lambda n: 3e-6 * n)
+        self.assertIn("What comes beyond is not told", swept_words.growths[0].words)
+
+    def test_words_and_predictions_are_of_one_law(self):
+        for seed in range(6):
+            n, y = timed(lambda n: 0.02 + 3e-7 * n * np.log(n), spread=0.1, seed=seed)
+            found = outlook(n, y)
+            law_ahead = found.laws[0]
+            told = law_ahead.fixed + law_ahead.factor * (
+                {"linear": lambda n: n, "n log n": lambda n: n * np.log(n + 1),
+                 "quadratic": lambda n: n**2}.get(
+                    law_ahead.name, lambda n: n**law_ahead.exponent)(3e6))  # fmt: skip
+            ahead = found.ahead.at(3e6)
+            self.assertLess(ahead.low, told)
+            self.assertGreater(ahead.high, told)
+
+    def test_cover_of_known_laws(self):
+        for law_name in ("n^0.7", "n log n", "step"):
+            for count in (4, 7):
+                share, ahead = cell(law_name, count, 6)
+                if law_name == "step":
+                    self.assertLess(share, 20)
+                else:
+                    self.assertGreater(min(cover for cover, _ in ahead), 60)
 
     def test_less_than_a_decade_predicts_nothing(self):
         n, y = timed(lambda n: 1e-6 * n, sizes=[1000, 2000, 4000])

@@ -22,7 +22,7 @@ DECADE = 10.0
 """What the sizes must span for a value beyond them to be predicted."""
 
 _SPAN = 3.0
-_RESAMPLES = 400
+_RESAMPLES, _FEW_RESAMPLES = 400, 80
 _USUAL_OFF = 0.06
 _USUAL_WORTH = 3.0
 _NEAR = (-0.15, -0.05, 0.0, 0.05, 0.15)
@@ -30,6 +30,9 @@ _BEND_GAIN = 10.0
 _LEAST_A_SIDE = 3
 _MOST_BENDS = 10
 _LEVEL = 0.95
+_OFF = 1.05
+"""What a size may lie beyond the bounds that smaller ones predict, as a factor."""
+
 _TAILS = (0.05, 0.5, 0.95)
 _GRID = np.linspace(0.1, 3.0, 59)
 _FINER = 21
@@ -174,8 +177,7 @@ def law(sizes: Sequence[float], values: Sequence[float]) -> Law:
     Raises ValueError where the sizes cannot tell (see enough) or a value is not above 0.
     """
     n, y = _checked(sizes, values)
-    best = _candidates(n, y)[0]
-    return _as_law(best, n, y)
+    return _as_law(_likeliest(n, y), n, y)
 
 
 def _checked(sizes: Sequence[float], values: Sequence[float]) -> tuple[Numbers, Numbers]:
@@ -288,9 +290,19 @@ def laws(sizes: Sequence[float], values: Sequence[float]) -> tuple[list[Law], fl
     """One law, or two and the size between them where that fits far better (a cache left, a spill
     to disk). Raises ValueError as law does."""
     n, y = _checked(sizes, values)
+    return _laws(n, y, _bend(n, y))
+
+
+def _laws(n: Numbers, y: Numbers, bend: float | None) -> tuple[list[Law], float | None]:
+    parts = [slice(None)] if bend is None else [n < bend, n > bend]
+    return [_as_law(_likeliest(n[part], y[part]), n[part], y[part]) for part in parts], bend
+
+
+def _bend(n: Numbers, y: Numbers) -> float | None:
+    """The size at which one law gives way to another; None where one fits nearly as well."""
     whole = _candidates(n, y)[0]
     different = np.unique(n)
-    best: tuple[float, _Fit, _Fit, float] | None = None
+    best: tuple[float, float] | None = None
     places = range(_LEAST_A_SIDE - 1, len(different) - _LEAST_A_SIDE)
     for place in places[:: max(1, ceil(len(places) / _MOST_BENDS))]:
         bend = float(np.sqrt(different[place] * different[place + 1]))
@@ -304,12 +316,10 @@ def laws(sizes: Sequence[float], values: Sequence[float]) -> tuple[list[Law], fl
         parameters = _PARAMETERS[first.name] + _PARAMETERS[second.name] + 1
         criterion = len(y) * float(np.log(spread)) + parameters * float(np.log(len(y)))
         if best is None or criterion < best[0]:
-            best = criterion, first, second, bend
+            best = criterion, bend
     if best is None or whole.criterion - best[0] < _BEND_GAIN:
-        return [_as_law(whole, n, y)], None
-    _, first, second, bend = best
-    below, above = n < bend, n > bend
-    return [_as_law(first, n[below], y[below]), _as_law(second, n[above], y[above])], bend
+        return None
+    return best[1]
 
 
 @dataclass(frozen=True)
@@ -362,7 +372,36 @@ class Predictor:
         return Prediction(size=float(middle), value=value, low=bounds[0], high=bounds[1])
 
 
-def predictor(sizes: Sequence[float], values: Sequence[float]) -> Predictor | None:
+def _middles(n: Numbers, y: Numbers) -> tuple[Numbers, Numbers]:
+    """Sizes that differ, and the median at each."""
+    different = np.unique(n)
+    return different, np.array([float(np.median(y[n == size])) for size in different])
+
+
+def _weighed(fits: Sequence[_Fit], count: int) -> tuple[Numbers, Numbers, Numbers]:
+    """How likely each law is, by the medians at ``count`` sizes, the largest 1; by how much sizes
+    lie off it, and the degrees of freedom of that."""
+    squares = np.array([float(np.sum(fit.residuals**2)) for fit in fits])
+    parameters = np.array([_PARAMETERS[fit.name] for fit in fits])
+    prior = _USUAL_WORTH * _USUAL_OFF**2
+    logs = -(_USUAL_WORTH + count) / 2 * np.log(prior + squares) - parameters / 2 * np.log(count)
+    free = _USUAL_WORTH + np.maximum(count - parameters, 0)
+    return np.exp(logs - logs.max()), np.sqrt((prior + squares) / free), free
+
+
+def _likeliest(n: Numbers, y: Numbers) -> _Fit:
+    """The law that predictions weigh most, fitted to all values: words and figures ahead are of
+    one law."""
+    different, middles = _middles(n, y)
+    fits = _candidates(different, middles)
+    weights, _, _ = _weighed(fits, len(different))
+    name = fits[int(np.argmax(weights))].name
+    return _power(n, y) if name == "power" else _fit(name, n, y)
+
+
+def predictor(
+    sizes: Sequence[float], values: Sequence[float], resamples: int = _RESAMPLES
+) -> Predictor | None:
     """What tells values at sizes that were not run. None where the sizes span less than a decade.
 
     Sizes lie off any law by more than their runs scatter, and few sizes cannot say by how much:
@@ -373,22 +412,15 @@ def predictor(sizes: Sequence[float], values: Sequence[float]) -> Predictor | No
     n, y = _checked(sizes, values)
     if n.max() / n.min() < DECADE:
         return None
-    different = np.unique(n)
-    middles = np.array([float(np.median(y[n == size])) for size in different])
+    different, middles = _middles(n, y)
     noise = np.concatenate(
         [np.log(y[n == size] / m) for size, m in zip(different, middles, strict=True)]
     )
     fits = _candidates(different, middles)
-    squares = np.array([float(np.sum(fit.residuals**2)) for fit in fits])
-    parameters = np.array([_PARAMETERS[fit.name] for fit in fits])
+    weights, spreads, free = _weighed(fits, len(different))
     count = len(different)
-    prior = _USUAL_WORTH * _USUAL_OFF**2
-    logs = -(_USUAL_WORTH + count) / 2 * np.log(prior + squares) - parameters / 2 * np.log(count)
-    weights = np.exp(logs - logs.max())
-    free = _USUAL_WORTH + np.maximum(count - parameters, 0)
-    spreads = np.sqrt((prior + squares) / free)
     rng = np.random.default_rng(len(y))
-    chosen = rng.choice(len(fits), _RESAMPLES, p=weights / weights.sum())
+    chosen = rng.choice(len(fits), resamples, p=weights / weights.sum())
     draws: list[_Draw] = []
     for place, fit in enumerate(fits):
         times = int(np.sum(chosen == place))
@@ -412,6 +444,71 @@ def _fitted_again(fit: _Fit, sizes: Numbers, values: Numbers) -> list[_Fit]:
     steps = [step for step in _NEAR if fit.exponent + step > 0.05]
     tried = [_fits("power", sizes, values, [fit.exponent + step] * times) for step in steps]
     return [min(ones, key=_criterion) for ones in zip(*tried, strict=True)]
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """How values grow: one law, or two with a bend; what tells values beyond the largest size, or
+    why nothing does, in words."""
+
+    laws: list[Law]
+    bend: float | None
+    ahead: Predictor | None
+    why_not: str
+
+
+def outlook(sizes: Sequence[float], values: Sequence[float]) -> Outlook:
+    """How values grow and what comes beyond, of which only the sizes past a bend tell. Raises
+    ValueError as law does."""
+    n, y = _checked(sizes, values)
+    bend = _bend(n, y)
+    found, _ = _laws(n, y, bend)
+    ahead, why_not = _ahead(n, y, bend)
+    return Outlook(found, bend, ahead, why_not)
+
+
+def predictor_ahead(sizes: Sequence[float], values: Sequence[float]) -> Predictor | None:
+    """What tells values beyond the largest size: as ``predictor``, but from the sizes past a bend
+    alone, and None where nothing tells what comes next. Raises ValueError as law does."""
+    n, y = _checked(sizes, values)
+    return _ahead(n, y, _bend(n, y))[0]
+
+
+def _ahead(n: Numbers, y: Numbers, bend: float | None) -> tuple[Predictor | None, str]:
+    if bend is not None:
+        n, y = n[n > bend], y[n > bend]
+    why_not = _why_not(n, y)
+    return (None if why_not else predictor(n.tolist(), y.tolist())), why_not
+
+
+def _why_not(n: Numbers, y: Numbers) -> str:
+    different = np.unique(n)
+    if not enough(n.tolist()) or different[-1] / different[0] < DECADE:
+        return "the sizes that tell span less than a decade"
+    if not _tell_a_law(n, y):
+        return "three sizes fit a law and a power alike"
+    for left_out in (1, 2):
+        last = different[-left_out:]
+        known = n < last[0]
+        if len(different) - left_out < LEAST_SIZES or different[-left_out - 1] < DECADE * n.min():
+            break
+        before = predictor(n[known].tolist(), y[known].tolist(), _FEW_RESAMPLES)
+        if before is None or not _tell_a_law(n[known], y[known]):
+            break
+        for size in last:
+            told, seen = before.at(float(size)), float(np.median(y[n == size]))
+            if not told.low / _OFF <= seen <= told.high * _OFF:
+                return "the largest sizes lie off what the smaller ones follow"
+    return ""
+
+
+def _tell_a_law(n: Numbers, y: Numbers) -> bool:
+    """Whether the law that fits best stays the same when a power may be it, which three sizes fit
+    in any case."""
+    if len(np.unique(n)) > LEAST_SIZES:
+        return True
+    usual = _candidates(n, y)[0]
+    return usual.criterion <= _power(n, y).criterion
 
 
 def next_value(sizes: Sequence[float], values: Sequence[float], size: float) -> float:

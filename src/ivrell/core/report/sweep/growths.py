@@ -6,7 +6,7 @@ from ivrell.core.quantities import format_bytes, three_figures
 from ivrell.core.records.sweep import Growth, Law, LeftBehind, Wall
 from ivrell.core.report.measures import Measure
 from ivrell.core.report.sweep.along import Along, told_bounds, told_size
-from ivrell.core.stats.growth import enough, laws, next_value, predictor
+from ivrell.core.stats.growth import enough, next_value, outlook, predictor_ahead
 
 GROWING = ("elapsed", "cpu_total", "peak_memory", "answer_bytes")
 """Measures whose growth is told, by key."""
@@ -34,23 +34,30 @@ def growths(along: Along) -> list[Growth]:
 def _growth(
     lane: str, measure: Measure, sizes: Sequence[float], values: Sequence[float], knob: str
 ) -> Growth:
-    def growth(found: list[Law], bend: float | None, words: str) -> Growth:
-        known = predictor(sizes, values) if found else None
-        ahead = [known.at(times * max(sizes)) for times in _AHEAD] if known else []
-        return Growth(
-            lane=lane, measure=measure.key, laws=found, bend=bend, words=words, ahead=ahead
-        )
+    def told(words: str) -> Growth:
+        return Growth(lane=lane, measure=measure.key, laws=[], bend=None, words=words, ahead=[])
 
     if not enough(sizes):
-        return growth([], None, "Three sizes over a factor of three are needed to tell a law.")
+        return told("Three sizes over a factor of three are needed to tell a law.")
     if min(values) <= 0:
-        return growth([], None, "It is nought at some size.")
-    found, bend = laws(sizes, values)
-    words = [law_words(law, measure.words, knob) for law in found]
-    if bend is None:
-        return growth(found, bend, f"{words[0]}.")
-    at = told_size(bend)
-    return growth(found, bend, f"Up to about {knob} = {at} {words[0]}; beyond, {words[1]}.")
+        return told("It is zero at some size.")
+    found = outlook(sizes, values)
+    laws = [law_words(law, measure.words, knob) for law in found.laws]
+    words = f"{laws[0]}."
+    if found.bend is not None:
+        at = told_size(found.bend)
+        words = f"Up to about {knob} = {at} {laws[0]}; beyond, {laws[1]}."
+    if found.why_not:
+        words = f"{words} What comes beyond is not told: {found.why_not}."
+    known = found.ahead
+    return Growth(
+        lane=lane,
+        measure=measure.key,
+        laws=found.laws,
+        bend=found.bend,
+        words=words,
+        ahead=[known.at(times * max(sizes)) for times in _AHEAD] if known else [],
+    )
 
 
 def law_words(found: Law, told: Callable[[float], str], knob: str) -> str:
@@ -99,7 +106,7 @@ def walls(along: Along, limit: float) -> list[Wall]:
     for (lane, _), one in along.seen([_ALL_MEMORY]).items():
         if not enough(one.sizes) or min(one.values) <= 0:
             continue
-        known = predictor(one.sizes, one.values)
+        known = predictor_ahead(one.sizes, one.values)
         at = known.reaches(limit) if known else None
         if at:
             found.append(Wall(lane=lane, limit_bytes=limit, size=at.size, low=at.low, high=at.high))
