@@ -61,7 +61,8 @@ class Told(unittest.TestCase):
         self.assertEqual(self.told(held_up_s=0.003, inner_repeats=100, **short), (OTHERS, 0.4))
 
     def test_the_host_a_quota_and_swapping(self):
-        self.assertEqual(self.told(stolen_s=0.6), (HOST, 0.6))
+        self.assertEqual(self.told(stolen_s=0.61), (HOST, 0.6))
+        self.assertIsNone(self.told(elapsed=0.002, stolen_s=0.01, others_cpu_s=None))
         self.assertEqual(self.told(throttled_s=0.2), (QUOTA, 0.2))
         self.assertEqual(self.told(swapped_bytes=1e6, pressure={"memory": 0.3}), (SWAPPING, 0.3))
         self.assertIsNone(self.told(swapped_bytes=0.0, pressure={"memory": 0.3}))

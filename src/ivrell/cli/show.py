@@ -159,6 +159,8 @@ def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
     names = {lane.id: lane.name for point in points for lane in point.lanes}
     at = ", ".join(f"{name} {value}" for name, value in sweep.at.items())
     _out.print(f"\nOver {sweep.knob}{f' at {at}' if at else ''}: {sweep.words}")
+    if sweep.searched:
+        _out.print(f"  {sweep.searched}")
     if _out.is_terminal:
         _out.print(_drawn(sweep, points))
     for lead in sweep.leads:

@@ -4626,7 +4626,8 @@ export interface components {
         /**
          * Regime
          * @description A stretch of a knob in which a lane leads; null bounds are as far as it was measured.
-         *     ``level`` are lanes that cannot be told from it at every size there.
+         *     ``level`` are lanes that are not told apart from it at every size there; ``undecided`` the
+         *     sizes there at which it is not told to lead, as the findings at that size say too.
          */
         Regime: {
             /** Lane */
@@ -4637,6 +4638,11 @@ export interface components {
             until_size: number | null;
             /** Level */
             level: string[];
+            /**
+             * Undecided
+             * @default []
+             */
+            undecided: components["schemas"]["Undecided"][];
         };
         /**
          * Remarks
@@ -5340,7 +5346,8 @@ export interface components {
         };
         /**
          * StageMedian
-         * @description Median of a stage over the counted runs; the part outside all stages has no name.
+         * @description Median of a stage over the counted runs; the part outside all stages has no name. Those that
+         *     ``overlaps`` is said of went on beside others: they add up to more than the run took.
          */
         StageMedian: {
             /** Name */
@@ -5349,6 +5356,11 @@ export interface components {
             elapsed_s: number;
             /** Cpu S */
             cpu_s: number | null;
+            /**
+             * Overlaps
+             * @default false
+             */
+            overlaps: boolean;
         };
         /**
          * StagePair
@@ -5365,7 +5377,8 @@ export interface components {
         };
         /**
          * StageTime
-         * @description What a stage of one run took, and how often it was gone through.
+         * @description What a stage of one run took, and how often it was gone through. One that ``overlaps`` went
+         *     on while other threads or tasks were in stages: such times add up to more than went by.
          */
         StageTime: {
             /** Name */
@@ -5379,6 +5392,11 @@ export interface components {
              * @default 1
              */
             times: number;
+            /**
+             * Overlaps
+             * @default false
+             */
+            overlaps: boolean;
         };
         /**
          * StairStep
@@ -5556,7 +5574,8 @@ export interface components {
         /**
          * SweepFindings
          * @description How lanes do over one knob: how each grows, who leads where, and in ``words`` what to do with
-         *     that. ``at`` are the other knobs and conditions.
+         *     that. ``at`` are the other knobs and conditions; ``searched`` says, where a search for crossings
+         *     was asked for, whether what was asked is reached, or what is not and why.
          */
         SweepFindings: {
             /** Knob */
@@ -5578,6 +5597,11 @@ export interface components {
              * @default []
              */
             leads: components["schemas"]["Lead"][];
+            /**
+             * Searched
+             * @default
+             */
+            searched: string;
             /**
              * Walls
              * @default []
@@ -5969,6 +5993,16 @@ export interface components {
         };
         /** @enum {string} */
         TryState: "waiting" | "done" | "failed";
+        /**
+         * Undecided
+         * @description A size at which the lane that leads is not told apart from others, by id.
+         */
+        Undecided: {
+            /** Size */
+            size: number;
+            /** Lanes */
+            lanes: string[];
+        };
         /** @enum {string} */
         UnitEnum: "seconds" | "bytes" | "count" | "cores" | "share";
         /**

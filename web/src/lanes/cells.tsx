@@ -277,8 +277,8 @@ export function Stages({ lane, lanes, place, width }: CellProps) {
         {biggest.name === null && lane.stages.length === 1
           ? "no stages named"
           : beside
-          ? `${biggest.name} ${seconds(biggest.elapsed_s)}; stages overlap`
-          : `${biggest.name ?? "outside stages"} ${figures((100 * biggest.elapsed_s) / (all || 1), 2)} %`}
+            ? `${biggest.name} ${seconds(biggest.elapsed_s)}; stages overlap`
+            : `${biggest.name ?? "outside stages"} ${figures((100 * biggest.elapsed_s) / (all || 1), 2)} %`}
       </div>
       <svg width={w} height={10} role="img" aria-label={`Stages of ${lane.name}`}>
         {lane.stages.map((stage, i) => (

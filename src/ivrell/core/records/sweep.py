@@ -85,14 +85,23 @@ class LeftBehind(BaseModel, frozen=True):
     expected: float | None
 
 
+class Undecided(BaseModel, frozen=True):
+    """A size at which the lane that leads is not told apart from others, by id."""
+
+    size: float
+    lanes: list[str]
+
+
 class Regime(BaseModel, frozen=True):
     """A stretch of a knob in which a lane leads; null bounds are as far as it was measured.
-    ``level`` are lanes that cannot be told from it at every size there."""
+    ``level`` are lanes that are not told apart from it at every size there; ``undecided`` the
+    sizes there at which it is not told to lead, as the findings at that size say too."""
 
     lane: str
     from_size: float | None
     until_size: float | None
     level: list[str]
+    undecided: list[Undecided] = []
 
 
 class Rule(BaseModel, frozen=True):
@@ -127,12 +136,14 @@ class Spent(BaseModel, frozen=True):
 
 class SweepFindings(BaseModel):
     """How lanes do over one knob: how each grows, who leads where, and in ``words`` what to do with
-    that. ``at`` are the other knobs and conditions."""
+    that. ``at`` are the other knobs and conditions; ``searched`` says, where a search for crossings
+    was asked for, whether what was asked is reached, or what is not and why."""
 
     knob: str
     at: Point = {}
     growths: list[Growth] = []
     leads: list[Lead] = []
+    searched: str = ""
     walls: list[Wall] = []
     left_behind: list[LeftBehind] = []
     spent: list[Spent] = []

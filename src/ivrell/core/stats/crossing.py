@@ -1,7 +1,8 @@
 """Where a ratio that changes with a size passes 1.
 
 Between measured sizes the logarithm of the ratio is taken to go straight over the logarithm of the
-size, its bounds too.
+size, its bounds too. Where it goes far more steeply than beside it, or nothing is known beside it,
+it may as well jump: then the sizes on both sides are the bounds.
 """
 
 from collections.abc import Sequence
@@ -10,6 +11,8 @@ from itertools import pairwise
 from math import exp, log
 
 from ivrell.core.records.findings import Ratio
+
+_STEEP = 2.0
 
 Rated = tuple[float, Ratio]
 """A size, and a ratio there."""
@@ -52,13 +55,21 @@ def passing(rated: Sequence[Rated]) -> Passing | None:
     # With the upper bound of the lead it comes earlier, with the lower one later.
     early = _nought(sizes, high) if None not in high else None
     late = _nought(sizes, low) if None not in low else None
-    return Passing(
-        at=exp(at),
-        below=rising[place],
-        above=rising[place + 1],
-        low=None if early is None else exp(early[0]),
-        high=None if late is None else exp(late[0]),
-    )
+    below, above = rising[place], rising[place + 1]
+    ends = (None if early is None else exp(early[0])), (None if late is None else exp(late[0]))
+    if _may_jump(sizes, [log(ratio.value) for _, ratio in rated], place):
+        ends = ends[0] and min(ends[0], below), ends[1] and max(ends[1], above)
+    return Passing(at=exp(at), below=below, above=above, low=ends[0], high=ends[1])
+
+
+def _may_jump(xs: Sequence[float], ys: Sequence[float], place: int) -> bool:
+    """Whether values go far more steeply between a place and the next than on either side."""
+
+    def slope(at: int) -> float:
+        return abs(ys[at + 1] - ys[at]) / (xs[at + 1] - xs[at])
+
+    beside = [slope(at) for at in (place - 1, place + 1) if 0 <= at < len(xs) - 1]
+    return len(beside) < 2 or slope(place) > _STEEP * max(beside)
 
 
 def passing_by(rated: Sequence[Rated], until: float) -> Passing | None:

@@ -16,6 +16,7 @@ from ivrell.core.records.run import RunRecord
 OTHERS, HOST, QUOTA, SWAPPING = "other programs", "the host", "a quota", "swapping"
 """What can disturb a run; the host of a virtual machine does by giving its cores to others."""
 
+_TICK_S = 0.01
 _TICKS_S = 0.05
 """Shorter timed parts do not tell what else was busy: the kernel counts that in ticks of 10 ms."""
 
@@ -49,7 +50,8 @@ def disturbance(run: RunRecord, cores: int) -> Disturbance | None:
     elapsed = run.elapsed_s
     shares = {
         OTHERS: _by_others(run, cores),
-        HOST: (run.stolen_s or 0.0) / elapsed,
+        # Counted in ticks, of which one may be another moment's.
+        HOST: max(0.0, (run.stolen_s or 0.0) - _TICK_S / run.inner_repeats) / elapsed,
         QUOTA: (run.throttled_s or 0.0) / elapsed,
         SWAPPING: (run.pressure or {}).get("memory", 0.0) if run.swapped_bytes else 0.0,
     }

@@ -59,6 +59,7 @@ def judged(
             plan.limits.memory_bytes,
             named=points_of(plan, comparison),
             stepped=plan.step_up and ended == "done",
+            search=plan.search,
         ),
     )
     # First, so that findings that are there are whole.

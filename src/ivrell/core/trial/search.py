@@ -7,10 +7,11 @@ stage does depends on earlier runs alone, so that a trial that was interrupted g
 """
 
 import random
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from math import exp, log
+from math import exp, log, sqrt
 from statistics import median
 
 from ivrell.core.records.findings import Ratio
@@ -189,14 +190,16 @@ class CrossingSearch:
         self, others: Point, sizes: Mapping[float, list[RunRecord]]
     ) -> Iterator[_Change]:
         ratios = {size: self._ratios(runs) for size, runs in sizes.items()}
-        leaders = [(size, _leader(runs)) for size, runs in sizes.items()]
-        for (_, before), (above, after) in pairwise(leaders):
+        leaders = [(size, _leader(ratios[size], runs)) for size, runs in sizes.items()]
+        for (below, before), (above, after) in pairwise(leaders):
             if before == after:
                 continue
             rated = _rated(ratios, before, after)
             known = passing_by(rated, above)
             if known is None or known.above != above:
-                continue
+                # Each leads at its size, and yet their ratio does not turn over between: more
+                # rounds at both say which of the two it is.
+                known = Passing(sqrt(below * above), below, above, None, None)
             rounds = [
                 min(sum(run.approach == lane for run in sizes[size]) for lane in (before, after))
                 for size in (known.below, known.above)
@@ -256,9 +259,12 @@ def _sure(rated: Sequence[Rated], where: Passing) -> bool:
     return before and after
 
 
-def _leader(runs: Sequence[RunRecord]) -> str:
+def _leader(ratios: Ratios, runs: Sequence[RunRecord]) -> str:
+    """The lane that is ahead of most others by the rounds that they share; of those, that with the
+    lowest median."""
     lanes = dict.fromkeys(run.approach for run in runs)
-    return min(lanes, key=lambda lane: median(_elapsed(runs, lane)))
+    ahead = Counter(pair[int(ratio.value > 1)] for pair, ratio in ratios.items())
+    return min(lanes, key=lambda lane: (-ahead[lane], median(_elapsed(runs, lane))))
 
 
 def _elapsed(runs: Sequence[RunRecord], lane: str) -> list[float]:

@@ -212,6 +212,7 @@ class Trial(models.Model):
             plan.limits.memory_bytes,
             named=points_of(plan, self.read),
             stepped=plan.step_up and self.state == self.State.DONE,
+            search=plan.search,
         )
 
     def pair(self, point: Point, base: str, lane: str) -> PairFindings:

@@ -49,6 +49,7 @@ export function ruleJson(lead: Lead, along: Along, comparison: Comparison): stri
     lane: regime.lane,
     name: laneName(comparison, regime.lane),
     no_worse: regime.level,
+    not_told_apart_at: regime.undecided.map((one) => ({ size: one.size, from: one.lanes })),
   }));
   const { knob, at } = along;
   return JSON.stringify({ knob, at, measure: lead.measure, rule, held_out: lead.rule }, null, 1);
@@ -76,11 +77,17 @@ export function Spent({ along }: { along: Along }) {
   const searched = along.spent.filter((one) => one.searched);
   const all = along.spent.reduce((n, one) => n + one.runs, 0);
   const time = searched.reduce((n, one) => n + one.seconds, 0);
-  if (!searched.length) return null;
+  if (!searched.length) {
+    return along.searched ? (
+      <p className="small quiet" data-testid="spent">
+        {along.searched}
+      </p>
+    ) : null;
+  }
   const runs = searched.reduce((n, one) => n + one.runs, 0);
   return (
     <p className="small quiet" data-testid="spent">
-      The search added {plural(searched.length, "size")} (
+      {along.searched} The search added {plural(searched.length, "size")} (
       {searched.map((one) => count(one.size)).join(", ")}): {runs} of {plural(all, "run")},{" "}
       {seconds(time)}.
     </p>
@@ -124,9 +131,8 @@ export function Growths({ comparison, lanes, measure, along, chosen, onChoose }:
             {growth.laws.length > 0 && (
               <span className="small faint">
                 {" "}
-                {ahead
-                  ? `At ${count(Number(ahead.size.toPrecision(6)))}, extrapolated: ${show(ahead.value)} (${show(ahead.low)} to ${show(ahead.high)}).`
-                  : "Not extrapolated: these sizes span less than a decade."}
+                {ahead &&
+                  `At ${count(Number(ahead.size.toPrecision(6)))}, extrapolated: ${show(ahead.value)} (${show(ahead.low)} to ${show(ahead.high)}).`}
               </span>
             )}
             {left && (

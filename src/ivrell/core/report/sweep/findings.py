@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.findings import Findings
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.plan import Search
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.sweep import Spent, SweepFindings
@@ -12,6 +13,7 @@ from ivrell.core.report.ratios import Judge
 from ivrell.core.report.sweep.along import Along, along, numeric_knobs
 from ivrell.core.report.sweep.growths import growths, left_behind, wall_words, walls
 from ivrell.core.report.sweep.leads import leads
+from ivrell.core.report.sweep.searched import searched_words
 
 _LEAST_SIZES = 2
 _MOST_GROWTHS = 400
@@ -26,6 +28,7 @@ def sweeps(
     *,
     named: Sequence[Point] | None = None,
     stepped: bool = False,
+    search: Search | None = None,
 ) -> list[SweepFindings]:
     """What is found along each knob of numbers that has several values, at every choice of the
     other knobs and conditions that has several of them too.
@@ -36,6 +39,7 @@ def sweeps(
         machine: as it was.
         memory_limit: bytes that a run may take; None where that is not known.
         named: points that the plan names; all unless given.
+        search: what was asked of a search for crossings; None where there was none.
         stepped: sizes went from small to large, to the end: who is missing was left behind.
     """
     judge = Judge.of(comparison, machine)
@@ -68,6 +72,8 @@ def sweeps(
                     words = wall_words(own, one.walls, _names(own))
                     one.words = " ".join(filter(None, [one.words, words]))
             one.spent = _spent(own, runs, names)
+            if search:
+                one.searched = searched_words(search, first, one.spent, _names(own))
             found.append(one)
     return found
 

@@ -5,9 +5,9 @@ from dataclasses import dataclass
 from math import sqrt
 
 from ivrell.core.records.findings import Ratio
-from ivrell.core.records.sweep import Crossing, Lead, Regime, Rule
-from ivrell.core.report.ratios import Judge
-from ivrell.core.report.sweep.along import Along, Size, told_bounds
+from ivrell.core.records.sweep import Crossing, Lead, Regime, Rule, Undecided
+from ivrell.core.report.ratios import Judge, quickest
+from ivrell.core.report.sweep.along import Along, Size, told_bounds, told_size
 from ivrell.core.stats.contrasts import Pair, turned
 from ivrell.core.stats.crossing import passing_by
 
@@ -17,6 +17,9 @@ LED = {
     "peak_memory": "holds the least memory",
 }
 """What it is to lead by a measure, by key."""
+
+GRAIN = 300_000
+"""Peaks of less, in bytes, are below what the kernel tells of a process."""
 
 _BETTER = ("faster", "less")
 _LEAST_HELD_OUT = 4
@@ -32,7 +35,22 @@ class _Rated:
 
     @property
     def leader(self) -> str:
+        """The lane that is told to take the least, else that with the lowest median."""
+        told = quickest(self.ratios)
+        if told in self.medians:
+            return str(told)
         return min(self.medians, key=lambda lane: self.medians[lane])
+
+    @property
+    def undecided(self) -> list[str]:
+        """Lanes that the leader is not told to be ahead of here, as the findings say."""
+        return [
+            lane
+            for lane in self.medians
+            if lane != self.leader
+            and (ratio := self.ratio(lane, self.leader)) is not None
+            and ratio.verdict not in _BETTER
+        ]
 
     def ratio(self, base: str, lane: str) -> Ratio | None:
         """How many times less a lane takes than another."""
@@ -54,7 +72,8 @@ def leads(along: Along, judge: Judge, names: dict[str, str]) -> list[Lead]:
         rated = [one for size in along.sizes if (one := _rated(size, key, judge)).medians]
         if len(rated) > 1:
             crossings, regimes = _regimes(rated)
-            words = _words(key, regimes, crossings, names, along.knob)
+            sizes = [one.size for one in rated]
+            words = _words(key, regimes, crossings, names, along.knob, sizes)
             rule = _held_out(rated, judge.matters)
             found.append(
                 Lead(measure=key, crossings=crossings, regimes=regimes, words=words, rule=rule)
@@ -64,6 +83,9 @@ def leads(along: Along, judge: Judge, names: dict[str, str]) -> list[Lead]:
 
 def _rated(size: Size, key: str, judge: Judge) -> _Rated:
     medians = size.medians(key)
+    if key == "peak_memory" and min(medians.values(), default=0.0) < GRAIN:
+        # Of next to nothing held none holds the least.
+        return _Rated(size.size, {}, {})
     if key == "elapsed":
         # Told already, those that a limit ended among them.
         pairs = {(pair.base, pair.lane): pair.ratio for pair in size.findings.pairs}
@@ -97,6 +119,7 @@ def _regimes(rated: Sequence[_Rated]) -> tuple[list[Crossing], list[Regime]]:
             from_size=bounds[place],
             until_size=bounds[place + 1],
             level=_level(lane, own),
+            undecided=_undecided(lane, own),
         )
         for place, (lane, own) in enumerate(stretches)
     ]
@@ -113,6 +136,17 @@ def _level(lane: str, stretch: Sequence[_Rated]) -> list[str]:
 
     lanes = dict.fromkeys(other for one in stretch for other in one.medians)
     return [other for other in lanes if other != lane and is_level(other)]
+
+
+def _undecided(lane: str, stretch: Sequence[_Rated]) -> list[Undecided]:
+    """Sizes at which findings do not tell a lane to lead, with who else may."""
+    found = []
+    for one in stretch:
+        others = [one.leader] if one.leader != lane else []
+        others += [other for other in one.undecided if other not in (lane, *others)]
+        if others:
+            found.append(Undecided(size=one.size, lanes=others))
+    return found
 
 
 def _crossing(rated: Sequence[_Rated], before: str, after: str, until: float) -> Crossing:
@@ -145,17 +179,20 @@ def _words(
     crossings: Sequence[Crossing],
     names: Mapping[str, str],
     knob: str,
+    sizes: Sequence[float],
 ) -> str:
-    """The regimes as a rule that can be acted on."""
-    no_worse = "slower" if key == "elapsed" else "more"
+    """The regimes as a rule that can be acted on, saying where findings at a size do not tell."""
 
     def who(regime: Regime) -> str:
-        level = [names[lane] for lane in regime.level]
-        also = f" (no {no_worse} as far as anyone can tell: {', '.join(level)})" if level else ""
-        return f"{names[regime.lane]} {LED[key]}{also}"
+        return f"{names[regime.lane]} {LED[key]}{_not_told(regime, sizes, names)}"
 
     if len(regimes) == 1:
-        return f"At every {knob} that was run {who(regimes[0])}."
+        [only] = regimes
+        if len(only.undecided) == len(sizes):
+            lanes = dict.fromkeys(lane for one in only.undecided for lane in one.lanes)
+            told = _or([names[lane] for lane in (only.lane, *lanes)])
+            return f"At no {knob} that was run is one lane told to lead: {told}."
+        return f"At every size of {knob} that was run {who(only)}."
     parts = []
     for place, regime in enumerate(regimes):
         if place < len(crossings):
@@ -165,3 +202,32 @@ def _words(
         else:
             parts.append(f"above {who(regime)}")
     return f"For {knob} {'; '.join(parts)}."
+
+
+def _not_told(regime: Regime, sizes: Sequence[float], names: Mapping[str, str]) -> str:
+    """At which sizes of a stretch its lane is not told to lead, and who else may; sizes one after
+    the other with the same lanes are told together."""
+    groups: list[list[Undecided]] = []
+    for one in regime.undecided:
+        last = groups[-1][-1] if groups else None
+        follows = last and sizes.index(one.size) == sizes.index(last.size) + 1
+        if last and follows and last.lanes == one.lanes:
+            groups[-1].append(one)
+        else:
+            groups.append([one])
+    told = []
+    for group in groups:
+        low, high = group[0].size, group[-1].size
+        if high == sizes[-1] and low != high:
+            where = f"at {told_size(low)} and above"
+        elif low == high:
+            where = f"at {told_size(low)}"
+        else:
+            where = f"from {told_size(low)} to {told_size(high)}"
+        who = _or([names[lane] for lane in (regime.lane, *group[0].lanes)])
+        told.append(f"{where} {who}: not told apart")
+    return f", but {', '.join(told)}" if told else ""
+
+
+def _or(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} or {names[-1]}"
