@@ -46,7 +46,7 @@ def one(kind: str, noise: float, seed: int) -> tuple[bool, bool | None, bool, in
     true = float(np.exp(rng.uniform(np.log(300), np.log(50_000))))
     runs = searched(times_of(kind, true), noise=noise, seed=seed)
     comparison = parse(TEXT)
-    agreed: dict[str, Agreement] = {lane: AGREES for lane in ("steep", "flat")}
+    agreed: dict[str, Agreement] = dict.fromkeys(("steep", "flat"), AGREES)
     points = [
         findings(comparison, runs, agreed, Machine(cores=2), {"rows": size})
         for size in sorted({run.point["rows"] for run in runs})
@@ -74,12 +74,12 @@ def main() -> None:
                 told = pool.starmap(one, [(kind, noise, seed) for seed in range(count)])
                 reached = [t for t in told if t[0]]
                 known = [t[1] for t in told if t[1] is not None]
+                holds = [bool(t[1]) for t in reached]
                 print(
-                    f"{kind:7s} {noise:.0%}: reached {100 * len(reached) / count:.0f} %, of those "
-                    f"the bounds hold {100 * sum(bool(t[1]) for t in reached) / max(len(reached), 1):.0f}"
-                    f" %, of all {100 * sum(known) / max(len(known), 1):.0f} % of {len(known)}; "
-                    f"silent {100 * sum(t[2] for t in told) / count:.0f} %; "
-                    f"{median(t[3] for t in told):.0f} runs",
+                    f"{kind:7s} {noise:.0%}: reached {len(reached) / count:.0%}, of those the "
+                    f"bounds hold {sum(holds) / max(len(holds), 1):.0%}, of all "
+                    f"{sum(known) / max(len(known), 1):.0%} of {len(known)}; silent "
+                    f"{sum(t[2] for t in told) / count:.0%}; {median(t[3] for t in told):.0f} runs",
                     flush=True,
                 )
 

@@ -123,8 +123,10 @@ class WholeJob(unittest.TestCase):
             self.assertEqual(len(row.find_elements(By.CSS_SELECTOR, '[data-testid="dot"]')), 3)
             ratio = row.find_elements(By.CSS_SELECTOR, '[data-testid="ratio"]')
             if ratio:
-                value = float(ratio[0].text.replace(",", ""))
-                self.assertAlmostEqual(value / lane["ratio"]["value"], 1, delta=0.01)
+                value = float(ratio[0].text.replace(",", "").rstrip("×"))
+                times = lane["ratio"]["value"]
+                self.assertAlmostEqual(value / max(times, 1 / times), 1, delta=0.01)
+                self.assertIn("faster" if times > 1 else "slower", row.text)
             elif not lane["baseline"]:
                 self.assertIn("not told apart", row.text)
             self.assertTrue(lane["agreement"]["agrees"], lane["agreement"]["reasons"])

@@ -43,8 +43,9 @@ class CommandLine(unittest.TestCase):
     def test_demo_leaves_the_result_folder(self):
         out = self.folder / "out"
         done = self.ivrell(
-            "run", DEMO, "--set", "rows=20000", "--rounds", 2, "--warm-ups", 0, "--out", out
-        )
+            "run", DEMO, "--set", "rows=20000", "--rounds", 2, "--warm-ups", 0, "--out", out,
+            "--disturbed-share", 100, "--disturbed-wait", 0, "--seed", 7,
+        )  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stderr)
         wanted = {
             "comparison.toml", "plan.json", "machine.json", "runs.jsonl", "curves.parquet",
@@ -54,6 +55,7 @@ class CommandLine(unittest.TestCase):
         self.assertIn("rows = 20,000", done.stdout)
         self.assertIn("Query over a columnar file", done.stdout)
         self.assertEqual((out / "comparison.toml").read_text(), DEMO.read_text())
+        self.assertEqual(json.loads((out / "plan.json").read_text())["order_seed"], 7)
         runs = [json.loads(line) for line in (out / "runs.jsonl").read_text().splitlines()]
         self.assertEqual(len(runs), 10)
         self.assertEqual({run["state"] for run in runs}, {"done"})

@@ -242,7 +242,7 @@ class Crossings(unittest.TestCase):
     def test_a_lead_that_nobody_can_be_sure_of_is_no_crossing(self):
         found = swept(lambda n: 1e-6 * n, lambda n: 1.003e-6 * n)
         self.assertEqual(found.lead("elapsed").crossings, [])
-        self.assertIn("At no rows that was run is one lane told to lead: Scan or Index", found.words)
+        self.assertIn("no size of rows is one lane told to lead: Scan or Index", found.words)
 
     def test_two_sizes_tell_who_leads_and_no_law(self):
         found = swept(lambda n: 1e-6 * n, lambda n: 3e-6 * n, sizes=[1000, 10_000])

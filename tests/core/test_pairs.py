@@ -149,6 +149,11 @@ class Stairs(unittest.TestCase):
         # What answers wrongly meets no target.
         self.assertIsNone(stairs.first_to_meet)
 
+    def test_who_gave_no_answer_gave_no_wrong_one(self):
+        ended = DIFFERS.model_copy(update={"verdict": "no answer"})
+        stairs = self.steps({"rows": MIDDLE, "once": SLOW, "whole": QUICK}, whole=ended)
+        self.assertEqual([step.wrong for step in stairs.steps], [False, False, False])
+
     def test_a_lane_that_did_not_run_is_stepped_over(self):
         stairs = self.steps({"rows": SLOW, "whole": QUICK})
         self.assertEqual([step.lane for step in stairs.steps], ["rows", "whole"])

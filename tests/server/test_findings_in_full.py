@@ -5,6 +5,7 @@ import json
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials.models import Trial
 from ivrell.server.trials.tasks import conduct_trial
+from tests.support.comparisons import UNDISTURBED
 from tests.support.server import ServerCase
 
 CLAIM = {"text": "The query wins", "lower": "query", "higher": "loop", "where": {"rows": "<= 500"}}
@@ -12,7 +13,7 @@ CLAIM = {"text": "The query wins", "lower": "query", "higher": "loop", "where": 
 
 class FindingsInFull(ServerCase):
     def conducted(self, **plan):
-        asked = {"rounds": 2, "warm_ups": 0, **plan}
+        asked = {"rounds": 2, "warm_ups": 0, "disturbed": UNDISTURBED, **plan}
         made = self.call("post", self.at("launch/"), asked, 201)
         conduct_trial.func(made["id"])
         return Trial.objects.get(pk=made["id"])

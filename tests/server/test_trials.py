@@ -24,6 +24,7 @@ from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import live
 from ivrell.server.trials.models import Event, Trial, Try
 from ivrell.server.trials.tasks import conduct_trial, judge_trial, try_lane
+from tests.support.comparisons import UNDISTURBED
 from tests.support.server import TWO_LANES, ServerCase
 
 
@@ -42,7 +43,8 @@ async def _connections():
 
 class Trials(ServerCase):
     def launch(self, **plan):
-        made = self.call("post", self.at("launch/"), {"rounds": 2, "warm_ups": 1, **plan}, 201)
+        made = self.call("post", self.at("launch/"), {"rounds": 2, "warm_ups": 1,
+                          "disturbed": UNDISTURBED, **plan}, 201)  # fmt: skip
         return Trial.objects.get(pk=made["id"])
 
     def conducted(self, **plan):

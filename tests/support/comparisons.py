@@ -63,6 +63,10 @@ COUNTING = """
 """
 
 
+UNDISTURBED = {"share": 1, "wait_s": 0}
+"""Of a plan: tests run beside each other, do no run again and wait for no quiet moment."""
+
+
 class TrialCase(unittest.TestCase):
     """Test case with a throwaway folder in which trials can be conducted."""
 
@@ -81,8 +85,7 @@ class TrialCase(unittest.TestCase):
         **plan: Any,
     ) -> Trial:
         """A trial of the text, one round and no warm-up unless said otherwise."""
-        # Tests run beside each other, and wait for no quiet moment.
-        usual: dict[str, Any] = {"rounds": 1, "warm_ups": 0, "disturbed": {"share": 1, "wait_s": 0}}
+        usual: dict[str, Any] = {"rounds": 1, "warm_ups": 0, "disturbed": UNDISTURBED}
         made = Plan(**(usual | plan), limits=Limits(**(limits or {})))
         folder = self.folder / name
         return Trial(text, made, folder, self.store, data_workers=1, runtimes=runtimes)

@@ -191,7 +191,7 @@ def _words(
         if len(only.undecided) == len(sizes):
             lanes = dict.fromkeys(lane for one in only.undecided for lane in one.lanes)
             told = _or([names[lane] for lane in (only.lane, *lanes)])
-            return f"At no {knob} that was run is one lane told to lead: {told}."
+            return f"At no size of {knob} is one lane told to lead: {told}."
         return f"At every size of {knob} that was run {who(only)}."
     parts = []
     for place, regime in enumerate(regimes):

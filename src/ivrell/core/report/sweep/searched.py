@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping, Sequence
 
-from ivrell.core.quantities import three_figures
 from ivrell.core.records.plan import Search
 from ivrell.core.records.sweep import Crossing, Lead, Spent, Undecided
 from ivrell.core.report.sweep.along import told_bounds
@@ -19,7 +18,7 @@ def searched_words(
         spent: at each size.
         names: of the lanes, by id.
     """
-    asked = f"{three_figures(100 * search.within)} %"
+    asked = f"{100 * search.within:g} %"
     crossings = lead.crossings if lead else []
     open_ = [one for one in crossings if not is_known(one, search.within)]
     if crossings and not open_:
@@ -28,7 +27,7 @@ def searched_words(
     used = sum(one.seconds for one in spent if one.searched)
     # More rounds at sizes that the plan names are part of the search too, but not told apart.
     why = (
-        f"the {three_figures(search.minutes)} minutes were used up"
+        f"the {search.minutes:g} minutes were used up"
         if used >= 60 * search.minutes
         else "further rounds did not narrow it down"
     )
