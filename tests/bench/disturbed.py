@@ -1,10 +1,10 @@
 """A machine that is not left alone: python -m tests.bench.disturbed [rounds]
 
 The first demo at 300,000 rows, three times: quiet; beside another program that takes one core for
-half of the time, in bursts of one to three seconds, with runs that it disturbs done again; and beside
-it without. Told by lane: the median beside it as a part of the quiet one, elapsed and CPU time; and
-the verdicts that are not the quiet ones. On a virtual machine look at the runs that the host
-disturbed: where there are many, quiet is not quiet.
+half of the time, in bursts of one to three seconds, with runs that it disturbs done again; and
+beside it without. Told by lane: the median beside it as a part of the quiet one, elapsed and CPU
+time; and the verdicts that are not the quiet ones. On a virtual machine look at the runs that the
+host disturbed: where there are many, quiet is not quiet.
 """
 
 import random
