@@ -279,6 +279,36 @@ for _ in range(2):
         self.assertGreater(min(late), 90 * MB)
 
 
+class FilesInMemory(TrialCase):
+    def test_what_lies_in_no_folder_and_is_not_mapped_counts(self):
+        run = self.run_one(
+            """
+import os
+file = os.memfd_create("held")
+for _ in range(120):
+    os.write(file, b"x" * 1_000_000)
+time.sleep(0.2)
+"""
+        )
+        if not run.sandboxed:
+            self.skipTest("only what sandboxed runs hold is looked at")
+        self.assertAlmostEqual(run.peak_above_start_bytes / 120e6, 1, delta=0.1)
+
+    def test_it_counts_towards_the_limit(self):
+        run = self.run_one(
+            """
+import os
+file = os.memfd_create("held")
+for _ in range(2000):
+    os.write(file, b"x" * 1_000_000)
+    time.sleep(0.001)
+""",
+            memory_bytes=300 * MB,
+        )
+        if run.sandboxed:
+            self.assertEqual((run.state, run.limit.kind), ("limit", "memory"))
+
+
 class Stages(TrialCase):
     def test_stages_have_their_own_time_only(self):
         run = self.run_one(

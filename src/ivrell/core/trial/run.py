@@ -237,6 +237,8 @@ class Run:
         self._reap()
         self._reaped_orphans = 0
         self._sampler.begin()
+        if self.spec.walls:
+            self._sampler.note_unmapped()
         if self.start_cpu_s is None:
             self.start_cpu_s = self._sampler.reading.worker_cpu.total
         self._enter_phase(RUNNING)
@@ -277,6 +279,10 @@ class Run:
             figures.start_memory_bytes = sampler.start_closely or None
             figures.peak_memory_bytes = sampler.peak + sampler.server_peak if seen else None
             figures.memory_method = proportional.METHOD
+        if sampler.most_unmapped and figures.peak_memory_bytes is not None:
+            # No process has them mapped, so no process is charged with them.
+            figures.peak_memory_bytes += sampler.most_unmapped
+            figures.memory_method = f"{figures.memory_method}; with files in memory, sampled"
         if by_client is not None and figures.others_cpu_s is not None:
             # The client that drives the engine is no stranger.
             figures.others_cpu_s = max(0.0, figures.others_cpu_s - by_client)

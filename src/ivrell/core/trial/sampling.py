@@ -40,7 +40,7 @@ class Sampler:
         self.processes = 1
         self.most_threads = 0
         self.single = True
-        self.start_closely = 0
+        self.start_closely = self.most_unmapped = self._unmapped_before = 0
         self._memory_alone = memory_alone
         self._closely_at = 0.0
         self._reading: Reading | None = None
@@ -55,7 +55,7 @@ class Sampler:
     def begin(self) -> None:
         """A timed part begins now."""
         self.single = True
-        self.peak = self.server_peak = 0
+        self.peak = self.server_peak = self.most_unmapped = 0
         self._reading = Reading(self.tree)
         self.start_closely = 0
         if self._memory_alone:
@@ -111,13 +111,23 @@ class Sampler:
         self._closely_at = now + max(20 * (time.monotonic() - began), _LEAST_GAP_S)
 
     def add_unmapped(self) -> None:
-        """Add files in the run's places of memory, besides those that its processes map, which
-        count with them."""
-        held = held_in_memory(self.tree.worker)
+        """Add files in the memory of a sandboxed run that no process of it maps."""
+        unmapped = self._unmapped()
+        self.memory += unmapped
+        self.most_unmapped = max(self.most_unmapped, unmapped - self._unmapped_before)
+
+    def note_unmapped(self) -> None:
+        """Such files that are there as a timed part begins are none of its."""
+        self._unmapped_before = self._unmapped()
+
+    def _unmapped(self) -> int:
+        """Bytes of files in the sandbox's places of memory and of those that lie in no folder,
+        besides what of them processes map, which counts with them."""
+        pids = (self.tree.worker, *self.tree.children())
+        held = held_in_memory(self.tree.worker) + proc.memory_files(pids)
         if held < _HELD_BYTES:
-            return
-        states = map(proc.status, (self.tree.worker, *self.tree.children()))
-        self.memory += max(0, held - sum(state.shared for state in states if state))
+            return 0
+        return max(0, held - sum(state.shared for pid in pids if (state := proc.status(pid))))
 
     def busy(self) -> list[float]:
         """How busy each core of the machine was since this was last asked, from 0 to 1."""
