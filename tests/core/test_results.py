@@ -7,8 +7,10 @@ from pathlib import Path
 from unittest import mock
 
 import pyarrow.parquet
+from pydantic import TypeAdapter, ValidationError
 
 from ivrell.core.errors import BadInput
+from ivrell.core.records.findings import Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import LimitReached
@@ -101,6 +103,13 @@ class Folder(unittest.TestCase):
         self.assertEqual((agreement.group, agreement.agrees), (2, False))
         (self.kept.path / MACHINE.name).write_text('{"cores": 2, "runtimes": {"other": "3.9"}}')
         self.assertEqual(self.kept.read(MACHINE).runtimes, {})
+
+    def test_former_verdicts_are_read(self):
+        text = '{"value": 1, "low": null, "high": null, "rounds": 1, "verdict": "%s"}'
+        read = TypeAdapter(Ratio).validate_json
+        self.assertEqual(read(text % "cannot tell apart").verdict, "not told apart")
+        with self.assertRaises(ValidationError):
+            read(text % "who knows")
 
 
 if __name__ == "__main__":

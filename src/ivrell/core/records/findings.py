@@ -2,9 +2,9 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Literal, get_args
+from typing import Annotated, Any, Literal, get_args
 
-from pydantic import BaseModel, computed_field, model_validator
+from pydantic import BaseModel, BeforeValidator, computed_field, model_validator
 
 from ivrell.core.former import with_words_of_now
 from ivrell.core.records.agreement import Agreement
@@ -14,8 +14,10 @@ from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.wire import Failure
 
 LaneState = Literal["done", "failed", "limit", "stopped", "warm-up only"]
-RatioVerdict = Literal[
-    "faster", "slower", "less", "more", "no difference that matters", "not told apart"
+_FORMER_VERDICTS = {"cannot tell apart": "not told apart"}
+RatioVerdict = Annotated[
+    Literal["faster", "slower", "less", "more", "no difference that matters", "not told apart"],
+    BeforeValidator(lambda given: _FORMER_VERDICTS.get(given, given)),
 ]
 Question = Literal["quickest", "baseline", "pair"]
 """What a ratio answers: whether one lane takes less than every other, how a lane does against the
