@@ -52,7 +52,7 @@ export function Rail({ comparison, findings }: StepProps) {
     <aside className="rail" aria-label="Lanes">
       <h2>
         Lanes
-        {findings && <span className="faint">times faster</span>}
+        {findings && <span className="faint">against the baseline</span>}
       </h2>
       {shown.map((lane) => (
         <div

@@ -150,8 +150,8 @@ export function Stairs({ comparison, stairs, columns, onPair, onLane }: Props) {
             <tr>
               <th>step</th>
               <th className="number">elapsed</th>
-              <th className="number">times faster than the step before</th>
-              <th className="number">than the first</th>
+              <th className="number">against the step before</th>
+              <th className="number">against the first</th>
               <th className="number">lines changed</th>
               <th className="number">gained a line</th>
               {columns.map((column) => (

@@ -22,7 +22,7 @@ const PARTS: Column[] = [
     key: "ratio",
     label: "against the baseline",
     how: "Elapsed time against the baseline's, with its interval.",
-    width: 138,
+    width: 152,
     log: true,
     scaled: false,
   },
