@@ -656,5 +656,39 @@ class VersionOneGroups(unittest.TestCase):
             self.assertAlmostEqual(made.cpu().total, 0.32, delta=0.06)
 
 
+class LeftBehind(TrialCase):
+    def test_thousands_of_nested_folders_stop_nobody(self):
+        deep = """
+            import os
+            def answer(data, knobs, stage):
+                for _ in range(4000):
+                    os.mkdir("d")
+                    os.chdir("d")
+                return [{"gauge": 1, "n": 1}]
+        """
+        text = HEAD + approach("deep", deep) + approach("good", COUNTING)
+        for number in range(2):
+            trial = self.trial(text, name=f"trial {number}", rounds=2)
+            trial.conduct()
+            states = {run.approach: run.state for run in trial.runs}
+            self.assertEqual(states, {"deep": "done", "good": "done"})
+        left = list(Path(tempfile.gettempdir()).glob(f"ivrell-run-{os.getpid()}-*"))
+        self.assertEqual(left, [])
+
+    def test_files_count_whatever_they_are_called_and_once(self):
+        run = self.run_one(
+            """
+import os
+for name in (".job-of-mine", ".answer-of-mine", "plain"):
+    with open(name, "wb") as file:
+        file.write(b"x" * 100_000)
+os.link("plain", "again")
+os.makedirs("below")
+os.rename(".job-of-mine", "below/.job")
+"""
+        )
+        self.assertEqual(run.left_bytes, 300_000)
+
+
 if __name__ == "__main__":
     unittest.main()

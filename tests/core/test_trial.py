@@ -8,7 +8,10 @@ import sys
 import tempfile
 import time
 import unittest
+from collections import Counter
+from itertools import pairwise
 from pathlib import Path
+from random import Random
 from unittest import mock
 
 import pyarrow.parquet
@@ -23,7 +26,7 @@ from ivrell.core.records.wire import Job, LimitReached, Order, RunSpec
 from ivrell.core.report.words import ratio_told
 from ivrell.core.results.folder import FINDINGS, MACHINE
 from ivrell.core.trial.launch import Runner, RunnerGone
-from ivrell.core.trial.plan import Plan, ordered_runs
+from ivrell.core.trial.plan import Plan, Rotation, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with
 
@@ -87,6 +90,21 @@ class OrderOfRuns(TrialCase):
         rounds = [[lane for r, lane in order(3) if r == n] for n in range(5)]
         self.assertEqual({tuple(sorted(r)) for r in rounds}, {tuple(sorted(rounds[0]))})
         self.assertGreater(len({tuple(r) for r in rounds}), 1)
+
+    def test_orders_are_balanced_for_place_and_for_what_comes_before(self):
+        for count in (1, 2, 3, 4, 5, 8):
+            whole = count if count % 2 == 0 else 2 * count
+            rotation = Rotation(count, Random(5))
+            orders = [rotation.next() for _ in range(whole)]
+            for place in range(count):
+                there = Counter(order[place] for order in orders)
+                self.assertEqual(set(there.values()), {whole // count}, (count, place))
+            follows = Counter(pair for order in orders for pair in pairwise(order))
+            self.assertLessEqual(len(set(follows.values())), 1, count)
+            self.assertEqual(len(follows), count * (count - 1))
+            # Even where rounds are few: two of two lanes begin with each once.
+            self.assertEqual(len({order[0] for order in orders[:count]}), count)
+        self.assertNotEqual(*(Rotation(6, Random(seed)).next() for seed in (1, 2)))
 
     def test_unknown_lane_and_no_lane(self):
         with self.assertRaisesRegex(BadInput, 'no approach "other".*good'):

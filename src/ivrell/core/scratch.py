@@ -1,15 +1,39 @@
 """Folders for the time of a trial, which those that died are swept for."""
 
+import logging
 import os
 import re
 import shutil
+import subprocess
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+log = logging.getLogger("ivrell.folders")
 _PREFIX = "ivrell-run-"
+_LONGEST_S = 600
 _NAME = re.compile(rf"{_PREFIX}(\d+)-")
+
+
+def remove(folder: Path) -> None:
+    """Remove a folder and all in it, however deeply it is nested; what cannot be removed is logged
+    and left, and stops nobody."""
+    try:
+        shutil.rmtree(folder, ignore_errors=True)
+    except RecursionError:
+        # Folders in folders, thousands of them; rm(1) needs no stack for each.
+        pass
+    if folder.is_symlink() or not folder.exists():
+        return
+    done = subprocess.run(
+        ["rm", "-rf", "--one-file-system", "--", str(folder)],
+        stdin=subprocess.DEVNULL, capture_output=True, check=False, timeout=_LONGEST_S,
+    )  # fmt: skip
+    if done.returncode:
+        log.warning(
+            "%s could not be removed: %s", folder, done.stderr[-500:].decode("utf-8", "replace")
+        )
 
 
 @contextmanager
@@ -19,12 +43,12 @@ def own_folder() -> Iterator[Path]:
     for path in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
         named = _NAME.match(path.name)
         if named and path.lstat().st_uid == os.getuid() and not _lives(int(named[1])):
-            shutil.rmtree(path, ignore_errors=True)
+            remove(path)
     folder = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-"))
     try:
         yield folder
     finally:
-        shutil.rmtree(folder, ignore_errors=True)
+        remove(folder)
 
 
 @contextmanager

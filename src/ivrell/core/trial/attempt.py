@@ -2,7 +2,6 @@
 
 import logging
 import os
-import shutil
 import sys
 import time
 from collections.abc import Callable, Mapping
@@ -48,6 +47,7 @@ from ivrell.core.records.wire import (
     Walls,
 )
 from ivrell.core.runtimes import Runtime
+from ivrell.core.scratch import remove
 from ivrell.core.servers import ELSEWHERE, OwnServer, UrlServer
 from ivrell.core.service.running import SERVICE_CPU, StandIn, stand_in
 from ivrell.core.spark.answers import PARTS
@@ -211,7 +211,7 @@ class Attempts:
         approach = self._comparison.approach_called(planned.approach)
         folder = self._scratch / str(planned.number)
         # There already where the server ended while this was done the first time.
-        shutil.rmtree(folder, ignore_errors=True)
+        remove(folder)
         folder.mkdir(parents=True)
         asked = str(planned.point.get("cache", self._plan.cache[0]))
         began = time.monotonic()
@@ -243,7 +243,7 @@ class Attempts:
             place.store.after_run(place.loaded, place.database, place.writes, left)
         if place.session and place.session.place.storage not in self._stored:
             place.session.leave()
-        shutil.rmtree(place.folder, ignore_errors=True)
+        remove(place.folder)
 
     def attempt(
         self,

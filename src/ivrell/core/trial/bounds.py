@@ -19,6 +19,9 @@ _FOLDER_EVERY_S = 0.2
 _OURS = (".approach", ".answer-parts", ".spark-conf", ".spark-events")
 """Folders of a run's own that Ivrell puts there, or has an engine put there."""
 
+_OWN_FILES = (".job", ".answer.")
+"""How names of files begin that Ivrell puts at the top of a run's folder."""
+
 
 class Bounds:
     """Which limit a run has reached, if any.
@@ -104,17 +107,27 @@ def tree_memory(worker: int, others: list[int]) -> int:
 
 
 def left_bytes(folder: Path) -> int:
-    """Bytes in the files a run left, without Ivrell's own."""
-    total = 0
-    for where, below, names in os.walk(folder):
-        if where == str(folder):
-            below[:] = [name for name in below if name not in _OURS]
-        for name in names:
-            if not name.startswith((".job", ".answer")):
-                try:
-                    status = os.lstat(f"{where}/{name}")
-                except OSError:
-                    continue
-                if not os.path.islink(f"{where}/{name}"):  # noqa: PTH114 - beside a run
-                    total += status.st_size
-    return total
+    """Bytes in the files a run left, without Ivrell's own; each file once, by whatever names.
+
+    Not by os.walk, whose stack a few thousand nested folders break.
+    """
+    held: dict[tuple[int, int], int] = {}
+    waiting = [str(folder)]
+    while waiting:
+        where = waiting.pop()
+        top = where == str(folder)
+        try:
+            entries = list(os.scandir(where))
+        except OSError:
+            continue
+        for entry in entries:
+            try:
+                if entry.is_dir(follow_symlinks=False):
+                    if not (top and entry.name in _OURS):
+                        waiting.append(entry.path)
+                elif not (entry.is_symlink() or (top and entry.name.startswith(_OWN_FILES))):
+                    status = entry.stat(follow_symlinks=False)
+                    held[status.st_dev, status.st_ino] = status.st_size
+            except OSError:
+                continue
+    return sum(held.values())
