@@ -16,6 +16,7 @@ from pathlib import Path
 from unittest import mock
 
 from ivrell.core.contain import sandbox
+from ivrell.core.errors import Stopped
 from ivrell.core.json_lines import whole_lines
 from ivrell.core.measure import group, proc
 from ivrell.core.measure.group import RunGroup
@@ -654,6 +655,38 @@ class VersionOneGroups(unittest.TestCase):
             )  # fmt: skip
             process.wait()
             self.assertAlmostEqual(made.cpu().total, 0.32, delta=0.06)
+
+
+class WhoLooksAtAnswers(TrialCase):
+    def test_killed_between_runs_or_while_it_looks_it_is_started_again(self):
+        real_take, real_told = AnswerDesk.take, AnswerDesk._told
+        killed = []
+
+        def take(desk, *args):
+            if not killed:
+                killed.append("between")
+                desk._process.kill()
+            return real_take(desk, *args)
+
+        def told(desk, *args):
+            if killed == ["between"] and desk._ready:
+                killed.append("while")
+                desk._process.kill()
+                desk._process.wait()
+            return real_told(desk, *args)
+
+        trial = self.trial(HEAD + approach("good", COUNTING), rounds=3)
+        with mock.patch.object(AnswerDesk, "take", take), \
+                mock.patch.object(AnswerDesk, "_told", told):  # fmt: skip
+            found = trial.conduct()
+        self.assertEqual(killed, ["between", "while"])
+        self.assertEqual([run.state for run in trial.runs], ["done"] * 3)
+        self.assertEqual(found.points[0].lanes[0].answer_rows, trial.runs[0].answer_rows)
+
+    def test_it_is_not_waited_for_by_who_stops(self):
+        desk = AnswerDesk(self.folder, 1 << 28, 60, sandboxed=False)
+        with self.assertRaises(Stopped):
+            desk.wait_until_ready(lambda: True)
 
 
 class LeftBehind(TrialCase):

@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Self
@@ -115,10 +116,11 @@ class AnswerDesk:
                 start_new_session=True,
             )
 
-    def wait_until_ready(self) -> None:
-        """Wait until the process has loaded what it needs. Raises BadInput where it cannot."""
+    def wait_until_ready(self, wanted_stop: Callable[[], bool] = lambda: False) -> None:
+        """Wait until the process has loaded what it needs. Raises BadInput where it cannot, Stopped
+        when ``wanted_stop`` says so meanwhile."""
         if not self._ready:
-            told = self._told(_START_S, lambda: False)
+            told = self._told(_START_S, wanted_stop)
             if told is None:
                 said = self._log.read_text(errors="replace").strip()[-500:]
                 raise BadInput(
@@ -134,18 +136,13 @@ class AnswerDesk:
         Raises NotReceived where there is none that can be read, Stopped when ``wanted_stop``
         says so meanwhile.
         """
-        if self._process is None:
-            self._start()
-        self.wait_until_ready()
         made = self._folder / f"{folder.name}.arrow"
         asked = {"folder": str(folder), "made": str(made), "most_bytes": most_bytes}
-        assert self._process and self._process.stdin
-        try:
-            self._process.stdin.write(json.dumps(asked).encode() + b"\n")
-            self._process.stdin.flush()
-        except BrokenPipeError:
-            pass
-        told = self._told(self._seconds, wanted_stop)
+        began = time.monotonic()
+        told = self._asked(asked, wanted_stop)
+        if told is None and time.monotonic() - began < self._seconds:
+            # Somebody else may have ended the process: what an answer does, it does twice.
+            told = self._asked(asked, wanted_stop)
         if told is None:
             raise NotReceived("looking at it ended the process that did so, or took too long")
         if "wrong" in told:
@@ -157,6 +154,23 @@ class AnswerDesk:
             raise NotReceived("what was said of it is not what a look at it gives")
         _own(path)
         return Received(path, print_, rows)
+
+    def _asked(
+        self, asked: dict[str, object], wanted_stop: Callable[[], bool]
+    ) -> dict[str, Any] | None:
+        """What the process says of an answer; None where it ended, or took too long."""
+        if self._process is not None and self._process.poll() is not None:
+            self.close()
+        if self._process is None:
+            self._start()
+        self.wait_until_ready(wanted_stop)
+        assert self._process and self._process.stdin
+        try:
+            self._process.stdin.write(json.dumps(asked).encode() + b"\n")
+            self._process.stdin.flush()
+        except BrokenPipeError:
+            pass
+        return self._told(self._seconds, wanted_stop)
 
     def _told(self, seconds: float, wanted_stop: Callable[[], bool]) -> dict[str, Any] | None:
         """The next line of the process, or None where there comes none: then it is ended."""
@@ -188,7 +202,9 @@ class AnswerDesk:
         self._process.wait()
         for pipe in (self._process.stdin, self._process.stdout):
             if pipe:
-                pipe.close()
+                # What could not be written any more is not written now either.
+                with suppress(OSError):
+                    pipe.close()
         self._process, self._ready = None, False
 
     def __enter__(self) -> Self:

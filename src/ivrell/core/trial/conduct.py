@@ -184,7 +184,7 @@ class Trial:
                 self.results.keep(DATA, self.made)
                 self.listen(DataMade(tables=self.made))
                 if desk:
-                    desk.wait_until_ready()
+                    desk.wait_until_ready(self.control.stop_all)
                 # Looked at anew once our own work of making data has settled.
                 time.sleep(_SETTLE_S)
                 self.machine.busy_cores = busy_cores()
