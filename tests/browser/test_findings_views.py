@@ -230,7 +230,7 @@ class Views(unittest.TestCase):
         newest = self.ended(own)
         self.at(own)
         b.until(lambda: [e.text for e in b.all(".claim-state")] == ["contradicted"])
-        self.assertIn("the other way round", b.by_id("claims").text)
+        self.assertIn("times slower", b.by_id("claims").text)
         report = b.driver.execute_async_script(
             "const [path, done] = arguments;fetch(path).then(a => a.text()).then(done)",
             f"/api/trials/{newest['id']}/report/",
