@@ -15,7 +15,7 @@ from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.measures import BY_KEY, Ground
-from ivrell.core.report.ratios import Judge
+from ivrell.core.report.ratios import Judge, quickest
 from ivrell.core.stats import history
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.plan import Plan
@@ -35,7 +35,7 @@ def judged(
     runs: list[RunRecord], key: str, rounds: int, trials: int, machine: Machine
 ) -> tuple[int, int, float]:
     """In how many trials any pair is told apart, in how many there is a winner, and the share of
-    pairs whose interval alone leaves 1 out."""
+    pairs whose interval leaves 1 out."""
     names = [f"lane_{i}" for i in range(LANES)]
     judge = Judge(machine, dict.fromkeys(names, "python"), MATTERS)
     measure, ground = BY_KEY[key], Ground(None, 1)
@@ -57,7 +57,7 @@ def judged(
         told = [pair for pair, ratio in found.items() if ratio.verdict not in (
             "not told apart", "no difference that matters")]  # fmt: skip
         apart += bool(told)
-        winners += any(sum(name in pair for pair in told) == LANES - 1 for name in names)
+        winners += quickest(found) is not None
         intervals = [ratio for ratio in found.values() if ratio.low and ratio.high]
         out += sum(r.low > 1 or r.high < 1 for r in intervals if r.low and r.high)
         pairs += len(intervals)
@@ -102,7 +102,7 @@ def main() -> None:
                 apart, winners, out = judged(trial.runs, key, rounds, trials, machine)
                 print(
                     f"{key}, {words}: any pair told apart in {apart} of {trials} trials of "
-                    f"{rounds} rounds, a winner in {winners}; {out:.1f} % of single intervals "
+                    f"{rounds} rounds, a winner in {winners}; {out:.1f} % of intervals "
                     "leave 1 out",
                     flush=True,
                 )

@@ -166,6 +166,12 @@ class Families(unittest.TestCase):
         self.assertEqual(quickest(found), "b")
         self.assertEqual(found["b", "wrong"].question, "pair")
 
+    def test_a_lane_of_one_run_keeps_others_from_being_the_quickest(self):
+        lanes = self.drawn({"a": 2.0, "b": 1.0, "c": 3.0})
+        found = contrasts({**lanes, "once": {1: 0.1}}, baseline="a")
+        self.assertIsNone(quickest(found))
+        self.assertEqual(found["a", "b"].verdict, "faster")
+
     def test_the_baseline_alone_has_the_same_ratios(self):
         lanes = self.drawn({"a": 2.0, "b": 1.9, "c": 1.0, "d": 3.0})
         every = contrasts(lanes, baseline="b")

@@ -115,7 +115,8 @@ def contrasts(
         return _turned_to(baseline, _constant(constant, terms, against))
     blocks = _blocks(values)
     fit = _fitted(blocks, values, usual)
-    asked = _asked(fit, terms, baseline, contestants)
+    able = set(values) if contestants is None else set(values).intersection(contestants)
+    asked = _asked(fit, terms, baseline, able)
     found = {
         pair: _judged(fit, i, terms, asked)
         for i, pair in enumerate(fit.pairs)
@@ -282,9 +283,7 @@ class _Asked:
     telling: Numbers
 
 
-def _asked(
-    fit: _Fit, terms: Terms, baseline: str | None, contestants: Collection[str] | None
-) -> _Asked:
+def _asked(fit: _Fit, terms: Terms, baseline: str | None, contestants: Collection[str]) -> _Asked:
     count = len(fit.pairs)
     if not count:
         nothing = np.empty(0)
@@ -328,11 +327,10 @@ def _of(lanes: Collection[str], pairs: Sequence[Pair]) -> Flags:
     return np.array([pair[0] in lanes or pair[1] in lanes for pair in pairs], dtype=bool)
 
 
-def _quickest(fit: _Fit, terms: Terms, contestants: Collection[str] | None) -> _Claim:
+def _quickest(fit: _Fit, terms: Terms, contestants: Collection[str]) -> _Claim:
     able = [
-        i for i, pair in enumerate(fit.pairs)
-        if contestants is None or (pair[0] in contestants and pair[1] in contestants)
-    ]  # fmt: skip
+        i for i, pair in enumerate(fit.pairs) if pair[0] in contestants and pair[1] in contestants
+    ]
     ahead = Counter(lane for i in able for lane in fit.pairs[i])
     ahead.update({lane: -count for lane, count in ahead.items()})
     ahead.update(fit.pairs[i][int(fit.middle[i] > 0)] for i in able)
@@ -351,7 +349,9 @@ def _quickest(fit: _Fit, terms: Terms, contestants: Collection[str] | None) -> _
         floor is None or abs(fit.middle[i]) > log(floor)
         for i, floor in zip(pairs, floors, strict=True)
     ]
-    told = won == len(ahead) - 1 and all(above) and bool((single < MISSES).all())
+    # Who has too few rounds to be compared may be the quickest as well.
+    every = won == len(contestants) - 1
+    told = every and all(above) and bool((single < MISSES).all())
     return _Claim(pairs, single, error, freedom, told)
 
 

@@ -50,7 +50,7 @@ class Moderated:
 
 
 def wild_lanes(logs: Numbers, usual: float, times: float) -> Flags:
-    """Which lanes vary so many ``times`` more than most, and so cannot borrow what those vary by.
+    """Which lanes vary far more than most, and so cannot borrow what those vary by.
 
     Two lanes have no others to be compared with.
 
@@ -58,6 +58,7 @@ def wild_lanes(logs: Numbers, usual: float, times: float) -> Flags:
         logs: logarithms by lane and round, shape (lanes, rounds), not a number where a lane has
             no run.
         usual: variance of one difference between most lanes.
+        times: how many times the usual variance of a lane makes it wild.
     """
     flags: Flags = np.zeros(len(logs), dtype=bool)
     if len(logs) < 3:
