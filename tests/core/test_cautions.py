@@ -4,12 +4,14 @@ import tempfile
 import textwrap
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines.sheet import SheetApproach
 from ivrell.core.measure import constraints
 from ivrell.core.measure.constraints import HeldBack
 from ivrell.core.records.data import MadeTable
+from ivrell.core.records.findings import Caution
 from ivrell.core.records.machine import Machine
 from ivrell.core.stats.cautions import CAUTIONS, Scene, cautions
 from ivrell.core.stats.cautions.fairness import sorted_beforehand
@@ -231,6 +233,13 @@ class Ranked(unittest.TestCase):
         self.assertEqual(len(found.each), 11)
         some = cautions(Scene([*lanes, of(1.0, id="calm")], Machine(cores=2)))
         self.assertEqual(some[0].reason, "Lane 0, Lane 1, Lane 2 and 8 others, 75 to 95 %.")
+
+    def test_those_about_no_lane_stand_by_themselves(self):
+        cautious = [Caution(word="w", reason=reason, hint="") for reason in ("one", "two")]
+        looks = ((lambda scene: iter(cautious), "winner"),)
+        with mock.patch("ivrell.core.stats.cautions.CAUTIONS", looks):
+            found = cautions(Scene([of(1.0)], Machine(cores=2)))
+        self.assertEqual([one.reason for one in found], ["one", "two"])
 
     def test_each_stands_once(self):
         looks = [look for look, _ in CAUTIONS]

@@ -66,9 +66,10 @@ def cautions(scene: Scene) -> list[Caution]:
             near = caution.lane is None or _near(by_id[caution.lane], scene, quickest)
             held = reach if near or reach != "winner" else "margin"
             found.append(caution.model_copy(update={"reach": held}))
-    kinds: dict[str, list[Caution]] = {}
-    for caution in found:
-        kinds.setdefault(caution.word, []).append(caution)
+    kinds: dict[tuple[str, int], list[Caution]] = {}
+    for place, caution in enumerate(found):
+        # What is about no lane stands by itself.
+        kinds.setdefault((caution.word, -1 if caution.lane else place), []).append(caution)
     names = {lane.id: lane.name for lane in scene.lanes}
     told = [one[0] if len(one) == 1 else _of_several(one, names) for one in kinds.values()]
     return sorted(told, key=lambda caution: REACHES.index(caution.reach))
@@ -76,13 +77,13 @@ def cautions(scene: Scene) -> list[Caution]:
 
 def _of_several(cautions: list[Caution], names: Mapping[str, str]) -> Caution:
     """One caution for those of one kind, with the lanes and how far it goes."""
-    lanes = [names[one.lane] for one in cautions if one.lane is not None]
+    lanes = list(dict.fromkeys(names[one.lane] for one in cautions if one.lane is not None))
     if len(lanes) == len(names):
         who = f"all {len(names)} lanes" if len(names) > 2 else "both lanes"
     elif len(lanes) > _MOST_NAMED:
         who = f"{', '.join(lanes[: _MOST_NAMED - 1])} and {len(lanes) - _MOST_NAMED + 1} others"
     else:
-        who = f"{', '.join(lanes[:-1])} and {lanes[-1]}"
+        who = " and ".join(filter(None, (", ".join(lanes[:-1]), lanes[-1])))
     extents = [one.extent for one in cautions if one.extent]
     span = f", {_span(extents)}" if len(extents) == len(cautions) else ""
     return Caution(
