@@ -564,8 +564,10 @@ class CrashSafety(TrialCase):
             "from ivrell.core.trial.conduct import Trial\n"
             "from ivrell.core.trial.plan import Plan\n"
             "from ivrell.core.recipe.store import DataStore\n"
+            "from tests.support.comparisons import UNDISTURBED\n"
             "folder = Path(sys.argv[3])\n"
-            "Trial(CrashSafety.TEXT, Plan(rounds=8), folder / 'trial',"
+            "plan = Plan(rounds=8, disturbed=UNDISTURBED)\n"
+            "Trial(CrashSafety.TEXT, plan, folder / 'trial',"
             " DataStore(folder / 'made'), data_workers=1).conduct()"
         )
         where = [str(ROOT), str(ROOT / "src"), str(self.folder)]
