@@ -347,11 +347,11 @@ with stage("alone"):
         )
         stages = {stage.name: stage for stage in run.stages}
         for number in range(4):
-            self.assertAlmostEqual(stages[f"part {number}"].elapsed_s, 0.3, delta=0.06)
+            self.assertAlmostEqual(stages[f"part {number}"].elapsed_s, 0.3, delta=0.12)
             self.assertTrue(stages[f"part {number}"].overlaps)
         self.assertFalse(stages["alone"].overlaps)
         self.assertAlmostEqual(stages["alone"].cpu_s, 0.05, delta=0.02)
-        self.assertAlmostEqual(run.spans[0].start_s, run.spans[1].start_s, delta=0.05)
+        self.assertAlmostEqual(run.spans[0].start_s, run.spans[1].start_s, delta=0.1)
 
     def test_threads_in_one_stage_take_the_time_that_went_by(self):
         run = self.run_one(
@@ -365,7 +365,7 @@ with ThreadPoolExecutor(4) as pool:
 """
         )
         [fetch] = run.stages
-        self.assertAlmostEqual(fetch.elapsed_s, 0.2, delta=0.06)
+        self.assertAlmostEqual(fetch.elapsed_s, 0.2, delta=0.12)
         self.assertEqual((fetch.times, fetch.overlaps), (4, True))
 
     def test_tasks_and_generators(self):
@@ -391,7 +391,7 @@ for row in rows():
         )
         took = {stage.name: stage.elapsed_s for stage in run.stages}
         for name, seconds in (("one", 0.1), ("two", 0.2), ("read", 0.1), ("use", 0.2)):
-            self.assertAlmostEqual(took[name], seconds, delta=0.05, msg=name)
+            self.assertAlmostEqual(took[name], seconds, delta=0.08, msg=name)
         self.assertAlmostEqual(took["all"], 0.0, delta=0.05)
 
 
