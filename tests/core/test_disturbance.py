@@ -102,6 +102,14 @@ class Budget(unittest.TestCase):
             (kept.set_aside, kept.disturbed_by, kept.disturbed_share), (False, "", 0.5)
         )
 
+    def test_where_nothing_tells_the_share_is_not_nought(self):
+        repeats = self.repeats()
+        quiet = seen(stolen_s=0.0)
+        blind = seen(held_up_s=None, run_queue_wait_s=None, others_cpu_s=None)
+        for one in (quiet, blind):
+            repeats.judge(one, 0)
+        self.assertEqual((quiet.disturbed_share, blind.disturbed_share), (0.0, None))
+
     def test_time_ends_it_and_so_do_three_times(self):
         repeats = self.repeats(planned=100, minutes=1)
         self.assertFalse(self.judged(repeats, attempt=3).set_aside)

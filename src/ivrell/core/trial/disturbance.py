@@ -137,6 +137,10 @@ class Repeats:
             # What disturbs it is what it is to be measured beside.
             return
         found = disturbance(run, self._cores)
+        told = (run.waited_share, run.others_cpu_s, run.stolen_s)
+        if found is None and all(figure is None for figure in told):
+            # Nothing was measured that could say so.
+            return
         run.disturbed_share = found.share if found else 0.0
         if found is None or found.share <= self._allowed.share:
             return
