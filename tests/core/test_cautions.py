@@ -58,6 +58,7 @@ class Unlike(unittest.TestCase):
         )
         self.assertEqual(words(lean, busy), ["work outside the clock"])
         # Another engine's libraries are no hidden work; nor is a twentieth of the run.
+        self.assertEqual(words(lean, of(0.2, id="b", name="B", start_cpu=0.17)), [])
         self.assertEqual(
             words(lean, of(0.2, id="b", engine="pandas", start=0.9, start_cpu=0.9)), []
         )
@@ -250,7 +251,7 @@ class Real(TrialCase):
     def test_a_trial_tells_module_code_and_random_answers(self):
         lazy = python_answer('import random\nreturn [{"gauge": 1, "n": random.random()}]')
         text = HEAD + approach("a", COUNTING) + approach("b", lazy)
-        heavy = "import time\nwhile time.process_time() < 0.4:\n    pass\n"
+        heavy = "import time\nend = time.process_time() + 0.6\nwhile time.process_time() < end:\n    pass\n"
         text += approach("c", heavy + textwrap.dedent(COUNTING))
         # What only took long to start did no work before the clock.
         text += approach("d", "import time\ntime.sleep(0.4)\n" + textwrap.dedent(COUNTING))
