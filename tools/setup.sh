@@ -140,14 +140,17 @@ setup_spark() {
   fi
 }
 
+libseccomp() { python3 -c 'import ctypes; ctypes.CDLL("libseccomp.so.2")' 2>/dev/null; }
+
 # Runs are shut in where bubblewrap is; without it Ivrell works too, and says so.
 setup_sandbox() {
-  command -v bwrap >/dev/null && return
+  command -v bwrap >/dev/null && libseccomp && return
   if ((EUID == 0)) || { command -v sudo >/dev/null && sudo -n true 2>/dev/null; }; then
     need 'command -v bwrap' bubblewrap
+    need libseccomp libseccomp2
     install_missing
   else
-    say "Without bubblewrap runs are not shut in (sudo apt-get install bubblewrap)."
+    say "Without bubblewrap runs are not shut in (sudo apt-get install bubblewrap libseccomp2)."
   fi
 }
 

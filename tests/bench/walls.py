@@ -16,6 +16,7 @@ from statistics import median
 import pyarrow as pa
 
 from ivrell.core.cluster import Cluster
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
 from ivrell.core.folders import data_folder
@@ -43,7 +44,9 @@ def starts(times: int) -> None:
         folder.chmod(0o755)
         give(folder)
         bare = [sys.executable, "-I", "-S", "-c", "pass"]
-        shut = Sandbox(folder, ours=OURS, hidden=(str(data_folder()),)).around(bare)
+        shut = Sandbox(
+            folder, compiled(Filter.RUN), ours=OURS, hidden=(str(data_folder()),)
+        ).around(bare)
         environment = scrubbed_environment(folder)
 
         def run(command: list[str]) -> Callable[[], None]:

@@ -251,7 +251,8 @@ class Real(TrialCase):
     def test_a_trial_tells_module_code_and_random_answers(self):
         lazy = python_answer('import random\nreturn [{"gauge": 1, "n": random.random()}]')
         text = HEAD + approach("a", COUNTING) + approach("b", lazy)
-        heavy = "import time\nend = time.process_time() + 0.6\nwhile time.process_time() < end:\n    pass\n"
+        heavy = "import time\nend = time.process_time() + 0.6\n"
+        heavy += "while time.process_time() < end:\n    pass\n"
         text += approach("c", heavy + textwrap.dedent(COUNTING))
         # What only took long to start did no work before the clock.
         text += approach("d", "import time\ntime.sleep(0.4)\n" + textwrap.dedent(COUNTING))

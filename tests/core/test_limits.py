@@ -16,6 +16,7 @@ from pathlib import Path
 from unittest import mock
 
 from ivrell.core.contain import sandbox
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.errors import Stopped
 from ivrell.core.json_lines import whole_lines
 from ivrell.core.measure import group, proc
@@ -202,7 +203,7 @@ class Shut(TrialCase):
             place = Path(beside)
             place.chmod(0o755)
             (place / "table.csv").write_text("here")
-            told = sandbox.Sandbox(self.folder, inputs=(beside,)).around(
+            told = sandbox.Sandbox(self.folder, compiled(Filter.RUN), inputs=(beside,)).around(
                 ["cat", f"{beside}/table.csv"]
             )
             self.folder.chmod(0o755)

@@ -98,7 +98,7 @@ class Contained(EngineCase):
         "SELECT pg_read_file('/etc/passwd')",
         "SELECT pg_ls_dir('.')",
         "CREATE ROLE mine SUPERUSER",
-        "ALTER ROLE ivrell_reader SUPERUSER",
+        "ALTER ROLE ivrell_tables SUPERUSER",
         "ALTER SYSTEM SET shared_buffers = '1MB'",
         "CREATE DATABASE mine",
         "SET ROLE ivrell",

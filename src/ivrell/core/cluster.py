@@ -10,6 +10,7 @@ from pathlib import Path
 
 from ivrell.core.errors import BadInput
 from ivrell.core.private import PrivateServer, free_port, system_user
+from ivrell.core.run_users import RunUser
 
 __all__ = ["MAINTENANCE", "Cluster", "binaries", "free_port", "server_version"]
 
@@ -121,11 +122,11 @@ class Cluster(PrivateServer):
         """Connection string of the database that every server has."""
         return self.address(MAINTENANCE)
 
-    def socket_address(self, database: str, role: str) -> str:
-        """The same through its socket and as a role, for processes that have no network."""
+    def address_of(self, database: str, user: RunUser) -> str:
+        """The same as a run's user, for processes that have no network."""
         return (
-            f"host={_quoted(self._host)} port={self.port} dbname={database} user={role} "
-            f"password={self.password_of(role)}"
+            f"host={_quoted(self._host)} port={self.port} dbname={database} user={user.name} "
+            f"password={user.password}"
         )
 
     def databases(self) -> set[str]:

@@ -15,8 +15,8 @@ from ivrell.core.dialects.session import ask_of, opened
 from ivrell.core.errors import BadInput
 from ivrell.core.private import PrivateServer, system_user
 from ivrell.core.records.wire import Client
+from ivrell.core.run_users import RunUser, forsaken
 
-READER, WRITER = "ivrell_reader", "ivrell_writer"
 SETTINGS = {
     "innodb-buffer-pool-size": "512M",
     "innodb-buffer-pool-load-at-startup": "0",
@@ -27,6 +27,7 @@ SETTINGS = {
     "max-heap-table-size": "64M",
     "sort-buffer-size": "64M",
     "max-connections": "40",
+    "event-scheduler": "DISABLED",
     "performance-schema": "0",
     "skip-log-bin": "",
     "character-set-server": "utf8mb4",
@@ -76,7 +77,7 @@ def server_version() -> str | None:
 
 
 class MariaServer(PrivateServer):
-    """A private MariaDB server; its users are the server's own, a reader and a writer, and nobody
+    """A private MariaDB server; its users are the server's own and one for each run, and nobody
     without a password."""
 
     product = "MariaDB"
@@ -134,16 +135,16 @@ class MariaServer(PrivateServer):
         """Leave what lets nobody in but its users, which the server reads before anybody can
         reach it."""
         host = "'localhost'"
-        known = ", ".join(f"'{user}'" for user in (self.user, READER, WRITER, "mariadb.sys"))
+        known = ", ".join(f"'{user}'" for user in (self.user, "mariadb.sys"))
         lines = [
             f"DELETE FROM mysql.global_priv WHERE User NOT IN ({known});",
+            # Nobody's any more, and whoever has the name next would have them.
+            f"DELETE FROM mysql.db WHERE User <> '{self.user}';",
             "FLUSH PRIVILEGES;",
+            f"CREATE USER IF NOT EXISTS '{self.user}'@{host};",
+            f"ALTER USER '{self.user}'@{host} IDENTIFIED BY '{self.password}';",
+            f"GRANT ALL PRIVILEGES ON *.* TO '{self.user}'@{host} WITH GRANT OPTION;",
         ]
-        for user in (self.user, READER, WRITER):
-            password = self.password_of(user)
-            lines.append(f"CREATE USER IF NOT EXISTS '{user}'@{host};")
-            lines.append(f"ALTER USER '{user}'@{host} IDENTIFIED BY '{password}';")
-        lines.append(f"GRANT ALL PRIVILEGES ON *.* TO '{self.user}'@{host} WITH GRANT OPTION;")
         path = self.folder / _USERS
         path.unlink(missing_ok=True)
         path.touch(0o600)
@@ -168,13 +169,12 @@ class MariaServer(PrivateServer):
         finally:
             session.close()
 
-    def at(self, user: str) -> Address:
-        """Its address as a user's."""
+    def _at(self, user: str, password: str) -> Address:
         return Address(
             URL.create(
                 "mariadb+mariadbconnector",
                 username=user,
-                password=self.password_of(user),
+                password=password,
                 query={"unix_socket": self._socket},
             )
         )
@@ -182,16 +182,34 @@ class MariaServer(PrivateServer):
     @property
     def address(self) -> Address:
         """Its address as its own user's."""
-        return self.at(self.user)
+        return self._at(self.user, self.password)
 
-    def client(self, database: str, *, writes: bool) -> Client:
-        """How a lane opens a session on a database."""
-        return self.at(WRITER if writes else READER).client(database)
+    def client(self, database: str, user: RunUser) -> Client:
+        """How a run's user opens a session on a database."""
+        return self._at(user.name, user.password).client(database)
 
-    def admit(self, ask: Ask, database: str, *, writes: bool) -> None:
-        """Let lanes into a database: to read it, or to do with it what they like."""
-        rights, user = (
-            ("ALL PRIVILEGES", WRITER) if writes else ("SELECT, CREATE TEMPORARY TABLES", READER)
-        )
+    def make(self, ask: Ask, user: RunUser) -> None:
+        """Make a run's user."""
+        ask(f"CREATE USER '{user.name}'@'localhost' IDENTIFIED BY '{user.password}'")
+
+    def admit(self, ask: Ask, database: str, user: str, *, owns: bool) -> None:
+        """Let a run's user into a database: to read it, or to do with it what it likes."""
+        rights = "ALL PRIVILEGES" if owns else "SELECT, CREATE TEMPORARY TABLES"
         name = "`" + database.replace("_", "\\_") + "`"
         ask(f"GRANT {rights} ON {name}.* TO '{user}'@'localhost'")
+
+    def drop(self, ask: Ask, user: str) -> None:
+        """End the sessions of a run's user, and drop it with its rights; nothing where it is
+        gone."""
+        # Locked first: nobody comes in meanwhile.
+        ask(f"ALTER USER IF EXISTS '{user}'@'localhost' ACCOUNT LOCK")
+        ask(f"KILL USER '{user}'@'localhost'")
+        ask(f"DROP USER IF EXISTS '{user}'@'localhost'")
+
+    def sweep(self, ask: Ask) -> None:
+        """Drop users and copies of runs that nobody ended."""
+        for (name,) in ask("SHOW DATABASES"):
+            if forsaken([name]):
+                ask(f"DROP DATABASE `{name}`")
+        for user in forsaken(row[0] for row in ask("SELECT User FROM mysql.global_priv")):
+            self.drop(ask, user)

@@ -16,6 +16,7 @@ from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from typing import ClassVar
 
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.sandbox import Sandbox, first_of_sandbox, innermost, why_not
 from ivrell.core.errors import BadInput
 from ivrell.core.locks import FileLock, alone
@@ -357,6 +358,7 @@ class PrivateServer(ABC):
         entry = self._owner() if os.geteuid() == 0 else pwd.getpwuid(os.geteuid())
         sandbox = Sandbox(
             folder,
+            compiled(Filter.SERVER),
             inputs=inputs,
             writable=(str(self.socket_folder),) if self.socket_folder else (),
             user=(entry.pw_uid, entry.pw_gid),

@@ -59,10 +59,6 @@ class OwnServer:
         """Connection string of the database that every server has."""
         return self.address(MAINTENANCE)
 
-    def socket_address(self, database: str, role: str) -> str:
-        """The same for a lane: on a server of the user's own it is who the address says."""
-        return self.address(database)
-
     def databases(self) -> set[str]:
         """Names of its databases."""
         with psycopg.connect(self.maintenance) as server:
@@ -79,7 +75,7 @@ class UrlServer:
         self.address = address
         self.pid = main_process
 
-    def client(self, database: str, *, writes: bool) -> Client:
+    def client(self, database: str) -> Client:
         """How a lane opens a session on a database: as whoever the address says."""
         return self.address.client(database)
 

@@ -2,7 +2,7 @@
 
 Uses bubblewrap, which makes namespaces of the kernel's: of the file system the system's programs,
 the run's inputs and its own folder alone, no network, no processes but its own, no capabilities,
-no way to new privileges. Started by root it runs as a user that owns
+no way to new privileges, and a filter of system calls. Started by root it runs as a user that owns
 nothing. Where it is not installed or may not work, runs go on without, and their records say so.
 """
 
@@ -15,10 +15,15 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.folders import data_folder
 from ivrell.core.measure import proc
 
 _TRY_S = 10.0
+_FILTER_FD = 9
+FIRST_FREE_FD = _FILTER_FD + 1
+"""The least number that a descriptor may have which a sandbox is to inherit."""
+
 _NOBODY = 65534
 OURS = tuple(
     str(path)
@@ -47,6 +52,7 @@ class Sandbox:
 
     Attributes:
         folder: the run's own folder, the only place that it can write to.
+        calls: path of a compiled filter of system calls, see calls.
         ours: folders of Ivrell and of its interpreter, which lie anywhere; as the process that
             was started with its packages sees them.
         inputs: files and folders shown read-only.
@@ -60,6 +66,7 @@ class Sandbox:
     """
 
     folder: Path
+    calls: str
     ours: tuple[str, ...] = ()
     inputs: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()
@@ -75,7 +82,7 @@ class Sandbox:
         line = [
             "bwrap", *(() if self.lasting else ("--die-with-parent",)), "--new-session",
             "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try",
-            "--cap-drop", "ALL",
+            "--cap-drop", "ALL", "--seccomp", str(_FILTER_FD),
         ]  # fmt: skip
         for place in _SYSTEM:
             if not Path(place).is_symlink() and Path(place).exists():
@@ -117,8 +124,12 @@ class Sandbox:
         if as_root():
             for capability in ("CAP_SETUID", "CAP_SETGID", "CAP_SETPCAP"):
                 line += ["--cap-add", capability]
-            return [*self._entering(), *line, "--", *_as(*self.user), *command]
-        return [*self._entering(), *line, "--", *command]
+            line += ["--", *_as(*self.user)]
+        else:
+            line.append("--")
+        # Opened by a shell, so that whoever starts the command has no descriptor to hand over.
+        opening = ["sh", "-c", f'exec {_FILTER_FD}<"$0" "$@"', self.calls]
+        return [*self._entering(), *opening, *line, *command]
 
     def _devices(self) -> list[str]:
         if not self.joined:
@@ -238,7 +249,11 @@ def why_not() -> str | None:
         return "setpriv is not installed, which runs give root's rights up with (util-linux)"
     with tempfile.TemporaryDirectory(prefix="ivrell-look-") as folder:
         look = [sys.executable, "-c", "import ivrell.core.trial.worker"]
-        trial = Sandbox(Path(folder), ours=OURS, hidden=(str(data_folder()),)).around(look)
+        try:
+            calls = compiled(Filter.RUN)
+        except (ImportError, OSError, RuntimeError) as error:
+            return f"system calls cannot be filtered ({error}; apt-get install libseccomp2)"
+        trial = Sandbox(Path(folder), calls, ours=OURS, hidden=(str(data_folder()),)).around(look)
         try:
             done = subprocess.run(
                 trial, capture_output=True, text=True, timeout=_TRY_S,

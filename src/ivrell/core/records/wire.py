@@ -37,6 +37,7 @@ class DatabasePlace:
         file: a database that is a file; ``pristine`` is the one that it was copied from, where
             the approach writes.
         name: of a server's database; ``address`` is its connection string.
+        user: who the run is there, where that was made for it alone.
         shared: whether the server has work of others too.
         client: how a session is opened, where it is by the database API for Python.
         seconds: how long a statement may last on the server, if that is known.
@@ -46,6 +47,7 @@ class DatabasePlace:
     pristine: str = ""
     name: str = ""
     address: str = ""
+    user: str = ""
     shared: bool = False
     client: Client | None = None
     seconds: float | None = None
@@ -181,8 +183,9 @@ class RunLimits:
 
 @dataclass(frozen=True)
 class Walls:
-    """What a sandboxed run sees besides its own folder; see Sandbox."""
+    """What a sandboxed run sees besides its own folder, and may not call; see Sandbox."""
 
+    calls: str
     ours: list[str]
     inputs: list[str]
     hidden: list[str]

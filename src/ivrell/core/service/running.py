@@ -12,6 +12,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost
 from ivrell.core.folders import data_folder
@@ -54,7 +55,9 @@ def stand_in(
     command = [sys.executable, "-I", str(_STAND_IN), str(given)]
     if sandboxed:
         give(folder)
-        sandbox = Sandbox(folder, ours=OURS, hidden=(str(data_folder()),), joined=True)
+        sandbox = Sandbox(
+            folder, compiled(Filter.RUN), ours=OURS, hidden=(str(data_folder()),), joined=True
+        )
         command = sandbox.around(command)
     with subprocess.Popen(
         command,

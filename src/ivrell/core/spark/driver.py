@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
 from ivrell.core.folders import data_folder
@@ -61,8 +62,9 @@ def driven(
     if why_not() is None:
         give(folder)
         sandbox = Sandbox(
-            folder, ours=OURS, inputs=tuple(inputs), hidden=(str(data_folder()),),
-            network=at.network, beside=at.beside, writable=tuple(writable),
+            folder, compiled(Filter.RUN), ours=OURS, inputs=tuple(inputs),
+            hidden=(str(data_folder()),), network=at.network, beside=at.beside,
+            writable=tuple(writable),
         )  # fmt: skip
         command = sandbox.around(command)
     deadline = time.monotonic() + seconds

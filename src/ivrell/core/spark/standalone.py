@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost, let_pass, why_not
 from ivrell.core.errors import BadInput
@@ -51,8 +52,8 @@ class StandaloneCluster:
             for place in shown:
                 let_pass(Path(place))
             sandbox = Sandbox(
-                folder, ours=OURS, inputs=shown, hidden=(str(data_folder()),), joined=True,
-                writable=(str(self.storage),),
+                folder, compiled(Filter.RUN), ours=OURS, inputs=shown,
+                hidden=(str(data_folder()),), joined=True, writable=(str(self.storage),),
             )  # fmt: skip
             command = sandbox.around(command)
         self._log = (folder.with_suffix(".log")).open("wb")

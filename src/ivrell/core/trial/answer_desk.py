@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Self
 
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, as_root, give
 from ivrell.core.errors import BadInput, Stopped
@@ -101,7 +102,11 @@ class AnswerDesk:
         command = [sys.executable, "-m", "ivrell.core.trial.answer_process", str(self._memory)]
         if self._sandboxed:
             sandbox = Sandbox(
-                self._folder, ours=OURS, inputs=(str(self._scratch),), hidden=(str(data_folder()),)
+                self._folder,
+                compiled(Filter.RUN),
+                ours=OURS,
+                inputs=(str(self._scratch),),
+                hidden=(str(data_folder()),),
             )
             command = sandbox.around(command)
         self._ready = False

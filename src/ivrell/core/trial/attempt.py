@@ -13,6 +13,7 @@ from typing import Any
 from ivrell.core.agreement.record import NotKept
 from ivrell.core.cluster import Cluster
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, why_not
 from ivrell.core.engines.base import Approach, Scope
@@ -470,6 +471,7 @@ class Attempts:
         if runtime:
             inputs += runtime.prefixes
         return Walls(
+            calls=compiled(Filter.RUN),
             ours=list(OURS),
             inputs=inputs,
             hidden=[str(data_folder())],

@@ -2,6 +2,7 @@
 only."""
 
 import ctypes
+import fcntl
 import json
 import mmap
 import os
@@ -10,7 +11,7 @@ import subprocess
 from dataclasses import dataclass
 from pathlib import Path
 
-from ivrell.core.contain.sandbox import Sandbox, give
+from ivrell.core.contain.sandbox import FIRST_FREE_FD, Sandbox, give
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.records.wire import RunSpec
 from ivrell.core.trial.bounds import set_hard_limits
@@ -62,17 +63,25 @@ class Spawned:
             self.group.remove()
 
 
+def _high(fd: int) -> int:
+    """The same descriptor with a number that the shell before a sandbox has no use for."""
+    other = fcntl.fcntl(fd, fcntl.F_DUPFD_CLOEXEC, FIRST_FREE_FD)
+    os.close(fd)
+    return other
+
+
 def spawn(spec: RunSpec) -> Spawned:
     """Start the worker of a run, in its group, within its hard limits, in its sandbox."""
     folder = spec.order.job.folder
     (folder / "tmp").mkdir(parents=True, exist_ok=True)
     job_path = folder / ".job.json"
     job_path.write_text(json.dumps(spec.order.as_json()))
-    board_fd = os.memfd_create("ivrell-stage")
+    board_fd = _high(os.memfd_create("ivrell-stage"))
     os.ftruncate(board_fd, BOARD_BYTES)
     board = mmap.mmap(board_fd, BOARD_BYTES)
     events, events_end = os.pipe()
     words_end, words = os.pipe()
+    events_end, words_end = _high(events_end), _high(words_end)
     printed, printed_end = os.pipe()
     group = RunGroup.make(f"ivrell-{os.getpid()}-{spec.run}", spec.limits.processes)
     ends = (events_end, words_end, board_fd)
@@ -81,6 +90,7 @@ def spawn(spec: RunSpec) -> Spawned:
         give(folder)
         sandbox = Sandbox(
             folder,
+            walls.calls,
             ours=tuple(walls.ours),
             inputs=tuple(walls.inputs),
             hidden=tuple(walls.hidden),

@@ -3,7 +3,6 @@
 import shutil
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import psycopg
@@ -15,6 +14,7 @@ from ivrell.core.recipe.databases import DATABASES, roles
 from ivrell.core.recipe.databases.base import Loader
 from ivrell.core.recipe.databases.postgres import PostgresLoader
 from ivrell.core.records.wire import DatabasePlace
+from ivrell.core.run_users import new_user
 from ivrell.core.servers import OwnServer
 
 Server = Cluster | OwnServer
@@ -70,10 +70,6 @@ class Home(ABC):
         """Sessions on a run's database."""
         return 0
 
-    def loaded(self, place: str) -> None:
-        """Let lanes at a database that was loaded."""
-        return
-
 
 class FileHome(Home):
     """Databases that are files, which go with the folder that they lie in."""
@@ -119,9 +115,9 @@ class FileHome(Home):
 class ServerHome(Home):
     """Databases on a PostgreSQL server: the private cluster, or one of the user's own."""
 
-    # Raised where databases that were loaded before are of no use any more: before there were
-    # roles tables would be nobody's to read.
-    shape = 1
+    # Raised where databases that were loaded before are of no use any more: their tables would be
+    # nobody's to read.
+    shape = 2
 
     def __init__(self, server: Server, folder: Path, settings: dict[str, str]) -> None:
         self._server = server
@@ -148,41 +144,46 @@ class ServerHome(Home):
     def for_run(
         self, place: str, number: int, folder: Path, *, writes: bool, cache: str
     ) -> DatabasePlace:
-        database = DatabasePlace(name=place, shared=self._own)
+        user = new_user()
+        name = user.name if writes else place
         if writes:
-            database = replace(database, name=f"{place[:40]}_run{number}")
-            self._copy(place, database.name)
-        self._set_cache(database.name, cache)
+            self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{place}"')
+        self._set_cache(name, cache)
         # Asked last: a server that was restarted listens elsewhere.
-        role = roles.WRITER if writes else roles.READER
-        return replace(database, address=self._server.socket_address(database.name, role))
+        address = self._server.address(name)
+        if isinstance(self._server, OwnServer):
+            return DatabasePlace(name=name, address=address, shared=True)
+        roles.make(self._server.maintenance, user)
+        roles.admit(address, name, user.name, owns=writes)
+        return DatabasePlace(name=name, address=self._server.address_of(name, user), user=user.name)
 
     def restore(self, place: str, database: DatabasePlace) -> None:
-        self._copy(place, database.name)
+        self.remove(database.name)
+        self._serve(f'CREATE DATABASE "{database.name}" TEMPLATE "{place}"')
+        if database.user:
+            address = self._server.address(database.name)
+            roles.admit(address, database.name, database.user, owns=True)
         self._set_cache(database.name, "warm")
 
     def after_run(
         self, database: DatabasePlace, *, writes: bool, sessions: Sequence[int] = ()
     ) -> None:
-        for number in sessions:
+        for number in sessions if self._own else ():
             self._serve(
                 "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
                 f"WHERE pid = {number} AND datname = '{database.name}'"
             )
         if writes:
             self.remove(database.name)
+        if database.user:
+            there = self._server.maintenance if writes else self._server.address(database.name)
+            roles.drop(there, database.user)
 
     def sessions(self, database: DatabasePlace) -> int:
         with psycopg.connect(self._server.maintenance, autocommit=True) as server:
             asked = "SELECT count(*) FROM pg_stat_activity WHERE datname = %s"
             found = server.execute(asked, [database.name]).fetchone()
         return int(found[0]) if found else 0
-
-    def _copy(self, place: str, name: str) -> None:
-        self.remove(name)
-        self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{place}"')
-        if not self._own:
-            roles.admit(self._server.maintenance, name, roles.WRITER)
 
     def _set_cache(self, name: str, state: str) -> None:
         """Bring tables into the server's buffers, or out of them, for which it is restarted."""

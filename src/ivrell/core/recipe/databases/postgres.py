@@ -86,7 +86,7 @@ class PostgresLoader(Loader):
         self._server.execute(f'DROP DATABASE IF EXISTS "{final.name}"')
         self._server.execute(f'ALTER DATABASE "{self.place.name}" RENAME TO "{final.name}"')
         if self._with_roles:
-            roles.admit(self._address, final.name, roles.READER)
+            roles.close_to_all(self._address, final.name)
         self._server.close()
 
 

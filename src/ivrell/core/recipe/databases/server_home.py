@@ -13,6 +13,7 @@ from ivrell.core.recipe.databases.base import Loader
 from ivrell.core.recipe.databases.homes import Home, cold_refused
 from ivrell.core.recipe.databases.sql import MariaDbLoader, SqlLoader
 from ivrell.core.records.wire import DatabasePlace
+from ivrell.core.run_users import new_user
 from ivrell.core.servers import UrlServer
 
 
@@ -35,12 +36,6 @@ class UrlHome(Home):
         made_by = SqlLoader if self._own else MariaDbLoader
         return made_by(Path(place), self._server.address)
 
-    def loaded(self, place: str) -> None:
-        """Let lanes at what was loaded."""
-        if isinstance(self._server, MariaServer):
-            with self._asking() as ask:
-                self._server.admit(ask, place, writes=False)
-
     def holds(self, place: str) -> bool:
         with self._asking() as ask:
             return place in {str(row[0]) for row in ask(self._dialect.databases)}
@@ -52,21 +47,26 @@ class UrlHome(Home):
     def for_run(
         self, place: str, number: int, folder: Path, *, writes: bool, cache: str
     ) -> DatabasePlace:
-        name = place
+        if writes and not self._dialect.copies:
+            raise BadInput(
+                f"Ivrell does not know how a database of {self._dialect.product} is copied.",
+                where="writes",
+                hint="Let the lane read only, or write in temporary tables.",
+            )
+        user = new_user()
+        name = user.name if writes else place
         if writes:
-            if not self._dialect.copies:
-                raise BadInput(
-                    f"Ivrell does not know how a database of {self._dialect.product} is copied.",
-                    where="writes",
-                    hint="Let the lane read only, or write in temporary tables.",
-                )
-            name = f"{place[:40]}_run{number}"
             self._copy(place, name)
         self._set_cache(name, cache)
-        client = self._server.client(name, writes=writes)
-        return DatabasePlace(name=name, shared=self._own, client=client)
+        if isinstance(self._server, UrlServer):
+            return DatabasePlace(name=name, shared=True, client=self._server.client(name))
+        with self._asking() as ask:
+            self._server.make(ask, user)
+            self._server.admit(ask, name, user.name, owns=writes)
+        return DatabasePlace(name=name, user=user.name, client=self._server.client(name, user))
 
     def restore(self, place: str, database: DatabasePlace) -> None:
+        # Rights to a database stay when it is dropped.
         self._copy(place, database.name)
         self._set_cache(database.name, "warm")
 
@@ -74,8 +74,11 @@ class UrlHome(Home):
         self, database: DatabasePlace, *, writes: bool, sessions: Sequence[int] = ()
     ) -> None:
         with self._asking() as ask:
-            for number in sessions:
-                self._dialect.end_session(ask, number, database.name)
+            if isinstance(self._server, MariaServer):
+                self._server.drop(ask, database.user)
+            else:
+                for number in sessions:
+                    self._dialect.end_session(ask, number, database.name)
             if writes:
                 self._dialect.drop(ask, database.name)
 
@@ -87,8 +90,6 @@ class UrlHome(Home):
         with self._asking() as ask:
             self._dialect.drop(ask, name)
             self._dialect.copy(ask, place, name, self._tables(ask, place))
-            if isinstance(self._server, MariaServer):
-                self._server.admit(ask, name, writes=True)
 
     def _tables(self, ask: Ask, place: str) -> list[str]:
         rows = ask(

@@ -14,6 +14,7 @@ from typing import Any
 import pyarrow as pa
 
 from ivrell.core.cluster import Cluster
+from ivrell.core.dialects.session import ask_of, opened
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.locks import alone, not_in_use
 from ivrell.core.mariadb import SETTINGS, MariaServer
@@ -41,6 +42,7 @@ CLUSTER_SETTINGS = {
     "max_wal_size": "8GB",
     "checkpoint_timeout": "1h",
     "max_connections": "40",
+    "max_prepared_transactions": "0",
 }
 """Settings of the private cluster that approaches are measured on. Nothing in it works unasked:
 no autovacuum, and no checkpoint but where so much was written that one is due."""
@@ -94,14 +96,18 @@ class Loaded:
 def _start_postgres(root: Path) -> Cluster:
     cluster = Cluster(root / "cluster", private=True)
     cluster.start(CLUSTER_SETTINGS)
-    passwords = {role: cluster.password_of(role) for role in (roles.READER, roles.WRITER)}
-    roles.ensure(cluster.maintenance, passwords)
+    roles.ensure(cluster.maintenance)
     return cluster
 
 
 def _start_mariadb(root: Path) -> MariaServer:
     server = MariaServer(root / "mariadb")
     server.start(SETTINGS)
+    session = opened(server.address.client("mysql"))
+    try:
+        server.sweep(ask_of(session))
+    finally:
+        session.close()
     return server
 
 
@@ -249,7 +255,6 @@ class DatabaseStore(Keeping):
             sizes = loader.sizes(list(recipe.tables))
             total = loader.total()
             loader.finish(Path(place))
-            home.loaded(place)
         except BaseException:
             loader.discard()
             raise
@@ -337,8 +342,14 @@ class DatabaseStore(Keeping):
     def after_run(
         self, loaded: Loaded, database: DatabasePlace, writes: bool, sessions: Sequence[int] = ()
     ) -> None:
-        """Remove the copy that a run on a server had, and end the sessions that it left."""
-        self._home(loaded.engine).after_run(database, writes=writes, sessions=sessions)
+        """Remove the copy and the user that a run on a server had, and end its sessions."""
+        try:
+            self._home(loaded.engine).after_run(database, writes=writes, sessions=sessions)
+        except Exception:
+            server = self._private.get(loaded.engine)
+            if server is None or server.alive:
+                raise
+            # It ended with the run; what the run had there is dropped at a later start.
 
     def sessions(self, loaded: Loaded, database: DatabasePlace) -> int:
         """Sessions on a run's database."""
