@@ -85,7 +85,7 @@ class Clusters(unittest.TestCase):
         with self.assertRaisesRegex(BadInput, "Another Ivrell process uses"):
             second.restart(lambda: None)
         first.stop()
-        with psycopg.connect(second.socket_address("postgres", "ivrell")) as connection:
+        with psycopg.connect(second.maintenance) as connection:
             self.assertEqual(connection.execute("SELECT 1").fetchone(), (1,))
         pid, socket_folder = second.pid, second.socket_folder
         second.restart(lambda: None, {"fsync": "off"})

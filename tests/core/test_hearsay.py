@@ -56,6 +56,15 @@ class Heard(unittest.TestCase):
         for wrong in ({}, use | {"cpu_user_s": -1}, use | {"more": 1}, [1]):
             self.assertIsInstance(heard(counted | {"remote": wrong}), Garbled, wrong)
 
+    def test_more_than_anybody_could_look_at_is_none_of_ours(self):
+        counted = {"event": "counted", "counters": {}, "unknown": {}}
+        for counters in ({f"c{n}": n for n in range(2000)}, {"c" * 10_000: 1}):
+            self.assertIsInstance(heard(counted | {"counters": counters}), Garbled)
+            unknown = dict.fromkeys(counters, "so")
+            self.assertIsInstance(heard(counted | {"unknown": unknown}), Garbled)
+        failed = {"event": "failed", "kind": "a", "line": 3, "trace": "", "part": ""}
+        self.assertLess(len(heard(failed | {"message": "x" * 10**7}).message), 200_000)
+
     def test_lines_that_are_no_event_are_none(self):
         for line in (b"", b"oh", b"[1]", b'"x"', b"\xff\xfe", b'{"event": []}'):
             self.assertIsNone(heard_from(line), line)

@@ -450,6 +450,35 @@ class Told(TrialCase):
         self.assertEqual(run.state, "done", run.error)
         self.assertGreater(run.peak_memory_bytes, 60_000_000)
 
+    def test_the_page_that_shows_the_stage_cannot_be_cut(self):
+        body = """
+        board = int(sys.argv[4])
+        try:
+            os.ftruncate(board, 0)
+        except PermissionError:
+            pass
+        else:
+            raise ValueError("cut")
+        with stage("seen"):
+            time.sleep(0.2)
+        """
+        run = self.run_one(textwrap.dedent(body))
+        self.assertEqual(run.state, "done", run.error)
+        self.assertEqual([stage.name for stage in run.stages], ["seen"])
+
+    def test_stages_without_end_are_told_in_few_lines(self):
+        body = "for n in range(3000):\n    with stage(f'{n}-' + 'x' * 500):\n        pass"
+        run = self.run_one(body)
+        self.assertEqual(run.state, "done", run.error)
+        self.assertEqual(len(run.stages), 201)
+        self.assertEqual(run.stages[-1].name, "other stages")
+        self.assertEqual(run.stages[-1].times, 2800)
+
+    def test_a_line_without_an_end_is_not_waited_for(self):
+        body = "piece = b'x' * (1 << 16)\nwhile True:\n    os.write(int(sys.argv[2]), piece)"
+        run = self.run_one(body)
+        self.assertEqual((run.state, run.error.kind), ("failed", "told what is not so"))
+
     def test_tables_that_others_share_are_not_put_back_for_a_reader(self):
         body = """
         main = sys.modules["__main__"]

@@ -3,6 +3,8 @@
 import os
 import pwd
 import shutil
+import subprocess
+import sys
 import tempfile
 import time
 import unittest
@@ -11,8 +13,12 @@ from unittest import mock
 
 import psycopg
 
+from ivrell.core import mariadb
 from ivrell.core.cluster import Cluster
 from ivrell.core.contain import sandbox
+from ivrell.core.contain.sandbox import parent_of
+from ivrell.core.mariadb import MariaServer
+from ivrell.core.recipe.databases.ended import end_unused
 from tests.support.processes import processes_with
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -90,6 +96,43 @@ class PrivateServer(unittest.TestCase):
         self.assertEqual(again.pid, self.cluster.pid)
         again.stop()
         self.assertTrue(self.cluster.alive)
+
+    def test_one_whose_starter_was_killed_before_it_could_note_it_is_ended(self):
+        for kind in ("cluster.Cluster", "mariadb.MariaServer"):
+            module, name = kind.split(".")
+            if name == "MariaServer" and not mariadb.server_version():
+                continue
+            root = self.folder / f"forgotten-{module}"
+            folder = root / ("cluster" if name == "Cluster" else "mariadb")
+            private = ", private=True" if name == "Cluster" else ""
+            code = (
+                f"import os\nfrom pathlib import Path\nfrom ivrell.core.{module} import {name}\n"
+                f"{name}._wait_until_it_answers = lambda server: os._exit(7)\n"
+                f"{name}(Path({str(folder)!r}){private}).start()\n"
+            )
+
+            def killed_as_it_starts(code=code):
+                done = subprocess.run([sys.executable, "-c", code], cwd=ROOT)
+                self.assertEqual(done.returncode, 7)
+
+            server = Cluster(folder, private=True) if name == "Cluster" else MariaServer(folder)
+            with self.subTest(kind):
+                killed_as_it_starts()
+                server.start()
+                found = [p for p in processes_with(str(folder)) if self.first(p, server.program)]
+                self.assertEqual(found, [server.pid])
+                server.stop()
+                self.assertEqual(processes_with(str(folder)), [])
+                killed_as_it_starts()
+                end_unused(root)
+                self.assertEqual(processes_with(str(folder)), [])
+
+    @staticmethod
+    def first(pid, program):
+        """Whether a process is the first one of a server."""
+        return Path(f"/proc/{pid}/comm").read_text().strip() == program and (
+            Path(f"/proc/{parent_of(pid)}/comm").read_text().strip() != program
+        )
 
     @unittest.skipUnless(os.geteuid() == 0, "an ordinary user has no other users to start it as")
     def test_started_by_root_the_records_have_a_user_of_their_own(self):

@@ -14,6 +14,7 @@ from ivrell.core.run_users import RunUser
 
 __all__ = ["MAINTENANCE", "Cluster", "binaries", "free_port", "server_version"]
 
+_ASKED_S = 30
 _SYSTEM_USER = "postgres"
 _RECORDS_USER = "ivrell-records"
 MAINTENANCE = "postgres"
@@ -41,8 +42,10 @@ def server_version() -> str | None:
     """Version of the installed server, or None when there is none."""
     try:
         command = [str(binaries() / "postgres"), "--version"]
-        told = subprocess.run(command, capture_output=True, text=True, check=True).stdout
-    except (BadInput, OSError, subprocess.CalledProcessError):
+        told = subprocess.run(
+            command, capture_output=True, text=True, check=True, timeout=_ASKED_S
+        ).stdout
+    except (BadInput, OSError, subprocess.SubprocessError):
         return None
     return str(told.split()[2])
 
@@ -93,8 +96,17 @@ class Cluster(PrivateServer):
         return [str(binaries() / "postgres"), "-D", str(self.folder), *arguments]
 
     def _answers(self) -> bool:
-        asked = [str(binaries() / "pg_isready"), "-q", "-h", self._host, "-p", str(self.port)]
-        return subprocess.run(asked).returncode == 0
+        asked = [
+            str(binaries() / "pg_isready"),
+            "-q",
+            "-h",
+            self._host,
+            "-p",
+            str(self.port),
+            "-t",
+            "3",
+        ]
+        return subprocess.run(asked, timeout=_ASKED_S).returncode == 0
 
     @property
     def _host(self) -> str:

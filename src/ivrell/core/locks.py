@@ -1,6 +1,7 @@
 """Locks on files that the kernel frees when their holder ends, however it ends."""
 
 import fcntl
+import math
 import os
 import time
 from collections.abc import Callable, Iterator
@@ -40,6 +41,17 @@ class FileLock:
             else:
                 return True
 
+    @contextmanager
+    def inherited(self, least: int) -> Iterator[int]:
+        """A descriptor for processes that are started within the block, numbered ``least`` or
+        higher: they hold the lock too, until the last of them has ended."""
+        assert self._fd is not None
+        fd = fcntl.fcntl(self._fd, fcntl.F_DUPFD_CLOEXEC, least)
+        try:
+            yield fd
+        finally:
+            os.close(fd)
+
     def release(self) -> None:
         """Let go of it."""
         if self._fd is not None:
@@ -47,15 +59,39 @@ class FileLock:
             self._fd = None
 
 
+def holders(path: Path) -> list[int]:
+    """Other processes that have a file open, such as that of a lock; of those that may be looked
+    at."""
+    found = []
+    for folder in Path("/proc").glob("[0-9]*/fd"):
+        pid = int(folder.parent.name)
+        try:
+            links = [os.readlink(link) for link in folder.iterdir()]  # noqa: PTH115
+        except OSError:
+            continue
+        if pid != os.getpid() and str(path) in links:
+            found.append(pid)
+    return found
+
+
 @contextmanager
-def alone(path: Path, stopped: Callable[[], bool] | None = None) -> Iterator[None]:
+def alone(
+    path: Path, stopped: Callable[[], bool] | None = None, wait_s: float = math.inf
+) -> Iterator[None]:
     """Do something that one process at a time may do; others wait. Raises Stopped when
-    ``stopped`` says so meanwhile."""
+    ``stopped`` says so meanwhile, BadInput where that takes longer than ``wait_s``."""
     lock = FileLock(path)
+    deadline = time.monotonic() + wait_s
     try:
         while not lock.take(wait_s=_ASK_EVERY_S):
             if stopped and stopped():
                 raise Stopped(path.stem)
+            if time.monotonic() > deadline:
+                raise BadInput(
+                    f"Another process has been at work there for over {wait_s:.0f} seconds.",
+                    where=str(path),
+                    hint="Wait until it has ended, or end it, and start again.",
+                )
         yield
     finally:
         lock.release()

@@ -69,9 +69,9 @@ def server_version() -> str | None:
     """Version of the installed server, or None when there is none."""
     try:
         told = subprocess.run(
-            [programs()[0], "--version"], capture_output=True, text=True, check=True
+            [programs()[0], "--version"], capture_output=True, text=True, check=True, timeout=30
         ).stdout
-    except (BadInput, OSError, subprocess.CalledProcessError):
+    except (BadInput, OSError, subprocess.SubprocessError):
         return None
     return told.split("Ver", 1)[-1].split()[0].split("-")[0]
 

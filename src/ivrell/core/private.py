@@ -1,6 +1,7 @@
 """Database servers that are Ivrell's own, in a folder each, whatever the product."""
 
 import json
+import logging
 import os
 import pwd
 import secrets
@@ -17,12 +18,23 @@ from pathlib import Path
 from typing import ClassVar
 
 from ivrell.core.contain.calls import Filter, compiled
-from ivrell.core.contain.sandbox import Sandbox, first_of_sandbox, innermost, why_not
+from ivrell.core.contain.sandbox import (
+    FIRST_FREE_FD,
+    Sandbox,
+    first_of_sandbox,
+    innermost,
+    parent_of,
+    why_not,
+)  # fmt: skip
 from ivrell.core.errors import BadInput
-from ivrell.core.locks import FileLock, alone
+from ivrell.core.locks import FileLock, alone, holders
 
+log = logging.getLogger("ivrell.servers")
 _START_S = 60.0
 _STOP_S = 30.0
+_MAKE_S = 300.0
+_OTHERS_START_S = 300.0
+_LOOK_AGAIN_S = 0.05
 _LONGEST_SOCKET = 80
 """Characters of a folder's path that leave room for the socket's name: the system takes 107."""
 
@@ -54,8 +66,8 @@ def system_user(name: str, otherwise: str) -> pwd.struct_passwd:
         make = ["useradd", "--system", "--no-create-home", "--home-dir", "/nonexistent",
                 "--shell", "/usr/sbin/nologin", "--user-group", name]  # fmt: skip
         path = f"{os.defpath}:/usr/sbin:/sbin"
-        with suppress(OSError):
-            subprocess.run(make, env={"PATH": path}, capture_output=True)
+        with suppress(OSError, subprocess.TimeoutExpired):
+            subprocess.run(make, env={"PATH": path}, capture_output=True, timeout=_START_S)
     try:
         return pwd.getpwnam(name)
     except KeyError:
@@ -75,6 +87,8 @@ class PrivateServer(ABC):
 
     Several processes may use one server: the first starts it, others attach to it, and the
     last that stops using it ends it. A lock tells who does, so one that died counts no more.
+    Another lock is the server's own: its processes inherit it, so that it lasts as long as any of
+    them, and one that nobody knows of is found by it and ended before another starts.
     """
 
     product: ClassVar[str]
@@ -98,6 +112,7 @@ class PrivateServer(ABC):
         self._attached: int | None = None
         self._settings: Mapping[str, str] | None = None
         self._use = FileLock(folder.with_name(f"{folder.name}.use"))
+        self._held = folder.with_name(f"{folder.name}.held")
         self.port = 0
 
     @abstractmethod
@@ -196,6 +211,7 @@ class PrivateServer(ABC):
             capture_output=True,
             text=True,
             cwd="/",
+            timeout=_MAKE_S,
             env=ENVIRONMENT,
             **as_user,  # type: ignore[call-overload]
         )
@@ -273,6 +289,26 @@ class PrivateServer(ABC):
             self._end()
         self._begin(settings)
 
+    @property
+    def left_running(self) -> bool:
+        """Whether a server may be running on the folder, noted or not."""
+        return self._state.exists() or bool(holders(self._held))
+
+    def _end_forgotten(self) -> None:
+        """End servers on the folder whose starter died before it could note them, or that do not
+        answer any more."""
+        for pid in holders(self._held):
+            if self._is_server(pid) and not self._is_server(parent_of(pid)):
+                with suppress(ProcessLookupError):
+                    os.kill(pid, self.stop_signal)
+        deadline = time.monotonic() + _STOP_S
+        while (left := holders(self._held)) and time.monotonic() < deadline + _STOP_S:
+            if time.monotonic() > deadline:
+                for pid in left:
+                    with suppress(ProcessLookupError):
+                        os.kill(pid, signal.SIGKILL)
+            time.sleep(_LOOK_AGAIN_S)
+
     def restart(
         self, between: Callable[[], None], settings: Mapping[str, str] | None = None
     ) -> None:
@@ -293,32 +329,59 @@ class PrivateServer(ABC):
             self._use.take(shared=True)
 
     def _one_at_a_time(self) -> AbstractContextManager[None]:
-        return alone(self.folder.with_name(f"{self.folder.name}.start"))
+        return alone(self.folder.with_name(f"{self.folder.name}.start"), wait_s=_OTHERS_START_S)
 
     def _begin(self, settings: Mapping[str, str] | None) -> None:
+        if holders(self._held):
+            log.warning("%s that nobody noted runs on %s: it is ended", self.product, self.folder)
+            self._end_forgotten()
+        held = FileLock(self._held)
+        if not held.take(wait_s=_STOP_S):
+            raise BadInput(
+                f"Another {self.product} runs on this folder and does not end.",
+                where=str(self.folder),
+                hint="End it, or choose another data folder.",
+            )
+        try:
+            with held.inherited(FIRST_FREE_FD) as fd:
+                self._launch(settings, fd)
+        finally:
+            # The server's processes hold it on.
+            held.release()
+        self._wait_until_it_answers()
+
+    def _launch(self, settings: Mapping[str, str] | None, held: int) -> None:
         if self._private:
             self.socket_folder = self._new_socket_folder()
         # One that is started again stays where others know it to be.
         self.port = self.port if self.port and _is_free(self.port) else free_port()
-        log_path = self.folder.with_name(self.folder.name + ".log")
         command, as_user = self._walls(self._command(settings or {}), self.folder)
-        with log_path.open("ab") as log:
+        with self._log_path.open("ab") as said:
             self._process = subprocess.Popen(
                 command,
                 stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
+                stdout=said,
+                stderr=said,
                 cwd="/",
+                pass_fds=(held,),
                 # Nothing of Ivrell's environment: what runs in the server could read it.
                 env={**ENVIRONMENT, **self.variables},
                 # Its own session: Ctrl-C in the terminal is for Ivrell, which stops it last.
                 start_new_session=True,
                 **as_user,  # type: ignore[call-overload]
             )
+
+    @property
+    def _log_path(self) -> Path:
+        return self.folder.with_name(f"{self.folder.name}.log")
+
+    def _wait_until_it_answers(self) -> None:
+        assert self._process
         deadline = time.monotonic() + _START_S
         while not self._answers():
             if self._process.poll() is not None or time.monotonic() > deadline:
-                said = log_path.read_text(errors="replace").strip().splitlines()[-5:]
+                self._end()
+                said = self._log_path.read_text(errors="replace").strip().splitlines()[-5:]
                 raise BadInput(
                     f"{self.product} did not start: {' '.join(said)}", where=str(self.folder)
                 )
@@ -405,6 +468,7 @@ class PrivateServer(ABC):
                 with suppress(ProcessLookupError):
                     os.kill(first, signal.SIGKILL)
         self._process = None
+        self._end_forgotten()
         self._state.unlink(missing_ok=True)
         if self.socket_folder:
             shutil.rmtree(self.socket_folder, ignore_errors=True)

@@ -9,6 +9,7 @@ from ivrell.core.errors import BadInput
 from ivrell.core.locks import alone
 
 _MOST_NAME = 60
+_OTHERS_S = 30.0
 
 
 class Registered:
@@ -48,7 +49,7 @@ class Registered:
 
     def put(self, name: str, value: str) -> None:
         """Let a name stand for something."""
-        with alone(self._path.with_suffix(".lock")):
+        with alone(self._path.with_suffix(".lock"), wait_s=_OTHERS_S):
             self._keep(self.all() | {name: value})
 
     def check_name(self, name: str) -> None:
@@ -73,7 +74,7 @@ class Registered:
 
     def remove(self, name: str) -> None:
         """Forget a name. Raises BadInput where it is not registered."""
-        with alone(self._path.with_suffix(".lock")):
+        with alone(self._path.with_suffix(".lock"), wait_s=_OTHERS_S):
             self.get(name)
             self._keep({other: value for other, value in self.all().items() if other != name})
 

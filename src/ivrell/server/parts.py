@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ivrell.core.logs import MOST_BYTES
+from ivrell.core.waits import end
 
 _PR_SET_PDEATHSIG = 1
 FIRST_PAUSE_S = 0.5
@@ -116,8 +117,7 @@ class Part:
     def let_go(self) -> None:
         """End it at once, through no fault of its own; it is started again without a pause."""
         if not self.ended and self._process:
-            self._process.kill()
-            self._process.wait()
+            end(self._process)
         self._process, self._died, self._due = None, False, 0.0
 
     def ask_to_end(self) -> None:
@@ -129,11 +129,7 @@ class Part:
         """Wait for its end, and end it at the deadline (on the monotonic clock)."""
         if self._process is None:
             return
-        try:
-            self._process.wait(max(0.1, deadline - time.monotonic()))
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
+        end(self._process, max(0.1, deadline - time.monotonic()))
 
 
 def _how(status: int) -> str:

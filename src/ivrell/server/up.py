@@ -32,6 +32,7 @@ _PORTS_TRIED = 20
 _READY_S = 30.0
 _STOP_S = 12.0
 _LOOK_S = 0.3
+_MANAGE_S = 300.0
 _FOLDERS = ("made", "loaded", "own", "files", "trials", "log")
 _ATTACH_S = 20.0
 _RECORDS = {"shared_buffers": "64MB", "max_connections": "60"}
@@ -140,6 +141,7 @@ class Up:
             env=env,
             capture_output=True,
             text=True,
+            timeout=_MANAGE_S,
         )
         if done.returncode:
             raise BadInput(f"{arguments[0]} failed: {done.stderr.strip()[-1500:]}")

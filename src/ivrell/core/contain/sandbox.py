@@ -182,9 +182,14 @@ def _half_of_memory() -> int:
 def first_of_sandbox(pid: int) -> int | None:
     """The first process of the sandbox that a process is the main one of, or None: what is left
     in the sandbox ends with it."""
-    fields = proc.read(f"/proc/{pid}/stat").rpartition(")")[2].split()
-    parent = int(fields[1]) if len(fields) > 1 else 0
+    parent = parent_of(pid)
     return parent if proc.read(f"/proc/{parent}/comm").strip() == "bwrap" else None
+
+
+def parent_of(pid: int) -> int:
+    """The process that a process is a child of; 0 where it is gone."""
+    fields = proc.read(f"/proc/{pid}/stat").rpartition(")")[2].split()
+    return int(fields[1]) if len(fields) > 1 else 0
 
 
 def innermost(pid: int) -> int:

@@ -29,6 +29,7 @@ _OF_TABLES = {
 database holds besides is its catalogue's, mostly for planning."""
 
 _BY_TABLE = ("blocks read", "blocks found in buffers")
+_MOST_TABLES = 100
 _OF_DATABASE = {
     "rollbacks": "xact_rollback",
     "temporary files": "temp_files",
@@ -215,7 +216,8 @@ def _tables_since(before: _Look, now: _Look) -> tuple[dict[str, float], dict[str
             sums[counter] += value
             if counter in _BY_TABLE and value:
                 by_table[f"{name}: {counter}"] = by_table.get(f"{name}: {counter}", 0.0) + value
-    return sums, by_table
+    most = sorted(by_table, key=by_table.__getitem__, reverse=True)[:_MOST_TABLES]
+    return sums, {name: by_table[name] for name in by_table if name in most}
 
 
 def _relations_went(before: _Look, now: _Look) -> bool:

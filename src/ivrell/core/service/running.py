@@ -2,7 +2,6 @@
 
 import json
 import resource
-import select
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
@@ -17,9 +16,11 @@ from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost
 from ivrell.core.folders import data_folder
 from ivrell.core.tasks.task import ApproachFailed
+from ivrell.core.waits import WantedStop, end, first_line, never, what_is_there
 
 _STAND_IN = Path(__file__).with_name("stand_in.py")
 _START_S = 15.0
+_SAYS_WHY_S = 2.0
 SERVICE_CPU = "service: CPU seconds"
 """The counter that tells what the service used."""
 
@@ -41,13 +42,18 @@ def _within(memory_bytes: int) -> None:
 
 @contextmanager
 def stand_in(
-    settings: Mapping[str, Any], folder: Path, *, sandboxed: bool, memory_bytes: int
+    settings: Mapping[str, Any],
+    folder: Path,
+    *,
+    sandboxed: bool,
+    memory_bytes: int,
+    wanted_stop: WantedStop = never,
 ) -> Iterator[StandIn]:
     """A service with these settings, which ends with the block.
 
     Its rule is the user's code: it is sandboxed as a run is, with a network of its own that only
     the run is let into, and holds so much memory at the most. Raises ApproachFailed where the
-    rule cannot be read.
+    rule cannot be read, Stopped when ``wanted_stop`` says so before it is.
     """
     (folder / "tmp").mkdir(parents=True, exist_ok=True)
     given = folder / "settings.json"
@@ -65,26 +71,24 @@ def stand_in(
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         env=scrubbed_environment(folder),
-        text=True,
         preexec_fn=partial(_within, memory_bytes),
     ) as process:
         assert process.stdin and process.stdout and process.stderr
         try:
-            ready, _, _ = select.select([process.stdout], [], [], _START_S)
-            if not ready:
+            line = first_line(process.stdout, _START_S, "a remote service", wanted_stop)
+            if line is None:
                 raise ApproachFailed(
                     "the service does not start",
                     f"Its rule was not read within {_START_S:.0f} seconds: what stands outside "
                     "rule(row) runs first.",
                 )
-            port = process.stdout.readline().strip()
-            if not port:
-                said = process.stderr.read().strip().splitlines() or ["no message"]
+            port = line.decode(errors="replace").strip()
+            if not port.isdigit():
+                end(process, _SAYS_WHY_S)
+                told = what_is_there(process.stderr).decode(errors="replace")
+                said = told.strip().splitlines() or ["no message"]
                 raise ApproachFailed("the service's rule cannot be read", said[-1])
             yield StandIn(f"http://127.0.0.1:{port}", innermost(process.pid))
         finally:
             process.stdin.close()
-            try:
-                process.wait(_END_S)
-            except subprocess.TimeoutExpired:
-                process.kill()
+            end(process, _END_S)

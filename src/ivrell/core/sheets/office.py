@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from ivrell.core.tasks.task import ApproachFailed
+from ivrell.core.waits import end
 
 PROGRAM = Path("/usr/lib/libreoffice/program/soffice.bin")
 NAME = "soffice.bin"
@@ -42,7 +43,8 @@ def _asked_version() -> str:
     with tempfile.TemporaryDirectory(prefix="ivrell-office-") as folder:
         done = subprocess.run(
             [str(PROGRAM), f"-env:UserInstallation=file://{folder}", "--version"],
-            capture_output=True, text=True, env=_environment(Path(folder), None),
+            capture_output=True, text=True, timeout=_CONNECT_S,
+            env=_environment(Path(folder), None),
         )  # fmt: skip
     words = done.stdout.split()
     return words[1] if len(words) > 1 else "of unknown version"
@@ -169,9 +171,5 @@ class Office:
         except Exception:
             # Its own way out needs the connection, which may be gone.
             pass
-        try:
-            self._process.wait(_END_S)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
+        end(self._process, _END_S)
         shutil.rmtree(self._folder, ignore_errors=True)

@@ -14,6 +14,7 @@ from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
 from ivrell.core.folders import data_folder
 from ivrell.core.scratch import scratch
 from ivrell.core.spark.places import At
+from ivrell.core.waits import end
 
 ASKED, SAID = "asked.json", "said.json"
 _LOG = "driver.log"
@@ -81,9 +82,7 @@ def driven(
                     poll()
                 time.sleep(_POLL_S)
         finally:
-            if process.poll() is None:
-                process.kill()
-                process.wait()
+            end(process)
     return _said(folder)
 
 

@@ -1,7 +1,6 @@
 """A standalone cluster of Apache Spark that Ivrell starts on this machine: a real master, real
 workers, bounded, on loopback alone, and nothing left behind when it ends."""
 
-import select
 import shutil
 import subprocess
 import sys
@@ -10,10 +9,11 @@ from pathlib import Path
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost, let_pass, why_not
-from ivrell.core.errors import BadInput
+from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.spark.clusters import SparkCluster
 from ivrell.core.spark.install import JVM, configured, python_path, spark_home
+from ivrell.core.waits import WantedStop, end, first_line, never
 
 _START_S = 90.0
 _END_S = 10.0
@@ -31,9 +31,16 @@ class StandaloneCluster:
         cluster: how many workers, of which size.
         folder: its own, for its files.
         shown: folders that it reads, such as made data.
+        wanted_stop: asked while it starts.
     """
 
-    def __init__(self, cluster: SparkCluster, folder: Path, shown: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self,
+        cluster: SparkCluster,
+        folder: Path,
+        shown: tuple[str, ...] = (),
+        wanted_stop: WantedStop = never,
+    ) -> None:
         self._folder = folder
         shutil.rmtree(folder, ignore_errors=True)
         (folder / "tmp").mkdir(parents=True)
@@ -61,15 +68,19 @@ class StandaloneCluster:
             command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=self._log,
             env=scrubbed_environment(folder), start_new_session=True,
         )  # fmt: skip
-        self.master = self._told()
+        try:
+            self.master = self._told(wanted_stop)
+        except Stopped:
+            self.stop()
+            raise
         self.pid = innermost(self._process.pid)
         """The process that all others of the cluster hang below."""
 
-    def _told(self) -> str:
-        """The master's address, once all workers are there. Raises BadInput."""
+    def _told(self, wanted_stop: WantedStop) -> str:
+        """The master's address, once all workers are there. Raises BadInput, Stopped."""
         assert self._process.stdout
-        ready, _, _ = select.select([self._process.stdout], [], [], _START_S)
-        line = self._process.stdout.readline().decode().strip() if ready else ""
+        told = first_line(self._process.stdout, _START_S, "a cluster of Spark", wanted_stop)
+        line = (told or b"").decode(errors="replace").strip()
         if not line.startswith("spark://"):
             said = self._folder.with_suffix(".log").read_text(errors="replace").strip()
             self.stop()
@@ -89,11 +100,7 @@ class StandaloneCluster:
         """End it, with all that its processes started."""
         if self._process.stdin:
             self._process.stdin.close()
-        try:
-            self._process.wait(_END_S)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
+        end(self._process, _END_S)
         if self._process.stdout:
             self._process.stdout.close()
         self._log.close()

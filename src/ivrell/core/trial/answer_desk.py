@@ -21,6 +21,7 @@ from ivrell.core.contain.sandbox import OURS, Sandbox, as_root, give
 from ivrell.core.errors import BadInput, Stopped
 from ivrell.core.folders import data_folder
 from ivrell.core.tasks.task import ARROW
+from ivrell.core.waits import end
 
 log = logging.getLogger("ivrell.trial")
 _START_S = 60.0
@@ -203,8 +204,7 @@ class AnswerDesk:
         """End the process."""
         if self._process is None:
             return
-        self._process.kill()
-        self._process.wait()
+        end(self._process)
         for pipe in (self._process.stdin, self._process.stdout):
             if pipe:
                 # What could not be written any more is not written now either.

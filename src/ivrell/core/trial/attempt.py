@@ -35,6 +35,7 @@ from ivrell.core.records.wire import (
     DONE,
     FAILED,
     RUN,
+    STOPPED,
     Calls,
     DatabasePlace,
     Failure,
@@ -291,7 +292,7 @@ class Attempts:
             self._renew_runner()
         try:
             tally: Tally | None = None
-            with self._service(approach, place) as service:
+            with self._service(approach, place, wanted_stop) as service:
                 spec = self._spec(planned, place, service, otherwise)
                 for says in self._runner.events(spec, wanted_stop):
                     if isinstance(says, Progress):
@@ -308,7 +309,12 @@ class Attempts:
                         self._runner.restored(planned.number)
                     else:
                         return says, restoring
+        except Stopped:
+            return RunEnd(STOPPED), restoring
         except RunnerGone as gone:
+            if wanted_stop():
+                self._renew_runner()
+                return RunEnd(STOPPED), restoring
             # The approach took its watcher along. Its successor clears what is left of both.
             self._renew_runner()
             if not gone.began and not again:
@@ -384,13 +390,15 @@ class Attempts:
             found[name] = style.as_dict()
         return found
 
-    def _service(self, approach: Approach, place: Place) -> AbstractContextManager[StandIn | None]:
+    def _service(
+        self, approach: Approach, place: Place, wanted_stop: Callable[[], bool]
+    ) -> AbstractContextManager[StandIn | None]:
         settings = approach.needs.service
         if settings is None:
             return nullcontext()
         return stand_in(
             asdict(settings), place.folder.with_suffix(".service"), sandboxed=self._sandboxed,
-            memory_bytes=self._plan.limits.memory_bytes,
+            memory_bytes=self._plan.limits.memory_bytes, wanted_stop=wanted_stop,
         )  # fmt: skip
 
     def _spec(

@@ -13,6 +13,7 @@ from typing import Self
 
 from ivrell.core.records.loads import QUIET as QUIET
 from ivrell.core.records.loads import loads_in
+from ivrell.core.waits import end
 
 
 class Background:
@@ -45,7 +46,7 @@ class Background:
         for process in self._processes:
             process.kill()
         for process in self._processes:
-            process.wait()
+            end(process)
         self._file.unlink(missing_ok=True)
 
 

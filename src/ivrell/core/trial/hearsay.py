@@ -13,6 +13,11 @@ from ivrell.core.records.wire import EVENTS, RemoteUse, SetUpUse, Span, StageTim
 _UNFIT = re.compile("[\x00\ud800-\udfff]")
 _DEEPEST = 200
 """Levels: a plan of many steps within steps has dozens."""
+_MOST = 1000
+_LONGEST_NAME = 500
+_LONGEST_TEXT = 100_000
+LONGEST_LINE = 16 << 20
+"""Bytes of a line: plans of large statements have a megabyte."""
 
 
 @dataclass(frozen=True)
@@ -27,7 +32,14 @@ def _number(value: Any) -> bool:
 
 
 def _numbers(value: Any) -> bool:
-    return isinstance(value, dict) and all(type(n) in (int, float) for n in value.values())
+    return _few(value, dict) and all(type(n) in (int, float) for n in value.values())
+
+
+def _few(value: Any, kind: type[dict[str, Any]] | type[list[Any]]) -> bool:
+    """Whether a value is a dict or list that nobody has to wait for, with names that fit."""
+    if not isinstance(value, kind) or len(value) > _MOST:
+        return False
+    return isinstance(value, list) or all(len(name) <= _LONGEST_NAME for name in value)
 
 
 def _parted(*names: str) -> Callable[[Any], bool]:
@@ -41,10 +53,11 @@ def _named(*names: str) -> Callable[[Any], bool]:
     """A list of records with a name and these numbers."""
 
     def fits(value: Any) -> bool:
-        return isinstance(value, list) and all(
+        return _few(value, list) and all(
             isinstance(record, dict)
             and record.keys() == {"name", *names}
             and isinstance(record["name"], str)
+            and len(record["name"]) <= _LONGEST_NAME
             and all(type(record[name]) in (int, float) for name in names)
             for record in value
         )
@@ -56,14 +69,14 @@ _timed = _named("elapsed_s", "cpu_s", "times")
 
 
 def _stages(value: Any) -> bool:
-    if not isinstance(value, list) or not all(isinstance(one, dict) for one in value):
+    if not _few(value, list) or not all(isinstance(one, dict) for one in value):
         return False
     plain = [{name: part for name, part in one.items() if name != "overlaps"} for one in value]
     return _timed(plain) and all(type(one.get("overlaps")) is bool for one in value)
 
 
 def _texts(value: Any) -> bool:
-    return isinstance(value, dict) and all(isinstance(text, str) for text in value.values())
+    return _few(value, dict) and all(isinstance(text, str) for text in value.values())
 
 
 def _is(kind: type) -> Callable[[Any], bool]:
@@ -113,8 +126,9 @@ def heard_from(line: bytes) -> WorkerSays | Garbled | None:
     """A line of a worker as what it tells; None where it tells nothing.
 
     Marks that no record can hold (NUL, lone surrogates) become U+FFFD, numbers without end
-    None; what is nested deeper than any event of Ivrell's is left out, and so are fields that
-    the event has not. Plans of statements are held to their shape by who reads the run's end.
+    None; what is nested deeper than any event of Ivrell's is left out, and so are the ends of texts
+    of over 100,000 marks and fields that the event has not. Lists and maps of over 1,000 entries
+    are none of Ivrell's. Plans of statements are held to their shape by who reads the run's end.
     """
     try:
         event = json.loads(line)
@@ -144,7 +158,7 @@ def heard_from(line: bytes) -> WorkerSays | Garbled | None:
 def clean(value: Any, depth: int = 0) -> Any:
     """A value that a record can hold, with every text and number in it."""
     if isinstance(value, str):
-        return clean_text(value)
+        return clean_text(value[:_LONGEST_TEXT])
     if isinstance(value, float):
         return value if math.isfinite(value) else None
     if isinstance(value, dict):

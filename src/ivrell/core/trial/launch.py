@@ -5,6 +5,7 @@ import os
 import select
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from pathlib import Path
@@ -14,7 +15,10 @@ from pydantic import TypeAdapter, ValidationError
 
 from ivrell.core.records.wire import FAILED, Progress, Restore, RunEnd, RunSpec
 from ivrell.core.trial.run_end import spoke_out_of_turn
+from ivrell.core.waits import end
 
+_END_S = 10.0
+_STOPS_S = 30.0
 _RUNNER = Path(__file__).with_name("runner.py")
 
 
@@ -84,20 +88,25 @@ class Runner:
         """
         self._began = False
         self._say(spec.as_json())
-        asked = False
+        asked: float | None = None
         pending = b""
         out = self._process.stdout
         assert out is not None
         while True:
             ready, _, _ = select.select([out], [], [], poll_s)
-            if not asked and wanted_stop():
-                asked = True
+            if asked is None and wanted_stop():
+                asked = time.monotonic()
                 self._say({"word": "stop", "run": spec.run})
+            if asked is not None and time.monotonic() - asked > _STOPS_S:
+                # It hears nothing any more.
+                end(self._process)
+                raise RunnerGone("the runner did not stop", began=self._began)
             if not ready:
                 continue
             data = os.read(out.fileno(), 1 << 16)
             if not data:
-                status = self._process.wait()
+                end(self._process, _END_S)
+                status = self._process.returncode
                 raise RunnerGone(f"the runner ended with status {status}", began=self._began)
             *lines, pending = (pending + data).split(b"\n")
             for line in lines:
@@ -127,11 +136,7 @@ class Runner:
             # What it did not take before it ended is not sent after it.
             with suppress(BrokenPipeError):
                 self._process.stdin.close()
-        try:
-            self._process.wait(timeout=10)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
+        end(self._process, _END_S)
         if self._process.stdout:
             self._process.stdout.close()
 

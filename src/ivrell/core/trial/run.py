@@ -33,7 +33,7 @@ from ivrell.core.records.wire import (
     WorkerSays,
 )
 from ivrell.core.trial.bounds import Bounds, left_bytes
-from ivrell.core.trial.hearsay import Garbled, heard_from
+from ivrell.core.trial.hearsay import LONGEST_LINE, Garbled, heard_from
 from ivrell.core.trial.output import Output
 from ivrell.core.trial.run_end import spoke_out_of_turn, sudden_end, with_last_lines
 from ivrell.core.trial.sampling import Sampler
@@ -178,6 +178,10 @@ class Run:
 
     def _hear_worker(self, data: bytes) -> None:
         *lines, self._partial = (self._partial + data).split(b"\n")
+        if len(self._partial) > LONGEST_LINE:
+            self._partial = b""
+            self._not_of_ours("a line without an end")
+            return
         for line in lines:
             says = heard_from(line)
             if says is None:

@@ -18,6 +18,7 @@ from ivrell.core.trial.bounds import set_hard_limits
 from ivrell.core.trial.stages import BOARD_BYTES
 
 _PR_SET_PDEATHSIG = 1
+_SEALS = fcntl.F_SEAL_SHRINK | fcntl.F_SEAL_GROW | fcntl.F_SEAL_SEAL
 _WORKER = Path(__file__).with_name("worker.py")
 
 
@@ -76,8 +77,10 @@ def spawn(spec: RunSpec) -> Spawned:
     (folder / "tmp").mkdir(parents=True, exist_ok=True)
     job_path = folder / ".job.json"
     job_path.write_text(json.dumps(spec.order.as_json()))
-    board_fd = _high(os.memfd_create("ivrell-stage"))
+    board_fd = _high(os.memfd_create("ivrell-stage", os.MFD_CLOEXEC | os.MFD_ALLOW_SEALING))
     os.ftruncate(board_fd, BOARD_BYTES)
+    # Cut shorter by the run, it would end whoever reads it.
+    fcntl.fcntl(board_fd, fcntl.F_ADD_SEALS, _SEALS)
     board = mmap.mmap(board_fd, BOARD_BYTES)
     events, events_end = os.pipe()
     words_end, words = os.pipe()

@@ -18,6 +18,10 @@ BOARD_BYTES = 4096
 _NAME_BYTES = 120
 _SLOT = struct.Struct(f"<QH{_NAME_BYTES}s")
 _MOST_SPANS = 200
+_MOST_NAMES = 200
+_LONGEST_NAME = 200
+OTHERS = "other stages"
+"""Stands for the stages of all names after the first 200."""
 
 
 def cpu_now() -> float:
@@ -105,7 +109,7 @@ class Stages:
     @contextmanager
     def __call__(self, name: str) -> Iterator[None]:
         above = tuple(one for one in _inside.get(()) if one in self._going)
-        own = _Open(str(name), above)
+        own = _Open(self._known(str(name)), above)
         _inside.set((*above, own))
         cpu, thread, start = self._cpu_now(), time.thread_time(), time.perf_counter()
         self._enter(own, start)
@@ -117,6 +121,10 @@ class Stages:
             # A generator may leave a stage later than one that was entered after it.
             _inside.set(tuple(one for one in _inside.get(()) if one is not own))
             self._leave(own, start, end, in_thread if own.overlaps else used)
+
+    def _known(self, name: str) -> str:
+        name = name[:_LONGEST_NAME]
+        return name if name in self._totals or len(self._totals) < _MOST_NAMES else OTHERS
 
     def _enter(self, own: _Open, now: float) -> None:
         with self._lock:

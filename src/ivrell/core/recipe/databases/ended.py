@@ -18,5 +18,5 @@ def private_servers(root: Path) -> list[Cluster | MariaServer]:
 def end_unused(root: Path) -> None:
     """End the private servers of a folder of loaded tables, unless a process uses them."""
     for server in private_servers(root):
-        if server.folder.with_name(f"{server.folder.name}.running").exists():
+        if server.left_running:
             server.stop()

@@ -1,0 +1,81 @@
+"""Waiting for processes and pipes: each wait has an end, and hears who wants to stop.
+
+Standard library only.
+"""
+
+import logging
+import os
+import select
+import subprocess
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from typing import IO, Any
+
+from ivrell.core.errors import Stopped
+
+log = logging.getLogger("ivrell.waits")
+WantedStop = Callable[[], bool]
+_ASK_EVERY_S = 0.1
+_KILLED_S = 10.0
+_LONGEST_LINE = 1 << 16
+
+
+def never() -> bool:
+    """Nobody stops."""
+    return False
+
+
+def first_line(
+    pipe: IO[bytes], seconds: float, what: str, wanted_stop: WantedStop = never
+) -> bytes | None:
+    """The first line that comes out of a pipe, without its end.
+
+    Args:
+        pipe: of which nothing was read yet.
+        seconds: for which it is waited for.
+        what: that is waited for, for who stops.
+        wanted_stop: asked meanwhile.
+
+    Returns:
+        The line; what there was of it where the pipe was closed; None where none came in time, or
+        none that ends.
+
+    Raises:
+        Stopped: ``wanted_stop`` said so.
+    """
+    deadline, said = time.monotonic() + seconds, b""
+    while time.monotonic() < deadline and len(said) < _LONGEST_LINE:
+        if wanted_stop():
+            raise Stopped(what)
+        ready, _, _ = select.select([pipe], [], [], _ASK_EVERY_S)
+        if not ready:
+            continue
+        data = os.read(pipe.fileno(), 4096)
+        said += data
+        if not data or b"\n" in data:
+            return said.partition(b"\n")[0]
+    return None
+
+
+def what_is_there(pipe: IO[bytes], most: int = 1 << 16) -> bytes:
+    """What a pipe holds now; nothing is waited for."""
+    said = b""
+    while len(said) < most and select.select([pipe], [], [], 0)[0]:
+        if not (data := os.read(pipe.fileno(), 4096)):
+            break
+        said += data
+    return said
+
+
+def end(process: "subprocess.Popen[Any]", seconds: float = 0.0) -> None:
+    """Let a process end by itself for so long, and kill it then."""
+    with suppress(subprocess.TimeoutExpired):
+        process.wait(seconds)
+        return
+    process.kill()
+    try:
+        process.wait(_KILLED_S)
+    except subprocess.TimeoutExpired:
+        # The kernel does not let go of it, as where a disk does not answer.
+        log.warning("process %d was killed and does not end", process.pid)
