@@ -9,12 +9,14 @@ import select
 import subprocess
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from typing import IO, Any
+from typing import IO, Any, TypeVar
 
 from ivrell.core.errors import Stopped
 
 log = logging.getLogger("ivrell.waits")
+Found = TypeVar("Found")
 WantedStop = Callable[[], bool]
 _ASK_EVERY_S = 0.1
 _KILLED_S = 10.0
@@ -66,6 +68,42 @@ def what_is_there(pipe: IO[bytes], most: int = 1 << 16) -> bytes:
             break
         said += data
     return said
+
+
+def done_aside(
+    act: Callable[[], Found], what: str, wanted_stop: WantedStop, interrupt: Callable[[], None]
+) -> Found:
+    """Do something that blocks in a library, in a thread of its own, so that Stop is heard.
+
+    Args:
+        act: what is done; it may be used in another thread.
+        what: it is, for who stops.
+        wanted_stop: asked meanwhile, in the caller's thread.
+        interrupt: makes ``act`` raise soon.
+
+    Returns what ``act`` does; raises what it raises, or Stopped.
+    """
+    with ThreadPoolExecutor(1) as thread:
+        doing = thread.submit(act)
+        stopping = False
+        while True:
+            try:
+                found = doing.result(_ASK_EVERY_S)
+            except TimeoutError:
+                if doing.done():
+                    raise
+                if wanted_stop():
+                    # Again and again: between two statements it would hit none.
+                    stopping = True
+                    interrupt()
+            except Exception:
+                if stopping:
+                    raise Stopped(what) from None
+                raise
+            else:
+                if stopping:
+                    raise Stopped(what)
+                return found
 
 
 def end(process: "subprocess.Popen[Any]", seconds: float = 0.0) -> None:

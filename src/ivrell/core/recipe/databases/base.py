@@ -118,6 +118,9 @@ class Loader:
         """Run one statement."""
         raise NotImplementedError
 
+    def interrupt(self) -> None:
+        """Have the statement that another thread runs end soon, where the engine knows how."""
+
     def close(self) -> None:
         """Let go of the database, with everything on disk."""
         raise NotImplementedError

@@ -40,5 +40,8 @@ class DuckdbLoader(Loader):
     def execute(self, sql: str) -> None:
         self._db.execute(sql)
 
+    def interrupt(self) -> None:
+        self._db.interrupt()
+
     def close(self) -> None:
         self._db.close()

@@ -72,6 +72,9 @@ class PostgresLoader(Loader):
     def execute(self, sql: str) -> None:
         self._db.execute(sql)
 
+    def interrupt(self) -> None:
+        self._db.cancel_safe(timeout=5)
+
     def close(self) -> None:
         self._db.close()
         self._server.close()

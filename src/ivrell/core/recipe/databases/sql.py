@@ -56,6 +56,8 @@ class SqlLoader(Loader):
         self._dialect.make(ask, place.name)
         self._db = self._session()
         self._ask = ask_of(self._db)
+        asked = self._dialect.session()
+        self._number = int(self._ask(asked)[0][0]) if asked else None
         if self._of_mariadb:
             # So that a name is quoted as the standard has it.
             self._ask("SET SESSION sql_mode = CONCAT(@@sql_mode, ',ANSI_QUOTES')")
@@ -173,6 +175,10 @@ class SqlLoader(Loader):
 
     def execute(self, sql: str) -> None:
         self._ask(sql)
+
+    def interrupt(self) -> None:
+        if self._number is not None:
+            self._dialect.end_session(ask_of(self._server), self._number, self.place.name)
 
     def close(self) -> None:
         self._db.close()

@@ -22,7 +22,7 @@ class SqliteLoader(Loader):
 
     def __init__(self, place: Path) -> None:
         super().__init__(place)
-        self._db = sqlite3.connect(place, isolation_level=None)
+        self._db = sqlite3.connect(place, isolation_level=None, check_same_thread=False)
         for setting in ("journal_mode = OFF", "synchronous = OFF", "cache_size = -65536"):
             self._db.execute(f"PRAGMA {setting}")
 
@@ -48,6 +48,9 @@ class SqliteLoader(Loader):
 
     def execute(self, sql: str) -> None:
         self._db.execute(sql)
+
+    def interrupt(self) -> None:
+        self._db.interrupt()
 
     def close(self) -> None:
         self._db.close()

@@ -31,6 +31,7 @@ from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.wire import DatabasePlace
 from ivrell.core.servers import OwnServer, UrlServer
+from ivrell.core.waits import done_aside, never
 
 CLUSTER_SETTINGS = {
     "shared_buffers": "512MB",
@@ -245,11 +246,12 @@ class DatabaseStore(Keeping):
                 for table in recipe.tables
             }
             began = time.monotonic()
-            for key in declared_keys:
-                self._add_key(loader, key)
-            for number, index in enumerate(declared, 1):
-                loader.add_index(index, number)
-            loader.analyse()
+            steps: list[Callable[[], None]] = [
+                partial(self._add_key, loader, key) for key in declared_keys
+            ]
+            steps += [partial(loader.add_index, one, n) for n, one in enumerate(declared, 1)]
+            for step in [*steps, loader.analyse]:
+                done_aside(step, f"tables into {engine}", stopped or never, loader.interrupt)
             loader.hand_over(list(recipe.tables))
             index_seconds = time.monotonic() - began
             sizes = loader.sizes(list(recipe.tables))
