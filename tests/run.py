@@ -39,7 +39,8 @@ HEAVY = (
 
 LONG = (
     "test_agreement_evidence", "test_agreement_in_trials", "test_csv_style",
-    "test_curve_and_cluster", "test_databases", "test_engines", "test_logs", "test_nested",
+    "test_calls", "test_curve_and_cluster", "test_databases", "test_faults", "test_run_users",
+    "test_waits", "test_engines", "test_logs", "test_nested",
     "test_private_server", "test_python_ways", "test_report", "test_runtimes", "test_search",
     "test_service_walls", "test_small_tables", "test_step_up",
 )  # fmt: skip

@@ -16,6 +16,8 @@ from ivrell.core.records.points import LONGEST_TEXT
 from ivrell.server.bodies import MOST_BYTES, MOST_SAMPLE_BYTES, Bodies, _is_owner
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.looks import Looks
+from ivrell.server.trials import live
+from ivrell.server.trials.models import Trial
 from tests.support.comparisons import HEAD
 from tests.support.server import TWO_LANES, ServerCase
 
@@ -81,6 +83,18 @@ class Requests(ServerCase):
         for query in ("comparison=2147483648", "comparison=x", "comparison=" + "9" * 400, ""):
             answer = self.client.get(f"/api/trials/?{query}")
             self.assertIn(answer.status_code, (200, 400, 404), query)
+
+    def test_half_a_character_is_refused_wherever_it_stands(self):
+        trial = Trial.objects.create(
+            comparison=self.comparison, text=TWO_LANES, plan={}, planned_runs=1
+        )
+        for path, body in (
+            (f"trials/{trial.pk}/judge/", '{"lane": "\\ud800"}'),
+            (f"trials/{trial.pk}/expect/", '{"lane": "\\udfff", "point": {}}'),
+            (f"trials/{trial.pk}/judge/", '{"lane": "a", "\\ud800": 1}'),
+        ):
+            told = self.refused("post", path, body)
+            self.assertIn("can be read", told["what"])
 
     def test_null_and_wrong_shapes_in_changes(self):
         table = {"table": "readings", "column": 0}
@@ -302,6 +316,19 @@ class Long(ServerCase):
             self.assertFalse(_is_owner("made-up"))
             self.client.force_login(get_user_model().objects.create_user("viewer"))
             self.assertFalse(_is_owner(self.client.cookies[name].value))
+
+    def test_the_schema_is_made_once(self):
+        first = self.client.get("/api/schema/").content
+        making = "drf_spectacular.generators.SchemaGenerator.parse"
+        with mock.patch(making, side_effect=AssertionError("made anew")):
+            self.assertEqual(self.client.get("/api/schema/").content, first)
+
+    def test_odd_digits_are_no_place_in_a_stream(self):
+        for digits in ("²", "٣", "1" * 400, "-1", "0x1", "1.5", ""):
+            request = mock.Mock(headers={"Last-Event-ID": digits})
+            self.assertEqual(live.last_seen(request), 0, digits)
+        self.assertEqual(live.last_seen(mock.Mock(headers={"Last-Event-ID": "17"})), 17)
+        self.assertEqual(live.last_seen(mock.Mock(headers={})), 0)
 
     def test_the_schema_needs_a_session(self):
         self.assertEqual(self.client.get("/api/schema/").status_code, 200)

@@ -9,7 +9,7 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from ivrell.core.errors import BadInput
+from ivrell.core.errors import BadInput, room_on_disk
 
 BAD_INPUT = 2
 
@@ -140,9 +140,10 @@ def main(arguments: Sequence[str]) -> int:
     from ivrell.core.folders import data_folder
     from ivrell.core.logs import log_commands
 
-    log_commands(data_folder() / "log", verbose=args.verbose)
     try:
-        return int(COMMANDS[args.command](args))
+        log_commands(data_folder() / "log", verbose=args.verbose)
+        with room_on_disk(data_folder()):
+            return int(COMMANDS[args.command](args))
     except BadInput as error:
         print(f"ivrell: {error}", file=sys.stderr)
         return BAD_INPUT

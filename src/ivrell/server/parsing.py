@@ -1,5 +1,6 @@
 """Reading what requests bring as JSON."""
 
+import json
 from typing import Any
 
 from rest_framework.exceptions import ParseError
@@ -7,10 +8,13 @@ from rest_framework.parsers import JSONParser
 
 
 class BoundedJSON(JSONParser):
-    """JSON that is not nested beyond what can be read."""
+    """JSON that is not nested beyond what can be read, of characters that can be written."""
 
     def parse(self, *given: Any, **named: Any) -> Any:
         try:
-            return super().parse(*given, **named)
+            parsed = super().parse(*given, **named)
+            # Half of a pair of surrogates is no character, and could be told to nobody.
+            json.dumps(parsed, ensure_ascii=False).encode()
+            return parsed
         except (RecursionError, ValueError) as error:
             raise ParseError(f"The request is no JSON that can be read here: {error}.") from None

@@ -1,11 +1,13 @@
 """How shapes are published: what the API gives is whole, what it takes may leave out the usual."""
 
-from typing import Any
+from typing import Any, ClassVar
 
 from drf_spectacular.contrib.pydantic import PydanticExtension
 from drf_spectacular.drainage import set_override
+from drf_spectacular.generators import SchemaGenerator
 from drf_spectacular.openapi import AutoSchema
 from drf_spectacular.plumbing import ResolvedComponent
+from drf_spectacular.views import SpectacularAPIView
 from pydantic.json_schema import GenerateJsonSchema
 
 _SUFFIX = "Request"
@@ -45,3 +47,20 @@ class Shapes(PydanticExtension):  # type: ignore[no-untyped-call]
                 )
             )
         return schema
+
+
+class Once(SchemaGenerator):
+    """Makes the schema once: it is the same as long as the server runs."""
+
+    _made: ClassVar[dict[str, Any]] = {}
+
+    def get_schema(self, request: Any = None, public: bool = False) -> dict[str, Any]:
+        if not Once._made:
+            Once._made.update(super().get_schema(None, public=True))  # type: ignore[no-untyped-call]
+        return Once._made
+
+
+class SchemaView(SpectacularAPIView):
+    """The published schema, the same for everybody who may see it."""
+
+    generator_class = Once

@@ -1,7 +1,6 @@
 """Where everything is reached."""
 
 from django.urls import URLPattern, URLResolver, include, path, re_path, register_converter
-from drf_spectacular.views import SpectacularAPIView
 from rest_framework.routers import DefaultRouter
 
 from ivrell.server.accounts.views import enter, leave
@@ -11,6 +10,7 @@ from ivrell.server.data.propose import ProposeView
 from ivrell.server.machine import views as machine
 from ivrell.server.page import page
 from ivrell.server.permissions import ReadOrOwn
+from ivrell.server.schema import SchemaView
 from ivrell.server.schema import Shapes as Shapes
 from ivrell.server.trials import views as trials
 from ivrell.server.trials.live import events
@@ -53,7 +53,7 @@ api: list[URLPattern | URLResolver] = [
     path("machine/noise/", machine.noise),
     path("now/", machine.now),
     path("made/", machine.made),
-    path("schema/", SpectacularAPIView.as_view(permission_classes=[ReadOrOwn])),
+    path("schema/", SchemaView.as_view(permission_classes=[ReadOrOwn])),
 ]
 
 handler404 = "ivrell.server.problems.nowhere"

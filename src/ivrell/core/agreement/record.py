@@ -1,5 +1,6 @@
 """Keeping track of the answers of a trial as its runs end."""
 
+import logging
 import shutil
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from ivrell.core.errors import BadInput
 from ivrell.core.records.agreement import REPEATED, Agreement, TracedRows
 from ivrell.core.records.points import Point, expected_name, point_name
 
+log = logging.getLogger("ivrell.answers")
 EXPECTED = "the expected answer"
 """What stands in the place of the reference's lane where a stored answer is the reference."""
 
@@ -86,13 +88,33 @@ class Answers:
         seen = self._seen.setdefault((lane, point_name(point)), {})
         seen[print_] = seen.get(print_, 0) + 1
 
+    def count_kept(self, lane: str, point: Point, print_: str) -> None:
+        """Count a run of an earlier session, if its answer is still there; what is left of one
+        that is not whole is removed, so that a later run can leave it anew."""
+        try:
+            self.table(lane, print_)
+        except BadInput as error:
+            log.warning("%s It is not held against the others.", error.what)
+            self.path(lane, print_).unlink(missing_ok=True)
+        else:
+            self.count(lane, point, print_)
+
     def path(self, lane: str, print_: str) -> Path:
         """The file of a lane's answer that has this fingerprint."""
         return self._folder / f"{lane}-{print_}.arrow"
 
     def table(self, lane: str, print_: str) -> pa.Table:
-        """The answer of a lane that has this fingerprint, as it came."""
-        return pa.ipc.open_file(pa.memory_map(str(self.path(lane, print_)))).read_all()
+        """The answer of a lane that has this fingerprint, as it came. Raises BadInput where it is
+        not there any more, or cut."""
+        path = self.path(lane, print_)
+        try:
+            return pa.ipc.open_file(pa.memory_map(str(path))).read_all()
+        except (OSError, pa.ArrowInvalid) as error:
+            raise BadInput(
+                f"The answer of {lane} that was kept cannot be read: {error}.",
+                where=str(path),
+                hint="It was removed, cut or changed. Run the trial again.",
+            ) from None
 
     def usual(self, lane: str, point: Point) -> str | None:
         """Fingerprint of the answer that a lane gave most often at a point."""

@@ -235,12 +235,20 @@ def measure_of(row: MeasureRow | MeasurePair) -> Measure:
     return BY_KEY.get(row.key) or counter_measure(row.label)
 
 
+_OF_FORMULAS = ("=", "+", "-", "@", "\t", "\r", "\n", "|")
+
+
 def _ratio_cells(ratio: Ratio | None) -> tuple[str, ...]:
     """The verdict against the baseline, by how many times less, and the interval it is read off."""
     if ratio is None:
         return "", "", "", ""
     ends = ("" if end is None else repr(end) for end in (ratio.low, ratio.high))
     return ratio.verdict, repr(ratio.value), *ends
+
+
+def _text_cell(text: str) -> str:
+    """A text as a cell that no spreadsheet takes for a formula."""
+    return f"'{text}" if text[:1] in _OF_FORMULAS else text
 
 
 def as_csv(rows: Iterable[MeasureRow], names: Mapping[str, str]) -> str:
@@ -259,10 +267,10 @@ def as_csv(rows: Iterable[MeasureRow], names: Mapping[str, str]) -> str:
             figures = (repr(value.median), repr(value.smallest), repr(value.largest))
             writer.writerow(
                 (
-                    row.label,
+                    _text_cell(row.label),
                     row.unit,
-                    lane,
-                    names.get(lane, lane),
+                    _text_cell(lane),
+                    _text_cell(names.get(lane, lane)),
                     *figures,
                     value.count,
                     against,

@@ -7,6 +7,7 @@ reader finds the one or the other and never a half. Runs are added a line at a t
 
 import gzip
 import json
+import logging
 import os
 import shutil
 import stat
@@ -30,6 +31,7 @@ from ivrell.core.records.plan import Plan
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.sweep import SweepFindings
 
+log = logging.getLogger("ivrell.results")
 COMPARISON = "comparison.toml"
 RUNS = "runs.jsonl"
 REPORT = "report.html"
@@ -174,12 +176,24 @@ class ResultFolder:
             ) from None
 
     def runs(self) -> list[RunRecord]:
-        """The runs there are, without one that was cut off while it was written. Raises BadInput
-        where a line is no run."""
+        """The runs there are, without one that was cut off while it was written; a line that
+        stands there twice counts once. Raises BadInput where a line is no run, or two runs have
+        one number."""
         try:
-            return [RunRecord.model_validate(line) for line in whole_lines(self.path / RUNS)]
+            told = [RunRecord.model_validate(line) for line in whole_lines(self.path / RUNS)]
         except ValueError as error:
             raise BadInput(f"{RUNS} cannot be read: {error}", where=str(self.path)) from None
+        found: dict[int, RunRecord] = {}
+        for run in told:
+            if found.setdefault(run.run, run) != run:
+                raise BadInput(
+                    f"{RUNS} has two runs of the number {run.run}, which are not the same.",
+                    where=str(self.path),
+                    hint="Take out the line that is not the run's own.",
+                )
+        if len(found) < len(told):
+            log.warning("%s: lines that stand there twice count once", self.path / RUNS)
+        return list(found.values())
 
     @contextmanager
     def adding_runs(self) -> Iterator[AddRun]:

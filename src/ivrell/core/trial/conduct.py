@@ -17,7 +17,7 @@ from ivrell.core.agreement.judge import ClusterJudge
 from ivrell.core.agreement.record import Answers
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.errors import BadInput, Stopped, room_on_disk
 from ivrell.core.folders import data_folder
 from ivrell.core.locks import in_use
 from ivrell.core.machine import busy_cores, snapshot
@@ -166,7 +166,12 @@ class Trial:
         Returns the findings of every point, as findings.json holds them. A stop leaves a
         complete folder of what was done until then, with ``ended`` saying so.
         """
-        with self.results.conducted(), in_use(self.store.root), in_use(self.databases.root):
+        with (
+            room_on_disk(self.folder),
+            self.results.conducted(),
+            in_use(self.store.root),
+            in_use(self.databases.root),
+        ):
             return self._conduct()
 
     def _conduct(self) -> TrialFindings:
@@ -292,7 +297,7 @@ class Trial:
             self.runs.append(run)
             self._note(run)
             if run.answer_fingerprint:
-                self.answers.count(run.approach, run.point, run.answer_fingerprint)
+                self.answers.count_kept(run.approach, run.point, run.answer_fingerprint)
 
     def _tell_data(self, table: str, form: str, rows: int, total: int) -> None:
         self.listen(DataProgress(table=table, form=form, rows=rows, total=total))

@@ -8,7 +8,7 @@ from django.conf import settings
 from procrastinate.contrib.django import app
 
 from ivrell.core.comparison import looking
-from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.errors import BadInput, Stopped, room_on_disk
 from ivrell.core.locks import in_use
 from ivrell.core.logs import referred
 from ivrell.core.recipe.databases import DATABASES
@@ -74,7 +74,8 @@ def make_data(making_id: int) -> None:
     making.save(update_fields=["state"])
     try:
         recipe = looking.resolved(subject(making.text, making.request.knobs))
-        with in_use(settings.IVRELL_DATA / "made"), in_use(settings.IVRELL_DATA / "loaded"):
+        data = settings.IVRELL_DATA
+        with room_on_disk(data), in_use(data / "made"), in_use(data / "loaded"):
             _make(making, recipe, _Watched(making))
         _trim()
         making.finish(Making.State.DONE)

@@ -6,6 +6,7 @@ events that it has not sent. A stream that was cut goes on from ``Last-Event-ID`
 
 import asyncio
 import logging
+import re
 from collections import defaultdict
 from collections.abc import AsyncIterator
 
@@ -23,6 +24,7 @@ log = logging.getLogger("ivrell.live")
 _KEEP_ALIVE_S = 15.0
 _RETRY_S = 2.0
 _BATCH = 500
+_NUMBER = re.compile("[0-9]{1,18}")
 
 
 class Hub:
@@ -119,14 +121,18 @@ async def _stream(trial: int, last: int) -> AsyncIterator[bytes]:
         hub.leave(trial, flag)
 
 
+def last_seen(request: HttpRequest) -> int:
+    """Number of the event that a reader saw last, 0 where it tells none that there can be."""
+    given = request.headers.get("Last-Event-ID", "")
+    return int(given) if _NUMBER.fullmatch(given) else 0
+
+
 async def events(request: HttpRequest, trial: int) -> HttpResponseBase:
     """Stream the events of a trial until it has ended."""
     if not await sync_to_async(_signed_in, thread_sensitive=False)(request):
         return JsonResponse(Trouble(what="Sign in first.").model_dump(), status=401)
-    given = request.headers.get("Last-Event-ID", "0")
-    last = int(given) if given.isdigit() else 0
     return StreamingHttpResponse(
-        _stream(trial, last),
+        _stream(trial, last_seen(request)),
         content_type="text/event-stream",
         headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"},
     )

@@ -225,9 +225,7 @@ class Trial(models.Model):
         answers = Answers(self.read, self.results.answers)
         for run in runs:
             if run.answer_fingerprint and run.point == point:
-                kept = answers.path(run.approach, run.answer_fingerprint)
-                if kept.exists():
-                    answers.count(run.approach, run.point, run.answer_fingerprint)
+                answers.count_kept(run.approach, run.point, run.answer_fingerprint)
         found = self.findings(point)
         agreement = answers.of_two(base, lane, point)
         return pair_findings(self.read, runs, self.machine_of, found, base, lane, agreement)

@@ -4,7 +4,6 @@ The web server loads this to put work into the queue; what does the work is load
 when there is some.
 """
 
-import errno
 import logging
 import os
 import platform
@@ -163,16 +162,11 @@ def conduct_trial(trial_id: int) -> None:
 
 
 def _told_by_system(error: OSError, reference: str) -> Trouble:
-    """What of the system's kept a trial from going on, such as a disk that is full."""
-    full = error.errno in (errno.ENOSPC, errno.EDQUOT)
+    """What of the system's kept a trial from going on."""
     return Trouble(
-        what="The disk is full; the runs so far are kept."
-        if full
-        else f"The system refused: {error.strerror or error}; the runs so far are kept.",
+        what=f"The system refused: {error.strerror or error}; the runs so far are kept.",
         where=str(error.filename or settings.IVRELL_DATA),
-        hint="Make room: made data can be removed on the machine page. Then run it again."
-        if full
-        else f"The worker's log has the details under {reference}. Run it again.",
+        hint=f"The worker's log has the details under {reference}. Run it again.",
     )
 
 
