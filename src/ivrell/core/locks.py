@@ -5,7 +5,7 @@ import math
 import os
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from ivrell.core.errors import BadInput, Stopped
@@ -59,19 +59,35 @@ class FileLock:
             self._fd = None
 
 
+def is_held(path: Path) -> bool:
+    """Whether somebody holds the lock on a file alone."""
+    if not path.exists():
+        return False
+    lock = FileLock(path)
+    try:
+        return not lock.take(shared=True)
+    finally:
+        lock.release()
+
+
 def holders(path: Path) -> list[int]:
     """Other processes that have a file open, such as that of a lock; of those that may be looked
-    at."""
+    at. One that a process which is just being started inherits may be missed."""
     found = []
     for folder in Path("/proc").glob("[0-9]*/fd"):
         pid = int(folder.parent.name)
-        try:
-            links = [os.readlink(link) for link in folder.iterdir()]  # noqa: PTH115
-        except OSError:
-            continue
-        if pid != os.getpid() and str(path) in links:
-            found.append(pid)
+        with suppress(OSError):
+            if pid != os.getpid() and any(_leads_to(link, path) for link in folder.iterdir()):
+                found.append(pid)
     return found
+
+
+def _leads_to(link: Path, path: Path) -> bool:
+    try:
+        return link.readlink() == path
+    except OSError:
+        # Closed meanwhile; the next may be it.
+        return False
 
 
 @contextmanager

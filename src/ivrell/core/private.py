@@ -2,6 +2,7 @@
 
 import json
 import logging
+import math
 import os
 import pwd
 import secrets
@@ -27,7 +28,7 @@ from ivrell.core.contain.sandbox import (
     why_not,
 )  # fmt: skip
 from ivrell.core.errors import BadInput
-from ivrell.core.locks import FileLock, alone, holders
+from ivrell.core.locks import FileLock, alone, holders, is_held
 
 log = logging.getLogger("ivrell.servers")
 _START_S = 60.0
@@ -35,6 +36,7 @@ _STOP_S = 30.0
 _MAKE_S = 300.0
 _OTHERS_START_S = 300.0
 _LOOK_AGAIN_S = 0.05
+_ASK_AGAIN_S = 1.0
 _LONGEST_SOCKET = 80
 """Characters of a folder's path that leave room for the socket's name: the system takes 107."""
 
@@ -292,21 +294,26 @@ class PrivateServer(ABC):
     @property
     def left_running(self) -> bool:
         """Whether a server may be running on the folder, noted or not."""
-        return self._state.exists() or bool(holders(self._held))
+        return self._state.exists() or is_held(self._held)
 
     def _end_forgotten(self) -> None:
         """End servers on the folder whose starter died before it could note them, or that do not
         answer any more."""
-        for pid in holders(self._held):
-            if self._is_server(pid) and not self._is_server(parent_of(pid)):
-                with suppress(ProcessLookupError):
-                    os.kill(pid, self.stop_signal)
+        asked: dict[int, float] = {}
         deadline = time.monotonic() + _STOP_S
-        while (left := holders(self._held)) and time.monotonic() < deadline + _STOP_S:
-            if time.monotonic() > deadline:
-                for pid in left:
-                    with suppress(ProcessLookupError):
-                        os.kill(pid, signal.SIGKILL)
+        while is_held(self._held) and time.monotonic() < deadline + _STOP_S:
+            for pid in holders(self._held):
+                # What is no server yet has nothing to end in order; one that starts may not hear.
+                how = self.stop_signal if self._is_server(pid) else signal.SIGKILL
+                if time.monotonic() > deadline:
+                    how = signal.SIGKILL
+                elif self._is_server(parent_of(pid)) or (
+                    time.monotonic() - asked.get(pid, -math.inf) < _ASK_AGAIN_S
+                ):
+                    continue
+                asked[pid] = time.monotonic()
+                with suppress(ProcessLookupError):
+                    os.kill(pid, how)
             time.sleep(_LOOK_AGAIN_S)
 
     def restart(
@@ -332,11 +339,13 @@ class PrivateServer(ABC):
         return alone(self.folder.with_name(f"{self.folder.name}.start"), wait_s=_OTHERS_START_S)
 
     def _begin(self, settings: Mapping[str, str] | None) -> None:
-        if holders(self._held):
+        held, deadline = FileLock(self._held), time.monotonic() + 2 * _STOP_S
+        while not (taken := held.take()) and time.monotonic() < deadline:
             log.warning("%s that nobody noted runs on %s: it is ended", self.product, self.folder)
             self._end_forgotten()
-        held = FileLock(self._held)
-        if not held.take(wait_s=_STOP_S):
+            time.sleep(_LOOK_AGAIN_S)
+        if not taken:
+            held.release()
             raise BadInput(
                 f"Another {self.product} runs on this folder and does not end.",
                 where=str(self.folder),
