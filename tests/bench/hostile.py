@@ -215,7 +215,7 @@ def tried(text: str) -> tuple[str, float, str]:
         timed(Comparison().put_text, text)
         seen = subject(text)
         for table in timed(looking.look, seen).tables:
-            timed(looking.some_rows, seen, table["table"], 0, 50)
+            timed(looking.some_rows, seen, table.table, 0, 50)
         timed(looking.all_costs, seen, Path("/nowhere"))
         ended, said = "success", ""
     except BadInput as error:
