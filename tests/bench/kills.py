@@ -1,10 +1,11 @@
 """Kills at random moments: python -m tests.bench.kills [KILLS [SEED]] (50 unless given).
 
 Starts a whole Ivrell, launches one short trial after the other, and kills one of its processes
-in each at a random moment: conductor, runner, a run's own process, web server, the records'
-server, the private server. Every trial must end by itself with every run once, one of them at the
-most not done; at the end nothing may be left. Prints what each kind of kill did; ends with 1 where
-something did not hold.
+in each at a random moment: conductor, runner, a run's own process, what looks at answers, web
+server, the records' server, the private servers; the conductor also between the start of a private
+server and the note of it, and while it searches. Every trial must end by itself with every run
+once, one of them at the most not done; at the end nothing may be left. Prints what each kind of
+kill did; ends with 1 where something did not hold.
 """
 
 import json
@@ -16,11 +17,12 @@ import tempfile
 import time
 import urllib.request
 from collections import Counter
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from ivrell.core.json_lines import whole_lines
+from ivrell.core.locks import is_held
+from ivrell.core.mariadb import server_version
 from tests.support.comparisons import COUNTING, HEAD, approach, python_answer
 from tests.support.processes import processes_with
 from tests.support.running import Running
@@ -32,9 +34,14 @@ TEXT = (
     + approach("slow", python_answer("time.sleep(0.3)"))
     + approach("query", QUERY, "postgres")
 )
+if server_version():
+    TEXT += approach("maria", QUERY, "mariadb")
 ROUNDS = 4
-PLAN = {"rounds": ROUNDS, "warm_ups": 0}
-_LANES = 3
+PLAN = {"rounds": ROUNDS, "warm_ups": 0, "disturbed": {"repeat": 0, "wait_s": 0}}
+SEARCH = PLAN | {
+    "rounds": 2, "knobs": {"rows": [200, 2000, 20_000]}, "search": {"within": 0.2, "minutes": 0.5},
+}  # fmt: skip
+_LANES = TEXT.count("[[approach]]")
 _ENDS_S = 150.0
 
 
@@ -119,15 +126,37 @@ class Ivrell:
     def private(self) -> int | None:
         return self._server("loaded/cluster.running")
 
+    def mariadb(self) -> int | None:
+        return self._server("loaded/mariadb.running")
 
-def one(ivrell: Ivrell, comparison: int, rng: random.Random, find: Callable[[], int | None]) -> str:
+    def answers(self) -> int | None:
+        return self._below("ivrell.core.trial.answer_process")
+
+    def starting(self) -> int | None:
+        """The conductor, while a private server has begun and is not noted yet."""
+        loaded = self.running.data / "loaded"
+        begun = any(
+            is_held(loaded / f"{name}.held") and not (loaded / f"{name}.running").exists()
+            for name in ("cluster", "mariadb")
+        )
+        return self.conductor() if begun else None
+
+    def searching(self) -> int | None:
+        return self.conductor()
+
+
+def one(ivrell: Ivrell, comparison: int, rng: random.Random, name: str) -> str:
     """Launch a trial and kill a process in it; what was wrong, or ""."""
-    trial = ivrell.call(f"comparisons/{comparison}/launch/", PLAN)["id"]
-    time.sleep(rng.uniform(0.3, 7.0))
+    searches = name == "searching"
+    plan = SEARCH if searches else PLAN
+    trial = ivrell.call(f"comparisons/{comparison}/launch/", plan)["id"]
+    if name != "starting":
+        time.sleep(rng.uniform(0.3, 7.0))
+    find = getattr(ivrell, name)
     victim, deadline = find(), time.monotonic() + 10
     while victim is None and time.monotonic() < deadline:
         victim = find()
-        time.sleep(0.01)
+        time.sleep(0.002)
     if victim is not None:
         try:
             os.kill(victim, signal.SIGKILL)
@@ -146,7 +175,9 @@ def one(ivrell: Ivrell, comparison: int, rng: random.Random, find: Callable[[], 
         return f"ended {shown['state']}: {shown['message']}\n{ivrell.running.logs()}"
     if len(set(numbers)) != len(numbers):
         return f"doubled: {sorted(numbers)}"
-    if len(numbers) != _LANES * ROUNDS or len(undone) > 1:
+    if victim is None:
+        return "nobody was there to be killed"
+    if (not searches and len(numbers) != _LANES * ROUNDS) or len(undone) > 1:
         told = [run["error"] for run in undone]
         return f"{len(numbers)} runs, {len(undone)} not done: {told}"
     found = ivrell.call(f"trials/{trial}/findings/")
@@ -168,14 +199,17 @@ def main(kills: int = 50, seed: int = 1) -> int:
     rng = random.Random(seed)
     before = {path.name for path in Path(tempfile.gettempdir()).glob("ivrell-*")}
     ivrell = Ivrell()
-    victims = ("conductor", "runner", "run", "web", "records", "private")
+    victims = (
+        "conductor", "runner", "run", "web", "records", "private", "answers", "starting",
+        "searching", *(("mariadb",) if server_version() else ()),
+    )  # fmt: skip
     good: Counter[str] = Counter()
     bad: list[str] = []
     try:
         made = ivrell.call("comparisons/import/", {"text": TEXT})["id"]
         for number in range(kills):
             name = victims[number % len(victims)]
-            wrong = one(ivrell, made, rng, getattr(ivrell, name))
+            wrong = one(ivrell, made, rng, name)
             good[name] += not wrong
             if wrong:
                 bad.append(f"{name}: {wrong}")

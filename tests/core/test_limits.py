@@ -715,6 +715,21 @@ class WhoLooksAtAnswers(TrialCase):
         self.assertEqual([run.state for run in trial.runs], ["done"] * 3)
         self.assertEqual(found.points[0].lanes[0].answer_rows, trial.runs[0].answer_rows)
 
+    def test_killed_while_it_starts_it_is_started_again(self):
+        real_told, killed = AnswerDesk._told, []
+
+        def told(desk, *args):
+            if not killed:
+                killed.append(desk._process.pid)
+                desk._process.kill()
+            return real_told(desk, *args)
+
+        with mock.patch.object(AnswerDesk, "_told", told):
+            trial = self.trial(HEAD + approach("a", COUNTING))
+            trial.conduct()
+        self.assertEqual(len(killed), 1)
+        self.assertEqual([run.state for run in trial.runs], ["done"])
+
     def test_it_is_not_waited_for_by_who_stops(self):
         desk = AnswerDesk(self.folder, 1 << 28, 60, sandboxed=False)
         with self.assertRaises(Stopped):

@@ -126,7 +126,12 @@ class AnswerDesk:
         """Wait until the process has loaded what it needs. Raises BadInput where it cannot, Stopped
         when ``wanted_stop`` says so meanwhile."""
         if not self._ready:
+            began = time.monotonic()
             told = self._told(_START_S, wanted_stop)
+            if told is None and time.monotonic() - began < _START_S:
+                # Somebody ended it while it loaded.
+                self._start()
+                told = self._told(_START_S, wanted_stop)
             if told is None:
                 said = self._log.read_text(errors="replace").strip()[-500:]
                 raise BadInput(
