@@ -17,6 +17,7 @@ from ivrell.core import mariadb
 from ivrell.core.cluster import Cluster
 from ivrell.core.contain import sandbox
 from ivrell.core.contain.sandbox import parent_of
+from ivrell.core.errors import BadInput
 from ivrell.core.mariadb import MariaServer
 from ivrell.core.recipe.databases.ended import end_unused
 from tests.support.processes import processes_with
@@ -96,6 +97,28 @@ class PrivateServer(unittest.TestCase):
         self.assertEqual(again.pid, self.cluster.pid)
         again.stop()
         self.assertTrue(self.cluster.alive)
+
+    def test_one_that_is_killed_as_it_starts_is_started_again(self):
+        server = Cluster(self.folder / "killed", private=True)
+        real, killed = Cluster._answers, []
+
+        def answers(cluster):
+            if len(killed) < most:
+                killed.append(1)
+                for pid in processes_with(str(cluster.folder)):
+                    os.kill(pid, 9)
+            return real(cluster)
+
+        for most in (1, 9):
+            killed.clear()
+            with mock.patch.object(Cluster, "_answers", answers):
+                if most == 1:
+                    server.start()
+                    server.stop()
+                else:
+                    with self.assertRaisesRegex(BadInput, "did not start"):
+                        server.start()
+        self.none_of(server.folder)
 
     def test_one_whose_starter_was_killed_before_it_could_note_it_is_ended(self):
         for kind in ("cluster.Cluster", "mariadb.MariaServer"):

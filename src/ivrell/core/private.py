@@ -340,7 +340,7 @@ class PrivateServer(ABC):
     def _one_at_a_time(self) -> AbstractContextManager[None]:
         return alone(self.folder.with_name(f"{self.folder.name}.start"), wait_s=_OTHERS_START_S)
 
-    def _begin(self, settings: Mapping[str, str] | None) -> None:
+    def _begin(self, settings: Mapping[str, str] | None, *, again: bool = True) -> None:
         held, deadline = FileLock(self._held), time.monotonic() + 2 * _STOP_S
         while not (taken := held.take()) and time.monotonic() < deadline:
             log.warning("%s that nobody noted runs on %s: it is ended", self.product, self.folder)
@@ -359,7 +359,14 @@ class PrivateServer(ABC):
         finally:
             # The server's processes hold it on.
             held.release()
-        self._wait_until_it_answers()
+        try:
+            self._wait_until_it_answers()
+        except BaseException as error:
+            killed = isinstance(error, Exception) and self._killed
+            self._end()
+            if not (killed and again):
+                raise
+            self._begin(settings, again=False)
 
     def _launch(self, settings: Mapping[str, str] | None, held: int) -> None:
         if self._private:
@@ -383,6 +390,16 @@ class PrivateServer(ABC):
             )
 
     @property
+    def _killed(self) -> bool:
+        """Whether somebody ended it as it started; its sandbox ends a moment after it."""
+        if self._process is None:
+            return False
+        with suppress(subprocess.TimeoutExpired):
+            # A shell's way of telling of a signal, which its sandbox has too.
+            return self._process.wait(1.0) in (-signal.SIGKILL, 128 + signal.SIGKILL)
+        return False
+
+    @property
     def _log_path(self) -> Path:
         return self.folder.with_name(f"{self.folder.name}.log")
 
@@ -391,17 +408,12 @@ class PrivateServer(ABC):
         deadline = time.monotonic() + _START_S
         while not self._answers():
             if self._process.poll() is not None or time.monotonic() > deadline:
-                self._end()
                 said = self._log_path.read_text(errors="replace").strip().splitlines()[-5:]
                 raise BadInput(
                     f"{self.product} did not start: {' '.join(said)}", where=str(self.folder)
                 )
             time.sleep(0.05)
-        try:
-            self._begun()
-        except BaseException:
-            self._end()
-            raise
+        self._begun()
         told = {"pid": innermost(self._process.pid), "port": self.port}
         self._state.write_text(json.dumps({**told, "socket": str(self.socket_folder or "")}))
 

@@ -36,7 +36,9 @@ def common(reference: pa.Table, answer: pa.Table) -> tuple[pa.Table, pa.Table, l
     """
     drifted = []
     left, right = canonical(reference), canonical(answer)
-    for position, name in enumerate(reference.column_names):
+    mine: list[pa.ChunkedArray] = []
+    yours: list[pa.ChunkedArray] = []
+    for name in reference.column_names:
         own, theirs = reference.schema.field(name).type, answer.schema.field(name).type
         ours = left.column(name)
         others = right.column(name)
@@ -50,12 +52,13 @@ def common(reference: pa.Table, answer: pa.Table) -> tuple[pa.Table, pa.Table, l
         if ours.type != others.type:
             target = _target(ours, others)
             ours, others = _cast(ours, target), _cast(others, target)
-        left = left.set_column(position, name, ours)
-        right = right.set_column(position, name, others)
+        mine.append(ours)
+        yours.append(others)
         if type_word(own) != type_word(theirs) or lost:
             words = type_word(own), type_word(theirs)
             drifted.append(Drift(name, *words, lost, "" if lost else by_reference))
-    return left, right, drifted
+    names = reference.column_names
+    return pa.table(mine, names=names), pa.table(yours, names=names), drifted
 
 
 def _numeric(kind: pa.DataType) -> bool:

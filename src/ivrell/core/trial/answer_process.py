@@ -19,6 +19,9 @@ from ivrell.core.agreement.canonical import canonical, fingerprint
 from ivrell.core.engines.plain import PLAIN, read_plain
 from ivrell.core.tasks.task import ARROW
 
+MOST_COLUMNS = 10_000
+"""Of an answer: each is held against another lane's by itself."""
+
 
 def received(folder: Path, made: Path, most_bytes: int) -> dict[str, Any]:
     """Look at the answer in a run's folder.
@@ -37,6 +40,7 @@ def received(folder: Path, made: Path, most_bytes: int) -> dict[str, Any]:
     if not os.path.lexists(path):
         _check(plain, most_bytes)
         table = read_plain(plain)
+        _check_columns(table)
         with pa.OSFile(str(made), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
             writer.write_table(table)
         written = True
@@ -45,9 +49,17 @@ def received(folder: Path, made: Path, most_bytes: int) -> dict[str, Any]:
         _check(path, most_bytes)
         with pa.memory_map(str(path)) as source:
             table = pa.ipc.open_file(source).read_all()
+        _check_columns(table)
         table.validate(full=True)
     found = fingerprint(canonical(table))
     return {"made": written, "fingerprint": found, "rows": table.num_rows}
+
+
+def _check_columns(table: pa.Table) -> None:
+    if table.num_columns > MOST_COLUMNS:
+        raise ValueError(
+            f"the answer has {table.num_columns:,} columns, of {MOST_COLUMNS:,} at the most"
+        )
 
 
 def _check(path: Path, most_bytes: int) -> None:

@@ -33,6 +33,7 @@ from ivrell.core.records.wire import DatabasePlace
 from ivrell.core.servers import OwnServer, UrlServer
 from ivrell.core.waits import done_aside, never
 
+_ENDS_S = 2.0
 CLUSTER_SETTINGS = {
     "shared_buffers": "512MB",
     "work_mem": "64MB",
@@ -97,19 +98,26 @@ class Loaded:
 def _start_postgres(root: Path) -> Cluster:
     cluster = Cluster(root / "cluster", private=True)
     cluster.start(CLUSTER_SETTINGS)
-    roles.ensure(cluster.maintenance)
     return cluster
 
 
 def _start_mariadb(root: Path) -> MariaServer:
     server = MariaServer(root / "mariadb")
     server.start(SETTINGS)
+    return server
+
+
+def _make_ready(server: Cluster | MariaServer) -> None:
+    """Make what lanes on a server that was started need, and drop what runs left there that
+    nobody ended."""
+    if isinstance(server, Cluster):
+        roles.ensure(server.maintenance)
+        return
     session = opened(server.address.client("mysql"))
     try:
         server.sweep(ask_of(session))
     finally:
         session.close()
-    return server
 
 
 _STARTED: dict[str, Callable[[Path], Cluster | MariaServer]] = {
@@ -127,6 +135,7 @@ class DatabaseStore(Keeping):
         super().__init__(root)
         self.given = given
         self._private: dict[str, Cluster | MariaServer] = {}
+        self._ready: set[str] = set()
         self._homes: dict[str, Home] = {}
 
     def _home(self, engine: str) -> Home:
@@ -165,6 +174,10 @@ class DatabaseStore(Keeping):
         self.given_or_refused(engine)
         if engine not in self._private:
             self._private[engine] = _STARTED[engine](self.root)
+        if engine not in self._ready:
+            # It may end meanwhile, and be started again.
+            _make_ready(self._private[engine])
+            self._ready.add(engine)
         return self._private[engine]
 
     @property
@@ -176,7 +189,12 @@ class DatabaseStore(Keeping):
 
     def revive(self) -> bool:
         """Start private servers again that ended unasked; whether one had. Raises BadInput."""
-        ended = [server for server in self._private.values() if not server.alive]
+        deadline = time.monotonic() + _ENDS_S
+        # Its sandbox ends a moment after the server in it.
+        while not (ended := [server for server in self._private.values() if not server.alive]):
+            if time.monotonic() > deadline:
+                break
+            time.sleep(0.05)
         for server in ended:
             server.again()
         return bool(ended)
@@ -186,6 +204,7 @@ class DatabaseStore(Keeping):
         for server in self._private.values():
             server.stop()
         self._private.clear()
+        self._ready.clear()
         self._homes.clear()
 
     def ensure(

@@ -1,0 +1,249 @@
+"""Lanes of every engine that reach for what is not theirs, and answers that nobody expected."""
+
+import gzip
+import http.server
+import json
+import textwrap
+import threading
+import unittest
+
+from ivrell.core.contain import sandbox
+from ivrell.core.errors import BadInput
+from ivrell.core.sheets import office
+from tests.core.test_sql_engines import EngineCase, sql
+from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
+
+
+class Called(http.server.BaseHTTPRequestHandler):
+    """Notes who calls."""
+
+    calls: list[str] = []
+
+    def do_GET(self):
+        Called.calls.append(self.path)
+        self.send_response(200)
+        self.end_headers()
+        self.wfile.write(b"7")
+
+    def log_message(self, *_):
+        pass
+
+
+@unittest.skipIf(sandbox.why_not(), "without a sandbox a lane may do what its account may")
+class Reaching(EngineCase):
+    """Each lane tries; files, tables and the network outside its walls are as they were."""
+
+    def setUp(self):
+        super().setUp()
+        Called.calls.clear()
+        self.server = http.server.HTTPServer(("127.0.0.1", 0), Called)
+        self.port = self.server.server_address[1]
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        self.addCleanup(self.server.server_close)
+        self.addCleanup(self.server.shutdown)
+        self.secret = self.folder / "secret.csv"
+        self.secret.write_text("gauge,n\nsecret,1\n")
+        self.secret.chmod(0o666)
+
+    def tried(self, engine, statements, more="", **plan):
+        """Runs a lane for each statement; those that did not fail."""
+        lanes = [
+            sql(f"try_{n}", engine, f"{statement};\nSELECT 'Ash' AS gauge, 1 AS n", more)
+            for n, statement in enumerate(statements)
+        ]
+        trial = self.trial(HEAD + "".join(lanes) + approach("good", COUNTING), **plan)
+        trial.conduct()
+        states = {run.approach: run for run in trial.runs}
+        self.assertEqual(states["good"].state, "done")
+        self.assertEqual(self.secret.read_text(), "gauge,n\nsecret,1\n")
+        self.assertEqual(Called.calls, [])
+        return {
+            statements[int(name.removeprefix("try_"))]
+            for name, run in states.items()
+            if name != "good" and run.state == "done"
+        }, trial
+
+    def test_duckdb(self):
+        at = f"http://127.0.0.1:{self.port}"
+        allowed, _ = self.tried(
+            "duckdb",
+            (
+                f"SELECT * FROM read_csv('{self.secret}')",
+                f"COPY (SELECT 1) TO '{self.secret}'",
+                f"COPY (SELECT 1) TO '{self.folder}/mine.csv'",
+                f"ATTACH '{self.folder}/mine.duckdb' AS mine",
+                "INSTALL httpfs; LOAD httpfs",
+                f"INSTALL mine FROM '{at}'",
+                f"SELECT * FROM read_csv('{at}/x.csv')",
+                "SELECT * FROM read_text('/root/.profile')",
+                "SELECT * FROM glob('/root/*')",
+                "COPY (SELECT 1) TO '/etc/mine'",
+                "COPY (SELECT 1) TO '/usr/lib/mine'",
+            ),
+        )
+        # A list of what is not there is empty.
+        lists = {"SELECT * FROM glob('/root/*')", "SELECT * FROM read_text('/root/.profile')"}
+        self.assertLessEqual(allowed, lists)
+        self.assertFalse((self.folder / "mine.csv").exists())
+
+    def test_a_loaded_file_that_others_share_is_read_only(self):
+        for engine in ("duckdb", "sqlite"):
+            allowed, _ = self.tried(
+                engine,
+                ("DELETE FROM readings", "UPDATE readings SET gauge = 'x'", "DROP TABLE readings",
+                 "CREATE TABLE kept AS SELECT 1 AS n", "CREATE VIEW kept AS SELECT 1 AS n"),
+                f'input = "{engine}"\n',
+                name=engine,
+            )  # fmt: skip
+            with self.subTest(engine):
+                self.assertEqual(allowed, set())
+                lane = sql("count", engine, more=f'input = "{engine}"\n')
+                again = self.trial(HEAD + lane + approach("good", COUNTING), name=f"{engine}-2")
+                lanes = again.conduct().points[0].lanes
+                self.assertTrue(all(lane.agreement.agrees for lane in lanes))
+
+    def test_sqlite(self):
+        allowed, _ = self.tried(
+            "sqlite",
+            (
+                f"ATTACH '{self.folder}/mine.db' AS mine; CREATE TABLE mine.t (a)",
+                f"ATTACH '{self.secret}' AS mine; CREATE TABLE mine.t (a)",
+                "ATTACH '/etc/mine.db' AS mine; CREATE TABLE mine.t (a)",
+                "SELECT load_extension('/usr/lib/mine.so')",
+                f"SELECT readfile('{self.secret}')",
+                f"SELECT writefile('{self.folder}/mine', 'x')",
+                "PRAGMA writable_schema = on; DELETE FROM sqlite_schema",
+                f"VACUUM INTO '{self.folder}/mine.db'",
+            ),
+        )
+        self.assertEqual(allowed, set())
+
+    def test_programs(self):
+        lines = (
+            f"cat {self.secret}", f"echo x > {self.secret}", "ls /tmp/ivrell-test-*",
+            f"curl -s http://127.0.0.1:{self.port}/", "grep -az IVRELL /proc/1/environ",
+            "kill -9 -1", "mount -t tmpfs none /mnt", "unshare -Ur true", "chroot / true",
+            "echo x > /proc/sys/kernel/hostname", "su -c true", "dmesg",
+        )  # fmt: skip
+        for line in lines:
+            shell = f"echo gauge,n; {line} >/dev/null 2>&1 && echo got,1 || true"
+            lane = f'[[approach]]\nid = "a"\nengine = "command"\nargv = {["sh", "-c", shell]}\n'
+            lane += 'answer = "csv"\n'
+            with self.subTest(line):
+                trial = self.trial(HEAD + lane, name=f"p{lines.index(line)}")
+                trial.conduct()
+                run = trial.runs[0]
+                if run.state == "done" and run.answer_rows:
+                    rows = trial.answers.table("a", run.answer_fingerprint).to_pylist()
+                    self.assertNotIn("got", str(rows))
+        self.assertEqual(Called.calls, [])
+        self.assertEqual(self.secret.read_text(), "gauge,n\nsecret,1\n")
+
+
+class OddAnswers(TrialCase):
+    """The lane beside them is done, and the page gets a verdict for each."""
+
+    def judged(self, body, **plan):
+        text = HEAD + approach("good", COUNTING)
+        text += approach("odd", python_answer(textwrap.dedent(body)))
+        trial = self.trial(text, **plan)
+        lanes = {lane.id: lane for lane in trial.conduct().points[0].lanes}
+        self.assertEqual(lanes["good"].state, "done")
+        json.dumps(lanes["odd"].model_dump(mode="json"), allow_nan=False)
+        return lanes["odd"], trial.runs
+
+    def test_two_hundred_thousand_columns(self):
+        lane, runs = self.judged("return [{f'c{n}': n for n in range(200_000)}]", name="wide")
+        self.assertIn(lane.state, ("done", "failed"))
+        self.assertTrue(all(run.state in ("done", "failed") for run in runs))
+        self.assertFalse(lane.agreement and lane.agreement.agrees)
+
+    def test_deep_nesting(self):
+        body = """
+            import pyarrow as pa
+            deep = 1
+            for _ in range({levels}):
+                deep = [deep]
+            return pa.table({{"gauge": pa.array([deep])}})
+        """
+        for levels in (60, 3000):
+            lane, _ = self.judged(body.format(levels=levels), name=f"deep{levels}")
+            self.assertFalse(lane.agreement and lane.agreement.agrees)
+
+    def test_keys_that_equal_nothing(self):
+        body = "return [{'gauge': float('nan'), 'n': 1}, {'gauge': float('nan'), 'n': 2}]"
+        lane, _ = self.judged(body)
+        self.assertFalse(lane.agreement.agrees)
+
+    def test_decimals_of_seventy_six_digits(self):
+        body = """
+            import pyarrow as pa, decimal
+            decimal.getcontext().prec = 80
+            big = decimal.Decimal("9" * 76)
+            return pa.table({"gauge": ["Ash"], "n": pa.array([big], pa.decimal256(76, 0))})
+        """
+        lane, _ = self.judged(body)
+        self.assertFalse(lane.agreement.agrees)
+
+    def test_types_that_hold_no_value_or_name_no_column(self):
+        for number, body in enumerate((
+            "import pyarrow as pa\nreturn pa.table({'gauge': pa.nulls(5), 'n': pa.nulls(5)})",
+            "import pyarrow as pa\nreturn pa.table([pa.array([1])] * 2, names=['n', 'n'])",
+            "import pyarrow as pa\nreturn pa.table({'': pa.array([1]), '\\x00': pa.array([1])})",
+            "return [{1: 2, None: 3}]", "return [{}]", "return []", "return {'gauge': {}}",
+            "return [{'gauge': object(), 'n': 1}]", "return iter(int, 1)",
+            "return [{'gauge': 'x' * 50_000_000, 'n': 1}]",
+        )):  # fmt: skip
+            with self.subTest(body):
+                lane, _ = self.judged(
+                    body, name=f"t{number}", limits={"seconds": 3, "memory_bytes": 400 << 20}
+                )
+                self.assertFalse(lane.agreement and lane.agreement.agrees)
+
+
+class Bombs(TrialCase):
+    def own(self, name, content):
+        path = self.folder / name
+        path.write_bytes(content)
+        return path
+
+    def test_files_that_are_larger_inside(self):
+        zeros = gzip.compress(b"0" * (200 << 20), 9)
+        path = self.own("bomb.csv.gz", zeros)
+        head = HEAD.split("[data.tables.readings]")[0]
+        text = f'{head}[data.tables.readings]\nfile = "{path}"\n'
+        try:
+            self.trial(text + approach("a", COUNTING), limits={"seconds": 5}).conduct()
+        except BadInput as error:
+            self.assertTrue(error.what)
+
+    @unittest.skipUnless(office.version(), "no spreadsheet engine here")
+    def test_sheets_that_call_out(self):
+        calls = []
+
+        class Noting(http.server.BaseHTTPRequestHandler):
+            def do_GET(self):
+                calls.append(self.path)
+
+        server = http.server.HTTPServer(("127.0.0.1", 0), Noting)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        port = server.server_address[1]
+        for number, formula in enumerate((
+            f'WEBSERVICE("http://127.0.0.1:{port}/x")', "'file:///etc/passwd'#$Sheet1.A1",
+            'DDE("soffice"; "/etc/passwd"; "a1")', 'HYPERLINK("macro:///Standard.Module1.Main()")',
+            'COM.SUN.STAR.SHEET.ADDIN.X("a")', 'INFO("directory")',
+        )):  # fmt: skip
+            code = f"[cells]\nA1 = '={formula}'\n"
+            with self.subTest(formula):
+                lane = approach("a", code, "sheet")
+                try:
+                    self.trial(HEAD + lane, name=f"s{number}").conduct()
+                except BadInput as error:
+                    self.assertTrue(error.what)
+        self.assertEqual(calls, [])
+
+
+if __name__ == "__main__":
+    unittest.main()
