@@ -2,9 +2,11 @@
 
 Prints medians within one run, taken in turns: how much later a process starts in a run's sandbox
 than bare; how much longer a small answer takes through the process that looks at it than in the
-conductor itself; what starting the private server in its sandbox adds.
+conductor itself; what a run's control groups and its user on a private server take; what starting
+the private server in its sandbox adds.
 """
 
+import os
 import subprocess
 import sys
 import tempfile
@@ -16,14 +18,19 @@ from statistics import median
 import pyarrow as pa
 
 from ivrell.core.cluster import Cluster
+from ivrell.core.comparison.file import parse
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
 from ivrell.core.folders import data_folder
+from ivrell.core.mariadb import server_version
+from ivrell.core.measure.group import RunGroup
+from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.scratch import scratch
 from ivrell.core.tasks.task import ARROW
 from ivrell.core.trial import answer_process
 from ivrell.core.trial.answer_desk import AnswerDesk
+from tests.support.comparisons import HEAD
 
 
 def in_turns(times: int, *ways: Callable[[], None]) -> list[float]:
@@ -108,11 +115,48 @@ def servers(times: int) -> None:
     print(f"a server starts and stops: bare {bare:.0f} ms, in its sandbox {walled:.0f} ms")
 
 
+def groups(times: int) -> None:
+    """The control groups of a run, made and removed, without and with the one of memory."""
+
+    def made(most_bytes: int | None) -> Callable[[], None]:
+        def way() -> None:
+            if group := RunGroup.make(f"ivrell-{os.getpid()}-9", 50, most_bytes):
+                group.remove()
+
+        return way
+
+    without, with_memory = in_turns(times, made(None), made(1 << 30))
+    print(f"control groups come and go: {without:.1f} ms, that of memory too {with_memory:.1f} ms")
+
+
+def users(times: int) -> None:
+    """A run's place on a private server: its user made, let in, and dropped."""
+    with tempfile.TemporaryDirectory() as name, scratch() as folder:
+        Path(name).chmod(0o755)
+        store = DatabaseStore(Path(name) / "loaded")
+        recipe = parse(HEAD).data.resolved({"rows": 300})
+        try:
+            for engine in ("postgres", *(("mariadb",) if server_version() else ())):
+                loaded = store.ensure(recipe, engine)
+
+                def way(engine: str = engine, loaded: Loaded = loaded) -> None:
+                    place = store.for_run(loaded, 1, folder, False, "warm")
+                    store.after_run(loaded, place, False)
+
+                way()
+                [took] = in_turns(times, way)
+                print(f"a run's place on {engine}, its user made and dropped: {took:.1f} ms")
+        finally:
+            store.stop()
+
+
 def main(times: int = 40) -> None:
     """Print all of it."""
     print(f"sandboxes here: {why_not() or 'they work'}")
     starts(times)
     answers(times)
+    groups(times)
+    users(times)
     servers(max(3, times // 4))
 
 

@@ -33,6 +33,18 @@ MIB = 2**20
 ROOT = Path(__file__).resolve().parents[2]
 
 
+def bounds_memory():
+    """Whether the kernel can be asked to keep a group of processes to its memory here."""
+    group = RunGroup.make(f"ivrell-{os.getpid()}-78", 5, 1 << 30)
+    if group is None:
+        return False
+    try:
+        names = ("memory.max", "memory.limit_in_bytes")
+        return any((path / name).exists() for path in group._paths.values() for name in names)
+    finally:
+        group.remove()
+
+
 class Misdeeds(TrialCase):
     """A lane that misbehaves beside one that does not, with and without a sandbox."""
 
@@ -74,6 +86,36 @@ class Misdeeds(TrialCase):
         """
         run = self.misdeed(body, memory_bytes=300 * MIB)
         self.assertEqual((run.state, run.limit.kind), ("limit", "memory"))
+
+    def test_many_processes_that_take_memory_at_once(self):
+        body = """
+        for _ in range(8):
+            if not os.fork():
+                block = bytearray(b'x') * (200 << 20)
+                time.sleep(30)
+        time.sleep(30)
+        """
+        run = self.misdeed(body, memory_bytes=300 * MIB)
+        self.assertEqual((run.state, run.limit.kind), ("limit", "memory"))
+
+    @unittest.skipUnless(bounds_memory(), "the system has no memory groups for this account")
+    def test_the_kernel_keeps_a_run_to_its_memory(self):
+        # A child that the kernel ends is the limit reached, though its parent goes on.
+        body = """
+        if not os.fork():
+            block = bytearray(b'x') * (400 << 20)
+            time.sleep(30)
+        os.wait()
+        """
+        group = RunGroup.make(f"ivrell-{os.getpid()}-77", 50, 100 * MIB)
+        self.addCleanup(group.remove)
+        self.assertFalse(group.out_of_memory())
+        done = subprocess.run(
+            [sys.executable, "-c", "import os, time" + textwrap.dedent(body)],
+            preexec_fn=group.join, timeout=60,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 0)
+        self.assertTrue(group.out_of_memory())
 
     def test_shared_pages_of_children_do_not_count_again(self):
         body = """

@@ -132,10 +132,20 @@ class Postgres(EngineCase):
         loaded = store.ensure(trial.comparison.data.resolved({"rows": 200}), "postgres")
         dead = RunUser(f"ivrell_run_{2**22 + 1}_ab12", "secret")
         address = store.cluster.maintenance
-        with psycopg.connect(address, autocommit=True) as server:
+        with roles.opened(address) as server:
             server.execute(f'CREATE DATABASE "{dead.name}" TEMPLATE "{loaded.place}"')
-        roles.make(address, dead)
-        roles.admit(store.cluster.address(dead.name), dead.name, dead.name, owns=True)
+            roles.make(server, dead)
+            roles.admit(server, dead.name, dead.name, owns=True)
+        with roles.opened(store.cluster.address(dead.name)) as copy:
+            roles.hand_on(copy, dead.name)
+        # A reader whose rights of its own are kept in a database that stays.
+        reader = RunUser(f"ivrell_run_{2**22 + 1}_cd34", "secret")
+        with roles.opened(store.cluster.address(loaded.place)) as there:
+            roles.make(there, reader)
+            roles.admit(there, loaded.place, reader.name, owns=False)
+            there.execute(
+                f"ALTER DEFAULT PRIVILEGES FOR ROLE {reader.name} GRANT SELECT ON TABLES TO PUBLIC"
+            )
         store.stop()
         again = DatabaseStore(root)
         self.addCleanup(again.stop)

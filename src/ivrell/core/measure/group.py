@@ -2,8 +2,9 @@
 
 Version 2 of the kernel's interface is used where it is mounted (``cpu.stat``, ``cpu.pressure``
 and ``cgroup.kill``, which every group has whatever controllers are enabled); where only version
-1 is, its ``cpuacct``. A ``pids`` group of version 1 bounds the number of processes. Memory
-groups are left alone: others may use them. Standard library only: the runner uses this.
+1 is, its ``cpuacct``. A ``pids`` group of version 1 bounds the number of processes, a memory group
+of either version what they hold together, whatever they hold it in. Standard library only: the
+runner uses this.
 """
 
 import os
@@ -17,6 +18,10 @@ from ivrell.core.measure.proc import Cpu, read
 _REMOVE_S = 2.0
 _FREEZE_S = 0.1
 _FREEZE_LOOK_S = 0.0002
+_MEMORY_MARGIN, _MEMORY_MARGIN_BYTES = 20, 64 << 20
+"""A part of the limit, at least so many bytes, is let be above it: what the kernel itself holds for
+processes is theirs too, and looks that count what they hold themselves say first that it is
+reached."""
 
 
 def _own_groups() -> dict[str, Path]:
@@ -59,9 +64,19 @@ class RunGroup:
         self._paths = paths
 
     @classmethod
-    def make(cls, name: str, most_processes: int | None = None) -> Self | None:
-        """New groups below this process's own, or None where CPU time cannot be counted so."""
+    def make(
+        cls, name: str, most_processes: int | None = None, most_bytes: int | None = None
+    ) -> Self | None:
+        """New groups below this process's own, or None where CPU time cannot be counted so.
+
+        Args:
+            name: of the groups.
+            most_processes: that may be in them, where the system can keep them to it.
+            most_bytes: that they may hold: memory of their own, files in places of memory, what
+                the kernel holds for them. The kernel takes its cache of files back first.
+        """
         wanted = ["", "cpuacct"] if most_processes is None else ["", "cpuacct", "pids"]
+        wanted += [] if most_bytes is None else ["memory"]
         made: dict[str, Path] = {}
         for kind, own in _own_groups().items():
             path = own / name
@@ -83,7 +98,27 @@ class RunGroup:
                 (made["pids"] / "pids.max").write_text(str(most_processes + 2))
             except OSError:
                 pass
+        if most_bytes is not None:
+            group._bound_memory(most_bytes)
         return group
+
+    def _bound_memory(self, most_bytes: int) -> None:
+        room = most_bytes + max(most_bytes // _MEMORY_MARGIN, _MEMORY_MARGIN_BYTES)
+        for path in self._paths.values():
+            for name in ("memory.max", "memory.limit_in_bytes"):
+                if (path / name).exists():
+                    try:
+                        (path / name).write_text(str(room))
+                    except OSError:
+                        continue
+
+    def out_of_memory(self) -> bool:
+        """Whether the kernel ended something of the group since it held more than it may."""
+        return any(
+            _pairs(path / name).get("oom_kill", 0) > 0
+            for path in self._paths.values()
+            for name in ("memory.events", "memory.oom_control")
+        )
 
     @property
     def bounds_processes(self) -> bool:

@@ -109,6 +109,7 @@ class Run:
             self._reap()
         self.end_tree()
         self._drain(open_fds)
+        self.limit = self.limit or self._out_of_memory()
         self._worker.close()
 
     def _hear_conductor(self, word: str) -> None:
@@ -156,11 +157,19 @@ class Run:
         allowed = self.spec.limits.processes
         if not limit and sampler.processes >= allowed and self._refused():
             limit = LimitReached("processes", allowed)
+        limit = limit or self._out_of_memory()
         if limit and not self.limit:
             self.limit = limit
             if self.phase == RUNNING:
                 self._elapsed_at_least = now - self._phase_at
             self.end_tree()
+
+    def _out_of_memory(self) -> LimitReached | None:
+        """The limit of memory, where the kernel itself had to keep the run to it."""
+        group = self._worker.group
+        if group is None or not group.out_of_memory():
+            return None
+        return LimitReached("memory", float(self.spec.limits.memory_bytes))
 
     def _refused(self) -> bool:
         """Whether the kernel itself refused the run another process."""

@@ -86,7 +86,8 @@ def spawn(spec: RunSpec) -> Spawned:
     words_end, words = os.pipe()
     events_end, words_end = _high(events_end), _high(words_end)
     printed, printed_end = os.pipe()
-    group = RunGroup.make(f"ivrell-{os.getpid()}-{spec.run}", spec.limits.processes)
+    limits = spec.limits
+    group = RunGroup.make(f"ivrell-{os.getpid()}-{spec.run}", limits.processes, limits.memory_bytes)
     ends = (events_end, words_end, board_fd)
     command = [spec.interpreter, "-u", str(_WORKER), str(job_path), *map(str, ends)]
     if walls := spec.walls:

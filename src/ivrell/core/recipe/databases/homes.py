@@ -70,6 +70,10 @@ class Home(ABC):
         """Sessions on a run's database."""
         return 0
 
+    def close(self) -> None:
+        """Let go of the server."""
+        return
+
 
 class FileHome(Home):
     """Databases that are files, which go with the folder that they lie in."""
@@ -123,6 +127,19 @@ class ServerHome(Home):
         self._server = server
         self._folder = folder
         self._settings = settings
+        self._kept: roles.Session | None = None
+
+    @property
+    def _session(self) -> roles.Session:
+        """A session on the server's maintenance database, kept from run to run: opening one takes
+        longer than what is asked in it."""
+        if self._kept is None or self._kept.closed:
+            self._kept = roles.opened(self._server.maintenance)
+        return self._kept
+
+    def close(self) -> None:
+        if self._kept is not None:
+            self._kept.close()
 
     @property
     def _own(self) -> bool:
@@ -153,16 +170,15 @@ class ServerHome(Home):
         address = self._server.address(name)
         if isinstance(self._server, OwnServer):
             return DatabasePlace(name=name, address=address, shared=True)
-        roles.make(self._server.maintenance, user)
-        roles.admit(address, name, user.name, owns=writes)
+        roles.make(self._session, user)
+        self._admit(name, user.name, owns=writes)
         return DatabasePlace(name=name, address=self._server.address_of(name, user), user=user.name)
 
     def restore(self, place: str, database: DatabasePlace) -> None:
         self.remove(database.name)
         self._serve(f'CREATE DATABASE "{database.name}" TEMPLATE "{place}"')
         if database.user:
-            address = self._server.address(database.name)
-            roles.admit(address, database.name, database.user, owns=True)
+            self._admit(database.name, database.user, owns=True)
         self._set_cache(database.name, "warm")
 
     def after_run(
@@ -176,13 +192,17 @@ class ServerHome(Home):
         if writes:
             self.remove(database.name)
         if database.user:
-            there = self._server.maintenance if writes else self._server.address(database.name)
-            roles.drop(there, database.user)
+            roles.drop(self._session, database.user, self._server.address)
+
+    def _admit(self, database: str, role: str, *, owns: bool) -> None:
+        roles.admit(self._session, database, role, owns=owns)
+        if owns:
+            with roles.opened(self._server.address(database)) as db:
+                roles.hand_on(db, role)
 
     def sessions(self, database: DatabasePlace) -> int:
-        with psycopg.connect(self._server.maintenance, autocommit=True) as server:
-            asked = "SELECT count(*) FROM pg_stat_activity WHERE datname = %s"
-            found = server.execute(asked, [database.name]).fetchone()
+        asked = "SELECT count(*) FROM pg_stat_activity WHERE datname = %s"
+        found = self._session.execute(asked, [database.name]).fetchone()
         return int(found[0]) if found else 0
 
     def _set_cache(self, name: str, state: str) -> None:
@@ -190,6 +210,7 @@ class ServerHome(Home):
         if state == "cold":
             if not isinstance(self._server, Cluster):
                 raise cold_refused()
+            self.close()
             self._server.restart(self._evict, self._settings)
             return
         with psycopg.connect(self._server.address(name), autocommit=True) as db:
@@ -209,5 +230,4 @@ class ServerHome(Home):
                 evict(path)
 
     def _serve(self, sql: str) -> None:
-        with psycopg.connect(self._server.maintenance, autocommit=True) as server:
-            server.execute(sql)
+        self._session.execute(sql)

@@ -30,7 +30,6 @@ class PostgresLoader(Loader):
     def __init__(self, place: Path, address: str = "", with_roles: bool = False) -> None:
         super().__init__(place)
         self._with_roles = with_roles
-        self._address = address
         self._server = psycopg.connect(address, autocommit=True)
         self._server.execute(f'DROP DATABASE IF EXISTS "{place.name}"')
         self._server.execute(f'CREATE DATABASE "{place.name}" TEMPLATE template0')
@@ -89,7 +88,7 @@ class PostgresLoader(Loader):
         self._server.execute(f'DROP DATABASE IF EXISTS "{final.name}"')
         self._server.execute(f'ALTER DATABASE "{self.place.name}" RENAME TO "{final.name}"')
         if self._with_roles:
-            roles.close_to_all(self._address, final.name)
+            roles.close_to_all(self._server, final.name)
         self._server.close()
 
 

@@ -111,7 +111,7 @@ def _make_ready(server: Cluster | MariaServer) -> None:
     """Make what lanes on a server that was started need, and drop what runs left there that
     nobody ended."""
     if isinstance(server, Cluster):
-        roles.ensure(server.maintenance)
+        roles.ensure(server.address)
         return
     session = opened(server.address.client("mysql"))
     try:
@@ -201,6 +201,8 @@ class DatabaseStore(Keeping):
 
     def stop(self) -> None:
         """Use the private servers no more, if this store did; the last to use one ends it."""
+        for home in self._homes.values():
+            home.close()
         for server in self._private.values():
             server.stop()
         self._private.clear()
