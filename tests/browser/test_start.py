@@ -73,6 +73,25 @@ class Start(unittest.TestCase):
         self.assertIn(f"Port {self.ivrell.port} is taken", done.stdout)
         self.assertIn("--port", done.stdout)
 
+    def test_of_two_starts_at_once_one_starts_and_the_other_leads_there(self):
+        others = [
+            subprocess.Popen(self.ivrell.command("--no-demo"), stdout=subprocess.PIPE, text=True)
+            for _ in range(2)
+        ]
+        self.ivrell.start("--no-demo")
+        all_of_them = [*others, self.ivrell._process]
+        deadline = time.monotonic() + 60
+        while len(runs := [one for one in all_of_them if one.poll() is None]) > 1:
+            self.assertLess(time.monotonic(), deadline, "more than one runs")
+            time.sleep(0.1)
+        self.assertEqual(len(runs), 1)
+        runs[0].send_signal(signal.SIGINT)
+        self.assertEqual(runs[0].wait(60), 0)
+        for other in others:
+            self.assertEqual(other.returncode, 0)
+            other.stdout.close()
+        self.assertEqual(processes_with(str(self.ivrell.data), environment=True), [])
+
     def part(self, name):
         """Process id of a part of the running Ivrell, once there is one."""
         marks = {"web": "ivrell.server.asgi", "worker": "ivrell.server.manage\0work",

@@ -230,18 +230,25 @@ class Bombs(TrialCase):
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
         port = server.server_address[1]
+        refused = 0
         for number, formula in enumerate((
-            f'WEBSERVICE("http://127.0.0.1:{port}/x")', "'file:///etc/passwd'#$Sheet1.A1",
-            'DDE("soffice"; "/etc/passwd"; "a1")', 'HYPERLINK("macro:///Standard.Module1.Main()")',
-            'COM.SUN.STAR.SHEET.ADDIN.X("a")', 'INFO("directory")',
+            f'WEBSERVICE("http://127.0.0.1:{port}/x")',
+            f'COM.MICROSOFT.WEBSERVICE("http://127.0.0.1:{port}/")',
+            "'file:///etc/passwd'#$Sheet1.A1", "['file:///etc/passwd'#$Sheet1.A1]",
+            'DDE("soffice";"/etc/passwd";"a1")', 'HYPERLINK("macro:///Standard.Module1.Main()")',
+            'INFO("directory")', f'HYPERLINK("http://127.0.0.1:{port}/y")',
+            "INDIRECT(\"'file:///etc/passwd'#$Sheet1.A1\")",
         )):  # fmt: skip
-            code = f"[cells]\nA1 = '={formula}'\n"
+            lane = '[[approach]]\nid = "a"\nengine = "sheet"\n'
+            lane += f"columns = [{{ name = \"gauge\", formula = '''={formula}''' }}]\n"
             with self.subTest(formula):
-                lane = approach("a", code, "sheet")
                 try:
                     self.trial(HEAD + lane, name=f"s{number}").conduct()
                 except BadInput as error:
                     self.assertTrue(error.what)
+                    refused += 1
+        self.assertGreater(refused, 3)
+        self.assertLess(refused, 9, "some formula must get as far as the engine")
         self.assertEqual(calls, [])
 
 

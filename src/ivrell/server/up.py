@@ -23,6 +23,7 @@ from ivrell.core.cluster import MAINTENANCE, Cluster
 from ivrell.core.contain.sandbox import why_not
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
+from ivrell.core.locks import FileLock
 from ivrell.core.recipe.databases.ended import end_unused
 from ivrell.server.parts import Part, Pause
 
@@ -35,6 +36,7 @@ _LOOK_S = 0.3
 _MANAGE_S = 300.0
 _FOLDERS = ("made", "loaded", "own", "files", "trials", "log")
 _ATTACH_S = 20.0
+_OTHER_S = 180.0
 _RECORDS = {"shared_buffers": "64MB", "max_connections": "60"}
 
 
@@ -90,6 +92,20 @@ class Up:
         except (OSError, ValueError, KeyError, TypeError):
             return None
         return found if b"ivrell.server.up" in command else None
+
+    def the_other(self, alone: FileLock, asked_to_stop: Callable[[], bool]) -> Found | None:
+        """An Ivrell that runs on this data folder, or is just being started there; None where this
+        one is alone, which the lock is taken for. Raises BadInput where that takes too long."""
+        deadline = time.monotonic() + _OTHER_S
+        while not (found := self.running()) and not alone.take():
+            if time.monotonic() > deadline or asked_to_stop():
+                raise BadInput(
+                    "Another start has been going on there for a while.",
+                    where=str(self.folder),
+                    hint="Wait until it has ended, or end it, and start again.",
+                )
+            time.sleep(_LOOK_S)
+        return found
 
     def port(self) -> int:
         """The port asked for, or the first free one from the usual one on."""
@@ -312,9 +328,10 @@ def main() -> int:
     stopping: list[int] = []
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, lambda got, frame: stopping.append(got))
+    alone = FileLock(folder / "start.lock")
     try:
         up.prepare_folder()
-        if found := up.running():
+        if found := up.the_other(alone, lambda: bool(stopping)):
             link = up.another_link(found.port)
             say(f"Ivrell is running already. A fresh sign-in link:\n\n  {link}\n")
             return 0
@@ -332,6 +349,7 @@ def main() -> int:
     finally:
         say("Stopping")
         up.stop()
+        alone.release()
     return status
 
 
