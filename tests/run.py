@@ -143,7 +143,8 @@ def page_checks() -> list[Job]:
 
 def server_jobs() -> tuple[list[Job], list[Job]]:
     """Jobs of the part server: its tests share a throwaway cluster of records."""
-    return [_tests("server", "server", *_modules("server"))], []
+    kills = _check("20 kills", PYTHON, "-m", "tests.bench.kills", "20")
+    return [_tests("server", "server", *_modules("server")), kills], []
 
 
 def browser_jobs() -> tuple[list[Job], list[Job]]:

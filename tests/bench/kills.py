@@ -195,19 +195,18 @@ def one(ivrell: Ivrell, comparison: int, rng: random.Random, name: str) -> str:
     return "" if there == sorted(numbers) else f"records hold {there}"
 
 
-def left(ivrell: Ivrell, before: set[str]) -> list[str]:
+def left(ivrell: Ivrell) -> list[str]:
     """What is left after a stop."""
     data = str(ivrell.running.data)
     found = [f"process {pid}" for pid in processes_with(data, environment=True)]
     found += [f"process {pid}" for pid in processes_with(data)]
-    now = {path.name for path in Path(tempfile.gettempdir()).glob("ivrell-*")}
-    return found + sorted(now - before - {ivrell.running.folder.name})
+    now = {path.name for path in Path(tempfile.gettempdir()).iterdir()}
+    return found + sorted(now - {ivrell.running.folder.name})
 
 
 def main(kills: int = 50, seed: int = 1, *only: str) -> int:
     """Kill so often; those victims alone, where some are named."""
     rng = random.Random(seed)
-    before = {path.name for path in Path(tempfile.gettempdir()).glob("ivrell-*")}
     ivrell = Ivrell()
     victims = only or VICTIMS
     good: Counter[str] = Counter()
@@ -224,7 +223,7 @@ def main(kills: int = 50, seed: int = 1, *only: str) -> int:
         status = ivrell.running.interrupt()
         if status:
             bad.append(f"the stop ended with {status}")
-        if remains := left(ivrell, before):
+        if remains := left(ivrell):
             bad.append(f"left behind: {', '.join(remains)}")
             print(bad[-1])
     finally:
@@ -236,4 +235,9 @@ def main(kills: int = 50, seed: int = 1, *only: str) -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main(*map(int, sys.argv[1:3]), *sys.argv[3:]))
+    # A place of its own for what is temporary: what is left there is nobody else's.
+    with tempfile.TemporaryDirectory(prefix="ivrell-kills-") as own:
+        Path(own).chmod(0o755)
+        os.environ["TMPDIR"] = tempfile.tempdir = own
+        ended = main(*map(int, sys.argv[1:3]), *sys.argv[3:])
+    sys.exit(ended)

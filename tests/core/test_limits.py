@@ -811,6 +811,23 @@ os.rename(".job-of-mine", "below/.job")
         )
         self.assertEqual(run.left_bytes, 300_000)
 
+    def test_no_name_hides_what_is_written_from_the_limit(self):
+        for name in (".job-of-mine", ".answer.of-mine", ".approach/mine", "plain"):
+            body = f"""
+                import time
+                os.makedirs(os.path.dirname({name!r}) or ".", exist_ok=True)
+                for number in range(40):
+                    with open({name!r} + str(number), "wb") as file:
+                        file.write(b"x" * (1 << 20))
+                time.sleep(2)
+            """
+            with self.subTest(name):
+                text = HEAD + approach("one", python_answer(body))
+                trial = self.trial(text, name=name[-4:], limits={"written_bytes": 30 << 20})
+                trial.conduct()
+                run = trial.runs[0]
+                self.assertEqual((run.state, run.limit and run.limit.kind), ("limit", "written"))
+
 
 if __name__ == "__main__":
     unittest.main()

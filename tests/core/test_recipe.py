@@ -26,6 +26,7 @@ import pyarrow.parquet
 from scipy import stats
 
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.measure.proc import children
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
@@ -159,6 +160,28 @@ class Bytes(unittest.TestCase):
                 made = [self.make(f"with-{n}", form, n) for n in (1, 2, 5)]
                 self.assertEqual(len({m.bytes_hash for m in made}), 1)
                 self.assertEqual(len({Path(m.paths[0]).read_bytes() for m in made}), 1)
+
+    def test_a_process_that_is_ended_while_it_draws_costs_nothing_but_time(self):
+        from multiprocessing import forkserver
+
+        killed = []
+
+        def progress(table, form, done, total):
+            parent = forkserver._forkserver._forkserver_pid
+            others = children(parent) if parent and done > 9 * BLOCK_ROWS else []
+            if others and not killed:
+                killed.extend(others)
+                for pid in others:
+                    os.kill(pid, 9)
+
+        rows = BLOCK_ROWS * 60
+        store, form = DataStore(self.folder / "ended"), Input(form="csv")
+        with self.assertLogs("ivrell.data", "WARNING") as told:
+            made = store.ensure(recipe(rows), "passages", form, workers=3, progress=progress)
+        self.assertTrue(killed)
+        self.assertTrue(told.output)
+        alone = self.make("alone", "csv", 1, rows=rows)
+        self.assertEqual(made.bytes_hash, alone.bytes_hash)
 
     @mock.patch("ivrell.core.recipe.encode._BLOCKS_WORTH_WORKERS", 2)
     def test_parts_hold_all_rows_once_and_in_order(self):

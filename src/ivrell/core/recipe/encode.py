@@ -1,10 +1,11 @@
 """Blocks as bytes in a form, drawn by this process alone or with others beside it."""
 
+import logging
 import multiprocessing
 from collections import deque
 from collections.abc import Callable
 from collections.abc import Generator as Generated
-from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures import BrokenExecutor, Future, ProcessPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from multiprocessing import forkserver
@@ -26,7 +27,10 @@ from ivrell.core.recipe.malformed import chosen
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.recipe.spool import Segments, Spooled, put_by, spool_folder
 
-_Waiting: TypeAlias = Future[Spooled] | Segments
+log = logging.getLogger("ivrell.data")
+_Waiting: TypeAlias = tuple[int, Future[Spooled] | Segments]
+"""A block by its number: drawn, or being drawn by another process."""
+
 
 _BLOCKS_WORTH_WORKERS = 6
 """Below this starting other processes takes longer than drawing the blocks."""
@@ -211,13 +215,17 @@ def encoded_blocks(files: Files, workers: int, start: int = 0) -> Generated[Segm
         slots = deque(spool / str(number) for number in range(4 * workers))
 
         def send(index: int) -> None:
-            waiting.append(pool.submit(_spooled, *told, index, str(slots[0])))
-            slots.rotate(-1)
+            try:
+                waiting.append((index, pool.submit(_spooled, *told, index, str(slots[0]))))
+                slots.rotate(-1)
+            except BrokenExecutor:
+                # One of the others was ended: this process goes on alone.
+                waiting.append((index, files.encoded(index)))
 
         try:
             yield from _in_order(files, waiting, send, range(start, blocks), workers - 1)
         finally:
-            for item in [*waiting, *ready]:
+            for item in [*(item for _, item in waiting), *ready]:
                 if isinstance(item, Future):
                     item.cancel()
 
@@ -232,19 +240,26 @@ def _in_order(
     to_do = iter(indices)
     left = len(indices)
     while left or waiting:
-        sent = sum(isinstance(item, Future) for item in waiting)
+        sent = sum(isinstance(item, Future) for _, item in waiting)
         while left and sent < 2 * others and len(waiting) < 4 * others + 2:
             send(next(to_do))
             left, sent = left - 1, sent + 1
-        first = waiting[0]
+        index, first = waiting[0]
         ready = not isinstance(first, Future) or first.done()
         if not ready and left and len(waiting) < 6 * others + 2:
-            waiting.append(files.encoded(next(to_do)))
+            following = next(to_do)
+            waiting.append((following, files.encoded(following)))
             left -= 1
             continue
         waiting.popleft()
         if isinstance(first, Future):
-            with first.result().taken() as segments:
+            try:
+                found = first.result()
+            except BrokenExecutor:
+                log.warning("a process that draws data was ended; its block is drawn again")
+                yield files.encoded(index)
+                continue
+            with found.taken() as segments:
                 yield segments
         else:
             yield first

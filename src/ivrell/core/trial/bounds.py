@@ -38,6 +38,7 @@ class Bounds:
         self._started = now
         self._folder_at = 0.0
         self._folder_bytes = 0
+        self._before = left_bytes(folder, everything=True)
 
     def reached(
         self, phase: str, since: float, output: int, memory: int, cpu: float, processes: int
@@ -72,11 +73,12 @@ class Bounds:
         return float(max(_SHORTEST_LOOK_S, room / _FASTEST_GROWTH))
 
     def _left_behind(self) -> int:
-        """Bytes of the run's files, looked at now and then."""
+        """Bytes of files that came since the run was begun, whatever they are called; looked at
+        now and then."""
         now = time.monotonic()
         if now - self._folder_at > _FOLDER_EVERY_S:
             self._folder_at = now
-            self._folder_bytes = left_bytes(self._folder)
+            self._folder_bytes = left_bytes(self._folder, everything=True) - self._before
         return self._folder_bytes
 
 
@@ -106,8 +108,9 @@ def tree_memory(worker: int, others: list[int]) -> int:
     return proc.resident(worker) + sum(proc.resident(pid) for pid in others)
 
 
-def left_bytes(folder: Path) -> int:
-    """Bytes in the files a run left, without Ivrell's own; each file once, by whatever names.
+def left_bytes(folder: Path, *, everything: bool = False) -> int:
+    """Bytes in the files a run left, each once, by whatever names; without those at the top that
+    are called as Ivrell's own are, unless ``everything`` is to count.
 
     Not by os.walk, whose stack a few thousand nested folders break.
     """
@@ -123,9 +126,11 @@ def left_bytes(folder: Path) -> int:
         for entry in entries:
             try:
                 if entry.is_dir(follow_symlinks=False):
-                    if not (top and entry.name in _OURS):
+                    if everything or not (top and entry.name in _OURS):
                         waiting.append(entry.path)
-                elif not (entry.is_symlink() or (top and entry.name.startswith(_OWN_FILES))):
+                elif not entry.is_symlink() and (
+                    everything or not (top and entry.name.startswith(_OWN_FILES))
+                ):
                     status = entry.stat(follow_symlinks=False)
                     held[status.st_dev, status.st_ino] = status.st_size
             except OSError:
