@@ -6,8 +6,9 @@ import unittest
 from pathlib import Path
 
 from ivrell.core.errors import BadInput
-from ivrell.core.measure import noise
+from ivrell.core.measure import noise, proc
 from ivrell.core.measure.cache import cached_share, evict, warm
+from ivrell.core.records.events import RunProgress
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.findings import findings
@@ -196,6 +197,30 @@ class BackgroundLoad(TrialCase):
         self.assertLess(busy.cpu_user_s + busy.cpu_system_s, 0.1)
         self.assertGreater(busy.others_cpu_s, 0.5)
         self.assertEqual(busy.state, "done")
+
+    def test_a_run_whose_load_was_ended_is_not_done(self):
+        body = """
+            for _ in range(2000):
+                time.sleep(0.001)
+        """
+        trial = self.trial(
+            HEAD + approach("a", python_answer(body)), background=["1 busy core"], rounds=2
+        )
+        ended = []
+
+        def listen(event):
+            if isinstance(event, RunProgress) and not ended:
+                below = proc.descendants(os.getpid())
+                ended.extend(p for p in below if "-S\0-c" in proc.read(f"/proc/{p}/cmdline"))
+                for pid in ended:
+                    os.kill(pid, 9)
+
+        trial.listen = listen
+        trial.conduct()
+        first, second = trial.runs
+        self.assertEqual((first.state, second.state), ("failed", "done"))
+        self.assertEqual(first.error.kind, "its load ended")
+        self.assertIsNone(first.elapsed_s)
 
     def test_it_ends_with_its_context(self):
         with Background("1 busy core, disk", self.folder) as load:

@@ -42,6 +42,11 @@ class Background:
         """Its processes."""
         return {process.pid for process in self._processes}
 
+    @property
+    def complete(self) -> bool:
+        """Whether all of it still runs."""
+        return all(process.poll() is None for process in self._processes)
+
     def __exit__(self, *_: object) -> None:
         for process in self._processes:
             process.kill()

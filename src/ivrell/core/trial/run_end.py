@@ -4,7 +4,7 @@ import signal
 from dataclasses import replace
 
 from ivrell.core.contain.sandbox import SAYS
-from ivrell.core.records.wire import Failure
+from ivrell.core.records.wire import DONE, FAILED, Failure, RunEnd
 
 _PRINTED_LINES = 12
 _PRINTED_CHARACTERS = 2000
@@ -59,3 +59,15 @@ def sudden_end(code: int, phase: str, output: str, *, sandboxed: bool, begun: bo
         f"The process ended while {phase} ({how}), without an answer. {hint}",
         part=phase,
     )
+
+
+def without_its_load(end: RunEnd) -> RunEnd:
+    """A run whose declared load ended before it did: what it measured is of another condition."""
+    if end.state != DONE:
+        return end
+    failure = Failure(
+        "its load ended",
+        "What was to run beside it was ended by somebody before the run was done, so that its "
+        "figures are not those of the condition. Do the run again.",
+    )
+    return replace(end, state=FAILED, parts=[], failure=failure)

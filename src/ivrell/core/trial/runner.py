@@ -25,6 +25,7 @@ from ivrell.core.measure.group import sweep
 from ivrell.core.records.wire import Progress, Restore, RunSpec
 from ivrell.core.trial.background import QUIET, Background
 from ivrell.core.trial.run import Run
+from ivrell.core.trial.run_end import without_its_load
 from ivrell.core.trial.spawn import prctl
 from ivrell.core.trial.words import Words
 
@@ -67,7 +68,8 @@ def main(journal_path: str) -> None:
             run = Run(spec, tell_of, background.pids)
             run.start()
             run.watch(words)
-        tell("ended", spec.run, **asdict(run.end()))
+            end = run.end() if background.complete else without_its_load(run.end())
+        tell("ended", spec.run, **asdict(end))
 
 
 if __name__ == "__main__":
