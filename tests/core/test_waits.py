@@ -85,6 +85,14 @@ def child(code):
     return subprocess.Popen([sys.executable, "-u", "-c", code], stdout=subprocess.PIPE)
 
 
+def names(home):
+    """Databases of a private server."""
+    if hasattr(home, "_asking"):
+        with home._asking() as ask:
+            return [row[0] for row in ask("SHOW DATABASES")]
+    return home._server.databases()
+
+
 class Waits(unittest.TestCase):
     def said(self, code, seconds=5.0, wanted_stop=never):
         process = child(code)
@@ -139,6 +147,23 @@ class Real(TrialCase):
                 trial.control.stop_all = lambda: time.monotonic() > began + 1.5  # noqa: B023
                 self.assertEqual(trial.conduct().ended, "stopped")
                 self.assertLess(time.monotonic() - began, 8)
+
+    def test_a_copy_of_tables_that_is_being_made_hears_stop(self):
+        store = DatabaseStore(self.folder / "copied")
+        self.folder.chmod(0o755)
+        self.addCleanup(store.stop)
+        trial = self.trial(HEAD + approach("a", "SELECT 1 AS gauge, 2 AS n", "sqlite"))
+        recipe = trial.comparison.data.resolved({"rows": 300})
+        for engine in ("postgres", *(("mariadb",) if server_version() else ())):
+            loaded = store.ensure(recipe, engine)
+            home = store._home(engine)
+            before = len(names(home))
+            with self.subTest(engine):
+                with self.assertRaises(Stopped):
+                    store.for_run(loaded, 1, self.folder, True, "warm", lambda: True)
+                place = store.for_run(loaded, 2, self.folder, True, "warm")
+                store.after_run(loaded, place, True)
+                self.assertLessEqual(len(names(home)), before + 1)
 
     def test_an_index_that_is_being_made_hears_stop(self):
         store = DatabaseStore(self.folder / "loaded")

@@ -1,6 +1,7 @@
 """Folders for the time of a trial, which those that died are swept for."""
 
 import logging
+import multiprocessing
 import os
 import re
 import shutil
@@ -8,6 +9,7 @@ import subprocess
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from multiprocessing.util import Finalize
 from pathlib import Path
 
 log = logging.getLogger("ivrell.folders")
@@ -36,14 +38,29 @@ def remove(folder: Path) -> None:
         )
 
 
-@contextmanager
-def own_folder() -> Iterator[Path]:
-    """A folder of this process's own, gone with the block, or swept for it where it was killed;
-    no other account can come to it."""
+def sweep() -> None:
+    """Remove folders of processes of this account that were killed."""
     for path in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
         named = _NAME.match(path.name)
         if named and path.lstat().st_uid == os.getuid() and not _lives(int(named[1])):
             remove(path)
+
+
+def keep_pools_in_sight() -> None:
+    """Let the sockets by which pools of this process start others lie in a folder that is swept for
+    it where it is killed; the library has no public word for where they are."""
+    settings = multiprocessing.current_process()._config  # type: ignore[attr-defined]
+    if settings.get("tempdir") is None:
+        folder = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-"))
+        settings["tempdir"] = str(folder)
+        Finalize(None, remove, args=(folder,), exitpriority=-100)
+
+
+@contextmanager
+def own_folder() -> Iterator[Path]:
+    """A folder of this process's own, gone with the block, or swept for it where it was killed;
+    no other account can come to it."""
+    sweep()
     folder = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-"))
     try:
         yield folder

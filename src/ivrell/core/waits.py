@@ -83,6 +83,8 @@ def done_aside(
 
     Returns what ``act`` does; raises what it raises, or Stopped.
     """
+    if wanted_stop():
+        raise Stopped(what)
     with ThreadPoolExecutor(1) as thread:
         doing = thread.submit(act)
         stopping = False

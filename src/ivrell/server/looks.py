@@ -15,6 +15,7 @@ from pebble import ProcessExpired, ProcessPool
 
 from ivrell.core.errors import BadInput
 from ivrell.core.quantities import format_bytes
+from ivrell.core.scratch import keep_pools_in_sight
 
 LONGEST_S = 10.0
 MOST_BYTES = 2 << 30
@@ -83,6 +84,7 @@ class Looks:
         pool.join()
 
     def _new_pool(self) -> ProcessPool:
+        keep_pools_in_sight()
         context = multiprocessing.get_context("forkserver")
         context.set_forkserver_preload(["ivrell.core.comparison.looking"])
         return ProcessPool(_PROCESSES, initializer=_within_limits, context=context)

@@ -25,6 +25,7 @@ from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
 from ivrell.core.locks import FileLock
 from ivrell.core.recipe.databases.ended import end_unused
+from ivrell.core.scratch import sweep
 from ivrell.server.parts import Part, Pause
 
 HOME = Path(__file__).resolve().parents[3]
@@ -293,6 +294,7 @@ class Up:
         self.end_left()
         self.cluster.stop()
         self.state.unlink(missing_ok=True)
+        sweep()
 
 
 def say(text: str) -> None:

@@ -26,6 +26,7 @@ from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.malformed import chosen
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.recipe.spool import Segments, Spooled, put_by, spool_folder
+from ivrell.core.scratch import keep_pools_in_sight
 
 log = logging.getLogger("ivrell.data")
 _Waiting: TypeAlias = tuple[int, Future[Spooled] | Segments]
@@ -186,6 +187,7 @@ def _spooled(recipe_json: str, table: str, wanted: Input, index: int, place: str
 def drawers_at_hand() -> None:
     """Have the process started that others are forked from, which loads what they need: that takes
     three quarters of a second, in which something else can be done. It ends with this one."""
+    keep_pools_in_sight()
     multiprocessing.set_forkserver_preload([__name__])
     forkserver.ensure_running()
 

@@ -62,6 +62,7 @@ from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
 from ivrell.core.trial.threads import thread_environment
+from ivrell.core.waits import never
 
 log = logging.getLogger("ivrell.trial")
 PYTHON_CPU = "Python workers' CPU seconds"
@@ -181,7 +182,7 @@ class Attempts:
             self._repeats.setdefault(place, run.inner_repeats)
 
     def _renew_runner(self) -> None:
-        log.warning("the runner had ended; another one watches the next run")
+        log.warning("another runner watches the next run")
         self._runner.close()
         self._runner = Runner(self._journal)
 
@@ -201,15 +202,27 @@ class Attempts:
 
         Returns the run record and the curve.
         """
-        place = self.place_for(planned, made)
+        try:
+            place = self.place_for(planned, made, wanted_stop)
+        except Stopped:
+            return run_record(planned, self._engine_of(planned), RunEnd(STOPPED)), []
         try:
             run, curve = self.attempt(planned, place, tell, wanted_stop, take)
         finally:
             self.leave(place)
         return run, curve
 
-    def place_for(self, planned: PlannedRun, made: Mapping[str, Made] | Loaded) -> Place:
-        """A folder of its own for a run, and its inputs in the state of the cache asked for."""
+    def _engine_of(self, planned: PlannedRun) -> str:
+        return self._comparison.approach_called(planned.approach).engine
+
+    def place_for(
+        self,
+        planned: PlannedRun,
+        made: Mapping[str, Made] | Loaded,
+        wanted_stop: Callable[[], bool] = never,
+    ) -> Place:
+        """A folder of its own for a run, and its inputs in the state of the cache asked for. Raises
+        Stopped when ``wanted_stop`` says so meanwhile."""
         approach = self._comparison.approach_called(planned.approach)
         folder = self._scratch / str(planned.number)
         # There already where the server ended while this was done the first time.
@@ -220,7 +233,7 @@ class Attempts:
         if isinstance(made, Loaded):
             writes = approach.needs.writes
             store = self._databases.at(approach.needs.at, made.engine)
-            database = store.for_run(made, planned.number, folder, writes, asked)
+            database = store.for_run(made, planned.number, folder, writes, asked, wanted_stop)
             files = [Path(database.file)] if database.file else []
             cache = CacheState(asked=asked, share=cached_share(files))
             took = time.monotonic() - began
@@ -304,12 +317,14 @@ class Attempts:
                     elif isinstance(says, Restore):
                         began = time.monotonic()
                         assert place.store and place.loaded and place.database
-                        place.store.restore(place.loaded, place.database)
+                        place.store.restore(place.loaded, place.database, wanted_stop)
                         restoring += time.monotonic() - began
                         self._runner.restored(planned.number)
                     else:
                         return says, restoring
         except Stopped:
+            # A run that waited for its tables is ended with who watches it.
+            self._renew_runner()
             return RunEnd(STOPPED), restoring
         except RunnerGone as gone:
             if wanted_stop():

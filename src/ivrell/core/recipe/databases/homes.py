@@ -3,6 +3,7 @@
 import shutil
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 
 import psycopg
@@ -16,8 +17,10 @@ from ivrell.core.recipe.databases.postgres import PostgresLoader
 from ivrell.core.records.wire import DatabasePlace
 from ivrell.core.run_users import new_user
 from ivrell.core.servers import OwnServer
+from ivrell.core.waits import WantedStop, done_aside, never
 
 Server = Cluster | OwnServer
+_CANCEL_S = 5
 
 
 def cold_refused() -> BadInput:
@@ -50,14 +53,22 @@ class Home(ABC):
 
     @abstractmethod
     def for_run(
-        self, place: str, number: int, folder: Path, *, writes: bool, cache: str
+        self,
+        place: str,
+        number: int,
+        folder: Path,
+        *,
+        writes: bool,
+        cache: str,
+        wanted_stop: WantedStop = never,
     ) -> DatabasePlace:
         """Where the run of that number finds the tables: the loaded ones, or a copy of its own
-        where it writes, brought into the asked state of the cache."""
+        where it writes, brought into the asked state of the cache. Raises Stopped when
+        ``wanted_stop`` says so meanwhile."""
 
     @abstractmethod
-    def restore(self, place: str, database: DatabasePlace) -> None:
-        """Put a run's own tables back to what they were."""
+    def restore(self, place: str, database: DatabasePlace, wanted_stop: WantedStop = never) -> None:
+        """Put a run's own tables back to what they were. Raises Stopped."""
 
     @abstractmethod
     def after_run(
@@ -97,7 +108,14 @@ class FileHome(Home):
         Path(place).unlink(missing_ok=True)
 
     def for_run(
-        self, place: str, number: int, folder: Path, *, writes: bool, cache: str
+        self,
+        place: str,
+        number: int,
+        folder: Path,
+        *,
+        writes: bool,
+        cache: str,
+        wanted_stop: WantedStop = never,
     ) -> DatabasePlace:
         database = DatabasePlace(file=place)
         if writes:
@@ -107,7 +125,7 @@ class FileHome(Home):
         (evict if cache == "cold" else warm)(Path(database.file))
         return database
 
-    def restore(self, place: str, database: DatabasePlace) -> None:
+    def restore(self, place: str, database: DatabasePlace, wanted_stop: WantedStop = never) -> None:
         """A run puts its file back itself."""
 
     def after_run(
@@ -159,12 +177,19 @@ class ServerHome(Home):
         self._serve(f'DROP DATABASE IF EXISTS "{place}" WITH (FORCE)')
 
     def for_run(
-        self, place: str, number: int, folder: Path, *, writes: bool, cache: str
+        self,
+        place: str,
+        number: int,
+        folder: Path,
+        *,
+        writes: bool,
+        cache: str,
+        wanted_stop: WantedStop = never,
     ) -> DatabasePlace:
         user = new_user()
         name = user.name if writes else place
         if writes:
-            self._serve(f'CREATE DATABASE "{name}" TEMPLATE "{place}"')
+            self._copy(place, name, wanted_stop)
         self._set_cache(name, cache)
         # Asked last: a server that was restarted listens elsewhere.
         address = self._server.address(name)
@@ -174,9 +199,9 @@ class ServerHome(Home):
         self._admit(name, user.name, owns=writes)
         return DatabasePlace(name=name, address=self._server.address_of(name, user), user=user.name)
 
-    def restore(self, place: str, database: DatabasePlace) -> None:
+    def restore(self, place: str, database: DatabasePlace, wanted_stop: WantedStop = never) -> None:
         self.remove(database.name)
-        self._serve(f'CREATE DATABASE "{database.name}" TEMPLATE "{place}"')
+        self._copy(place, database.name, wanted_stop)
         if database.user:
             self._admit(database.name, database.user, owns=True)
         self._set_cache(database.name, "warm")
@@ -193,6 +218,12 @@ class ServerHome(Home):
             self.remove(database.name)
         if database.user:
             roles.drop(self._session, database.user, self._server.address)
+
+    def _copy(self, place: str, name: str, wanted_stop: WantedStop) -> None:
+        session = self._session
+        making = partial(session.execute, f'CREATE DATABASE "{name}" TEMPLATE "{place}"')
+        interrupt = partial(session.cancel_safe, timeout=_CANCEL_S)
+        done_aside(making, "a copy of the tables", wanted_stop, interrupt)
 
     def _admit(self, database: str, role: str, *, owns: bool) -> None:
         roles.admit(self._session, database, role, owns=owns)

@@ -15,6 +15,7 @@ from ivrell.core.recipe.databases.sql import MariaDbLoader, SqlLoader
 from ivrell.core.records.wire import DatabasePlace
 from ivrell.core.run_users import new_user
 from ivrell.core.servers import UrlServer
+from ivrell.core.waits import WantedStop, done_aside, never
 
 
 class UrlHome(Home):
@@ -45,7 +46,14 @@ class UrlHome(Home):
             self._dialect.drop(ask, place)
 
     def for_run(
-        self, place: str, number: int, folder: Path, *, writes: bool, cache: str
+        self,
+        place: str,
+        number: int,
+        folder: Path,
+        *,
+        writes: bool,
+        cache: str,
+        wanted_stop: WantedStop = never,
     ) -> DatabasePlace:
         if writes and not self._dialect.copies:
             raise BadInput(
@@ -56,7 +64,7 @@ class UrlHome(Home):
         user = new_user()
         name = user.name if writes else place
         if writes:
-            self._copy(place, name)
+            self._copy(place, name, wanted_stop)
         self._set_cache(name, cache)
         if isinstance(self._server, UrlServer):
             return DatabasePlace(name=name, shared=True, client=self._server.client(name))
@@ -65,9 +73,9 @@ class UrlHome(Home):
             self._server.admit(ask, name, user.name, owns=writes)
         return DatabasePlace(name=name, user=user.name, client=self._server.client(name, user))
 
-    def restore(self, place: str, database: DatabasePlace) -> None:
+    def restore(self, place: str, database: DatabasePlace, wanted_stop: WantedStop = never) -> None:
         # Rights to a database stay when it is dropped.
-        self._copy(place, database.name)
+        self._copy(place, database.name, wanted_stop)
         self._set_cache(database.name, "warm")
 
     def after_run(
@@ -86,10 +94,20 @@ class UrlHome(Home):
         with self._asking() as ask:
             return self._dialect.sessions(ask, database.name)
 
-    def _copy(self, place: str, name: str) -> None:
+    def _copy(self, place: str, name: str, wanted_stop: WantedStop) -> None:
         with self._asking() as ask:
-            self._dialect.drop(ask, name)
-            self._dialect.copy(ask, place, name, self._tables(ask, place))
+            number = int(ask(asked)[0][0]) if (asked := self._dialect.session()) else None
+
+            def making() -> None:
+                self._dialect.drop(ask, name)
+                self._dialect.copy(ask, place, name, self._tables(ask, place))
+
+            def interrupt() -> None:
+                if number is not None and isinstance(self._server, MariaServer):
+                    with self._asking() as other:
+                        other(f"KILL QUERY {number}")
+
+            done_aside(making, "a copy of the tables", wanted_stop, interrupt)
 
     def _tables(self, ask: Ask, place: str) -> list[str]:
         rows = ask(

@@ -31,7 +31,7 @@ from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.wire import DatabasePlace
 from ivrell.core.servers import OwnServer, UrlServer
-from ivrell.core.waits import done_aside, never
+from ivrell.core.waits import WantedStop, done_aside, never
 
 _ENDS_S = 2.0
 CLUSTER_SETTINGS = {
@@ -351,16 +351,27 @@ class DatabaseStore(Keeping):
         return loaded if self._home(loaded.engine).holds(loaded.place) else None
 
     def for_run(
-        self, loaded: Loaded, number: int, folder: Path, writes: bool, cache: str
+        self,
+        loaded: Loaded,
+        number: int,
+        folder: Path,
+        writes: bool,
+        cache: str,
+        wanted_stop: WantedStop = never,
     ) -> DatabasePlace:
         """Where one run finds the tables: the loaded ones, or a copy of its own where it
-        writes. They are brought into the asked state of the cache."""
-        home = self._home(loaded.engine)
-        return home.for_run(loaded.place, number, folder, writes=writes, cache=cache)
+        writes. They are brought into the asked state of the cache. Raises Stopped when
+        ``wanted_stop`` says so meanwhile."""
+        return self._home(loaded.engine).for_run(
+            loaded.place, number, folder, writes=writes, cache=cache, wanted_stop=wanted_stop
+        )
 
-    def restore(self, loaded: Loaded, database: DatabasePlace) -> None:
-        """Put a run's own tables on a server back to what they were, and into its buffers."""
-        self._home(loaded.engine).restore(loaded.place, database)
+    def restore(
+        self, loaded: Loaded, database: DatabasePlace, wanted_stop: WantedStop = never
+    ) -> None:
+        """Put a run's own tables on a server back to what they were, and into its buffers. Raises
+        Stopped when ``wanted_stop`` says so meanwhile."""
+        self._home(loaded.engine).restore(loaded.place, database, wanted_stop)
 
     def after_run(
         self, loaded: Loaded, database: DatabasePlace, writes: bool, sessions: Sequence[int] = ()
