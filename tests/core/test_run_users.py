@@ -1,6 +1,7 @@
 """What a run may leave on a private server: nothing that a later one would find."""
 
 import json
+import os
 import textwrap
 import unittest
 
@@ -124,6 +125,18 @@ class Postgres(EngineCase):
             session.execute("SELECT 1")
         with self.assertRaisesRegex(psycopg.OperationalError, "authentication failed"):
             psycopg.connect(place.address)
+
+    def test_a_server_that_was_started_again_is_asked_anew(self):
+        store = DatabaseStore(self.shared / "again")
+        self.addCleanup(store.stop)
+        trial = self.trial(HEAD + sql("one", "postgres"))
+        loaded = store.ensure(trial.comparison.data.resolved({"rows": 200}), "postgres")
+        place = store.for_run(loaded, 1, self.folder, False, "warm")
+        os.kill(store.cluster.pid, 9)
+        self.assertTrue(store.revive())
+        with psycopg.connect(store.for_run(loaded, 2, self.folder, False, "warm").address) as db:
+            self.assertEqual(db.execute("SELECT count(*) FROM readings").fetchone(), (200,))
+        store.after_run(loaded, place, False)
 
     def test_what_a_killed_conductor_left_is_dropped_at_the_next_start(self):
         root = self.shared / "swept"

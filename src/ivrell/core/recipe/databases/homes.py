@@ -151,13 +151,20 @@ class ServerHome(Home):
     def _session(self) -> roles.Session:
         """A session on the server's maintenance database, kept from run to run: opening one takes
         longer than what is asked in it."""
-        if self._kept is None or self._kept.closed:
+        if self._kept is not None:
+            try:
+                self._kept.execute("SELECT 1")
+            except psycopg.OperationalError:
+                # The server was started again meanwhile.
+                self.close()
+        if self._kept is None:
             self._kept = roles.opened(self._server.maintenance)
         return self._kept
 
     def close(self) -> None:
         if self._kept is not None:
             self._kept.close()
+            self._kept = None
 
     @property
     def _own(self) -> bool:
