@@ -236,7 +236,7 @@ def main(kills: int = 50, seed: int = 1, *only: str) -> int:
 
 if __name__ == "__main__":
     # A place of its own for what is temporary: what is left there is nobody else's.
-    with tempfile.TemporaryDirectory(prefix="ivrell-kills-") as own:
+    with tempfile.TemporaryDirectory(prefix="ivrell-kills-", ignore_cleanup_errors=True) as own:
         Path(own).chmod(0o755)
         os.environ["TMPDIR"] = tempfile.tempdir = own
         ended = main(*map(int, sys.argv[1:3]), *sys.argv[3:])

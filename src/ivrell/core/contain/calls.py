@@ -7,8 +7,6 @@ programs, counters and clocks). Memory that is asked for with ``memfd_create`` s
 """
 
 import errno
-import hashlib
-import tempfile
 from enum import StrEnum
 from functools import lru_cache
 from pathlib import Path
@@ -54,6 +52,8 @@ _LAST_FAMILY = 16
 def compiled(whose: Filter) -> str:
     """Path of a filter, compiled unless it is there. Raises OSError or ImportError where it
     cannot be."""
+    import tempfile  # what the runner does not need would weigh on its size
+
     path = data_folder() / "calls" / f"{whose}-{_edition()}.bpf"
     if not path.exists():
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -66,6 +66,8 @@ def compiled(whose: Filter) -> str:
 @lru_cache(maxsize=1)
 def _edition() -> str:
     """Tells filters of other editions, machines and libraries apart."""
+    import hashlib
+
     import pyseccomp
 
     told = (_EDITION, pyseccomp.system_arch(), pyseccomp.get_api())
