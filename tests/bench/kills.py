@@ -24,6 +24,7 @@ from typing import Any
 from ivrell.core.json_lines import whole_lines
 from ivrell.core.locks import is_held
 from ivrell.core.mariadb import server_version
+from ivrell.core.measure import proc
 from tests.support.comparisons import COUNTING, HEAD, approach, python_answer
 from tests.support.processes import processes_with
 from tests.support.running import Running
@@ -100,19 +101,8 @@ class Ivrell:
         conductor = self.conductor()
         if conductor is None:
             return None
-        waiting, found = [conductor], []
-        while waiting:
-            pid = waiting.pop()
-            for path in Path(f"/proc/{pid}/task").glob("*/children"):
-                try:
-                    waiting += map(int, path.read_text().split())
-                except OSError:
-                    continue
-            try:
-                if mark.encode() in Path(f"/proc/{pid}/cmdline").read_bytes():
-                    found.append(pid)
-            except OSError:
-                continue
+        told = ((pid, proc.read(f"/proc/{pid}/cmdline")) for pid in proc.descendants(conductor))
+        found = [pid for pid, line in told if mark in line]
         return found[-1] if found else None
 
     def runner(self) -> int | None:

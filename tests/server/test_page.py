@@ -2,9 +2,13 @@
 
 import datetime
 import io
+import json
 import re
+import tomllib
 from pathlib import Path
 
+import jsonschema
+import openapi_spec_validator
 import yaml
 from django.core.management import call_command
 from django.test import TestCase
@@ -72,6 +76,25 @@ class Headers(TestCase):
 
 
 class Published(TestCase):
+    def test_the_api_s_schema_is_one_and_tells_each_path_once(self):
+        told = yaml.safe_load((ROOT / "docs" / "api" / "openapi.yaml").read_text())
+        openapi_spec_validator.validate(told)
+        self.assertFalse([path for path in told["paths"] if "{format}" in path])
+
+    def test_the_file_s_schema_takes_every_demo_and_refuses_what_the_reader_does(self):
+        schema = json.loads((ROOT / "docs" / "comparison.schema.json").read_text())
+        checked = jsonschema.Draft202012Validator(schema)
+        checked.check_schema(schema)
+        self.assertEqual(schema["$id"], "urn:ivrell:ivrell-comparison/1")
+        for path in sorted((ROOT / "demo").glob("*.toml")):
+            with self.subTest(path.name):
+                # Dates are text in JSON.
+                told = json.loads(json.dumps(tomllib.loads(path.read_text()), default=str))
+                self.assertEqual([e.message for e in checked.iter_errors(told)], [])
+                for wrong in ("2 parsecs", "-1 s", 0, ""):
+                    odd = {**told, "targets": {"elapsed": wrong}}
+                    self.assertFalse(checked.is_valid(odd), wrong)
+
     def test_schema_is_the_published_one(self):
         out = io.StringIO()
         call_command("spectacular", "--fail-on-warn", stdout=out)

@@ -5,8 +5,8 @@ import re
 
 from ivrell.core.errors import BadInput
 
-_SECONDS = {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0, "h": 3600.0}
-_BYTES = {
+SECONDS = {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0, "h": 3600.0}
+BYTES = {
     "b": 1,
     "kb": 10**3,
     "mb": 10**6,
@@ -41,8 +41,8 @@ def parse_seconds(text: str) -> float:
 
     Returns seconds. Raises BadInput when it cannot be read.
     """
-    number, unit = _split(text, _SECONDS, "2 s")
-    return number * _SECONDS[unit or "s"]
+    number, unit = _split(text, SECONDS, "2 s")
+    return number * SECONDS[unit or "s"]
 
 
 def parse_bytes(text: str) -> int:
@@ -50,8 +50,8 @@ def parse_bytes(text: str) -> int:
 
     Returns bytes. Raises BadInput when it cannot be read.
     """
-    number, unit = _split(text, _BYTES, "1 GiB")
-    return round(number * _BYTES[unit or "b"])
+    number, unit = _split(text, BYTES, "1 GiB")
+    return round(number * BYTES[unit or "b"])
 
 
 def three_figures(value: float) -> str:

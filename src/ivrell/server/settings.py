@@ -134,6 +134,8 @@ SPECTACULAR_SETTINGS = {
     "TITLE": "Ivrell",
     "DESCRIPTION": "Comparisons, trials and their findings.",
     "VERSION": "1",
+    # Shapes are made by pydantic, whose JSON Schema is that of this version.
+    "OAS_VERSION": "3.1.1",
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
     "PATH_CONVERTER_OVERRIDES": {"number": int},

@@ -31,6 +31,7 @@ class Number:
 register_converter(Number, "number")
 router = DefaultRouter(use_regex_path=False)
 router.include_root_view = False
+router.include_format_suffixes = False
 router.register("comparisons", ComparisonViewSet, basename="comparison")
 router.register("trials", trials.TrialViewSet, basename="trial")
 

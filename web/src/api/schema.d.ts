@@ -41,24 +41,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/comparisons{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description All comparisons, the last changed first. */
-        get: operations["comparisons_formatted_list"];
-        put?: never;
-        /** @description A new comparison with a small recipe to start from. */
-        post: operations["comparisons_formatted_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/comparisons/{comparison}/data/costs/": {
         parameters: {
             query?: never;
@@ -209,25 +191,6 @@ export interface paths {
         patch: operations["comparisons_partial_update"];
         trace?: never;
     };
-    "/api/comparisons/{id}{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description A comparison in full. */
-        get: operations["comparisons_formatted_retrieve"];
-        put?: never;
-        post?: never;
-        /** @description Delete; it can be brought back. */
-        delete: operations["comparisons_formatted_destroy"];
-        options?: never;
-        head?: never;
-        /** @description Change name, question, baseline, what matters, answer, targets or knobs. */
-        patch: operations["comparisons_formatted_partial_update"];
-        trace?: never;
-    };
     "/api/comparisons/{id}/board/": {
         parameters: {
             query?: never;
@@ -245,23 +208,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/comparisons/{id}/board{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** @description Choose the columns of the board of findings. */
-        put: operations["comparisons_board_formatted_update"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/comparisons/{id}/file/": {
         parameters: {
             query?: never;
@@ -271,23 +217,6 @@ export interface paths {
         };
         /** @description The comparison file, exactly as it is kept. */
         get: operations["comparisons_file_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/comparisons/{id}/file{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The comparison file, exactly as it is kept. */
-        get: operations["comparisons_file_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -313,23 +242,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/comparisons/{id}/lane-order{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** @description Put the lanes in another order. */
-        put: operations["comparisons_lane_order_formatted_update"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/comparisons/{id}/lanes/": {
         parameters: {
             query?: never;
@@ -341,23 +253,6 @@ export interface paths {
         put?: never;
         /** @description Add a lane with starting text, or as a branch of another. */
         post: operations["comparisons_lanes_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/comparisons/{id}/lanes{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Add a lane with starting text, or as a branch of another. */
-        post: operations["comparisons_lanes_formatted_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -382,24 +277,6 @@ export interface paths {
         patch: operations["comparisons_lanes_partial_update"];
         trace?: never;
     };
-    "/api/comparisons/{id}/lanes/{lane}{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** @description Change a lane's fields, or take it out. */
-        delete: operations["comparisons_lanes_formatted_destroy"];
-        options?: never;
-        head?: never;
-        /** @description Change a lane's fields, or take it out. */
-        patch: operations["comparisons_lanes_formatted_partial_update"];
-        trace?: never;
-    };
     "/api/comparisons/{id}/recipe/": {
         parameters: {
             query?: never;
@@ -410,23 +287,6 @@ export interface paths {
         get?: never;
         /** @description Put another recipe in place of ``[data]``. */
         put: operations["comparisons_recipe_update"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/comparisons/{id}/recipe{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** @description Put another recipe in place of ``[data]``. */
-        put: operations["comparisons_recipe_formatted_update"];
         post?: never;
         delete?: never;
         options?: never;
@@ -451,23 +311,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/comparisons/{id}/remarks{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** @description Put other notes and claims in place of those that are there. */
-        put: operations["comparisons_remarks_formatted_update"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/comparisons/{id}/restore/": {
         parameters: {
             query?: never;
@@ -479,23 +322,6 @@ export interface paths {
         put?: never;
         /** @description Bring a deleted comparison back. */
         post: operations["comparisons_restore_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/comparisons/{id}/restore{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Bring a deleted comparison back. */
-        post: operations["comparisons_restore_formatted_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -519,23 +345,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/comparisons/{id}/text{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** @description Put another text in place of the whole file. */
-        put: operations["comparisons_text_formatted_update"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/comparisons/import/": {
         parameters: {
             query?: never;
@@ -547,23 +356,6 @@ export interface paths {
         put?: never;
         /** @description A new comparison from the text of a comparison file. */
         post: operations["comparisons_import_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/comparisons/import{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description A new comparison from the text of a comparison file. */
-        post: operations["comparisons_import_formatted_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -750,23 +542,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/trials{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The trials of a comparison, the newest first. */
-        get: operations["trials_formatted_list"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/trials/{id}/": {
         parameters: {
             query?: never;
@@ -776,23 +551,6 @@ export interface paths {
         };
         /** @description A trial in full, without its runs. */
         get: operations["trials_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/trials/{id}{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description A trial in full, without its runs. */
-        get: operations["trials_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -818,23 +576,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/trials/{id}/events{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description What happened in it so far; /live/trials/N streams the same as it comes. */
-        get: operations["trials_events_formatted_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/trials/{id}/expect/": {
         parameters: {
             query?: never;
@@ -852,23 +593,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/trials/{id}/expect{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Keep a lane's answer as the expected one: later trials are held against it. */
-        post: operations["trials_expect_formatted_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/trials/{id}/findings/": {
         parameters: {
             query?: never;
@@ -878,23 +602,6 @@ export interface paths {
         };
         /** @description What the runs so far say at a point (the first when none is named). */
         get: operations["trials_findings_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/trials/{id}/findings{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description What the runs so far say at a point (the first when none is named). */
-        get: operations["trials_findings_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -920,23 +627,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/trials/{id}/judge{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Hold the kept answers against another lane's, when its turn comes. */
-        post: operations["trials_judge_formatted_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/trials/{id}/lanes/{lane}/drop/": {
         parameters: {
             query?: never;
@@ -954,23 +644,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/trials/{id}/lanes/{lane}/drop{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Run a lane no more in this trial. */
-        post: operations["trials_lanes_drop_formatted_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/trials/{id}/measures/": {
         parameters: {
             query?: never;
@@ -980,23 +653,6 @@ export interface paths {
         };
         /** @description Every measure of every lane at a point as CSV, a line a measure and lane. */
         get: operations["trials_measures_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/trials/{id}/measures{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Every measure of every lane at a point as CSV, a line a measure and lane. */
-        get: operations["trials_measures_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1022,23 +678,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/trials/{id}/pair{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Two lanes held against each other at a point (the first when none is named). */
-        get: operations["trials_pair_formatted_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/trials/{id}/report/": {
         parameters: {
             query?: never;
@@ -1048,23 +687,6 @@ export interface paths {
         };
         /** @description The report of a trial that has ended, to be kept or passed on. */
         get: operations["trials_report_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/trials/{id}/report{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The report of a trial that has ended, to be kept or passed on. */
-        get: operations["trials_report_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1090,23 +712,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/trials/{id}/runs/{number}{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description One run in full, with its curve and the exact code. */
-        get: operations["trials_runs_formatted_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/trials/{id}/runs/{number}/stop/": {
         parameters: {
             query?: never;
@@ -1118,23 +723,6 @@ export interface paths {
         put?: never;
         /** @description End one run; the trial goes on with the next. */
         post: operations["trials_runs_stop_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/trials/{id}/runs/{number}/stop{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description End one run; the trial goes on with the next. */
-        post: operations["trials_runs_stop_formatted_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1158,23 +746,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/trials/{id}/stop{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description End the trial; what was measured stays. */
-        post: operations["trials_stop_formatted_create"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/trials/{id}/sweep/": {
         parameters: {
             query?: never;
@@ -1184,23 +755,6 @@ export interface paths {
         };
         /** @description How the lanes do over all its points. */
         get: operations["trials_sweep_retrieve"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/trials/{id}/sweep{format}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description How the lanes do over all its points. */
-        get: operations["trials_sweep_formatted_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6253,48 +5807,6 @@ export interface operations {
             };
         };
     };
-    comparisons_formatted_list: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonLine"][];
-                };
-            };
-        };
-    };
-    comparisons_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
     costs: {
         parameters: {
             query?: never;
@@ -6604,106 +6116,11 @@ export interface operations {
             };
         };
     };
-    comparisons_formatted_retrieve: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
-    comparisons_formatted_destroy: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No response body */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    comparisons_formatted_partial_update: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["PatchedSettingsChangeRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
     comparisons_board_update: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BoardRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
-    comparisons_board_formatted_update: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -6745,28 +6162,6 @@ export interface operations {
             };
         };
     };
-    comparisons_file_formatted_retrieve: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/toml": string;
-                };
-            };
-        };
-    };
     comparisons_lane_order_update: {
         parameters: {
             query?: never;
@@ -6792,63 +6187,11 @@ export interface operations {
             };
         };
     };
-    comparisons_lane_order_formatted_update: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["LaneOrderRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
     comparisons_lanes_create: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["NewLaneRequest"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
-    comparisons_lanes_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -6917,87 +6260,11 @@ export interface operations {
             };
         };
     };
-    comparisons_lanes_formatted_destroy: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-                lane: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
-    comparisons_lanes_formatted_partial_update: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-                lane: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["PatchedLaneChangeRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
     comparisons_recipe_update: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["TextRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
-    comparisons_recipe_formatted_update: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -7043,59 +6310,11 @@ export interface operations {
             };
         };
     };
-    comparisons_remarks_formatted_update: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RemarksRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
     comparisons_restore_create: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
-    comparisons_restore_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -7137,62 +6356,11 @@ export interface operations {
             };
         };
     };
-    comparisons_text_formatted_update: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["TextRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
     comparisons_import_create: {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["TextRequest"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
-    comparisons_import_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-            };
             cookie?: never;
         };
         requestBody: {
@@ -7515,56 +6683,11 @@ export interface operations {
             };
         };
     };
-    trials_formatted_list: {
-        parameters: {
-            query: {
-                comparison: number;
-            };
-            header?: never;
-            path: {
-                format: ".json";
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TrialLine"][];
-                };
-            };
-        };
-    };
     trials_retrieve: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TrialShape"];
-                };
-            };
-        };
-    };
-    trials_formatted_retrieve: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -7602,59 +6725,11 @@ export interface operations {
             };
         };
     };
-    trials_events_formatted_retrieve: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Events"];
-                };
-            };
-        };
-    };
     trials_expect_create: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["AnswerAskedRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
-                };
-            };
-        };
-    };
-    trials_expect_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -7699,61 +6774,11 @@ export interface operations {
             };
         };
     };
-    trials_findings_formatted_retrieve: {
-        parameters: {
-            query?: {
-                /** @description knob values as JSON */
-                point?: string;
-            };
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PointFindings"];
-                };
-            };
-        };
-    };
     trials_judge_create: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["LaneAskedRequest"];
-            };
-        };
-        responses: {
-            /** @description No response body */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    trials_judge_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -7795,29 +6820,6 @@ export interface operations {
             };
         };
     };
-    trials_lanes_drop_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-                lane: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TrialShape"];
-                };
-            };
-        };
-    };
     trials_measures_retrieve: {
         parameters: {
             query?: {
@@ -7825,30 +6827,6 @@ export interface operations {
             };
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "text/csv": string;
-                };
-            };
-        };
-    };
-    trials_measures_formatted_retrieve: {
-        parameters: {
-            query?: {
-                point?: string;
-            };
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;
@@ -7891,33 +6869,6 @@ export interface operations {
             };
         };
     };
-    trials_pair_formatted_retrieve: {
-        parameters: {
-            query: {
-                base: string;
-                lane: string;
-                /** @description knob values as JSON */
-                point?: string;
-            };
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PairFindings"];
-                };
-            };
-        };
-    };
     trials_report_retrieve: {
         parameters: {
             query?: never;
@@ -7939,56 +6890,11 @@ export interface operations {
             };
         };
     };
-    trials_report_formatted_retrieve: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "text/html": string;
-                };
-            };
-        };
-    };
     trials_runs_retrieve: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunShape"];
-                };
-            };
-        };
-    };
-    trials_runs_formatted_retrieve: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
                 number: number;
             };
@@ -8028,29 +6934,6 @@ export interface operations {
             };
         };
     };
-    trials_runs_stop_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TrialShape"];
-                };
-            };
-        };
-    };
     trials_stop_create: {
         parameters: {
             query?: never;
@@ -8072,55 +6955,11 @@ export interface operations {
             };
         };
     };
-    trials_stop_formatted_create: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TrialShape"];
-                };
-            };
-        };
-    };
     trials_sweep_retrieve: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Sweep"];
-                };
-            };
-        };
-    };
-    trials_sweep_formatted_retrieve: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                format: ".json";
                 id: number;
             };
             cookie?: never;

@@ -2,7 +2,7 @@
 
 import operator
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from itertools import product
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, Union
 
@@ -17,7 +17,7 @@ from pydantic import (
 from ivrell.core.engines.base import Approach
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
-from ivrell.core.quantities import parse_bytes, parse_seconds
+from ivrell.core.quantities import BYTES, SECONDS, parse_bytes, parse_seconds
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.kinds import NAME, Name
 from ivrell.core.recipe.model import Recipe
@@ -38,7 +38,9 @@ else:
     ]
 
 
-def _quantity(reader: Any) -> BeforeValidator:
+def _quantity(reader: Any, units: Iterable[str]) -> BeforeValidator:
+    """Reads what has its unit with it, which the schema tells as well."""
+
     def read(value: Any) -> Any:
         if not isinstance(value, str):
             return value
@@ -47,7 +49,12 @@ def _quantity(reader: Any) -> BeforeValidator:
         except BadInput as error:
             raise ValueError(str(error)) from None
 
-    return BeforeValidator(read)
+    words = "|".join(
+        "".join(f"[{c}{c.upper()}]" if c.isascii() else c for c in unit) for unit in units
+    )
+    written = rf"^\s*[0-9]+(\.[0-9]+)?\s*({words})?\s*$"
+    given = Annotated[float, Field(gt=0)] | Annotated[str, Field(pattern=written)]
+    return BeforeValidator(read, json_schema_input_type=given)
 
 
 class _Part(BaseModel):
@@ -87,8 +94,8 @@ class Answer(_Part):
 class Targets(_Part):
     """What is good enough: seconds of elapsed time, bytes of peak memory above start."""
 
-    elapsed: Annotated[float, _quantity(parse_seconds), Field(gt=0)] | None = None
-    memory: Annotated[int, _quantity(parse_bytes), Field(gt=0)] | None = None
+    elapsed: Annotated[float, _quantity(parse_seconds, SECONDS), Field(gt=0)] | None = None
+    memory: Annotated[int, _quantity(parse_bytes, BYTES), Field(gt=0)] | None = None
 
 
 class Note(_Part):
