@@ -169,14 +169,14 @@ class Bytes(unittest.TestCase):
 
         def progress(table, form, done, total):
             deadline = time.monotonic() + 30
-            while done > 9 * BLOCK_ROWS and not killed and time.monotonic() < deadline:
+            while done > 2 * BLOCK_ROWS and not killed and time.monotonic() < deadline:
                 parent = forkserver._forkserver._forkserver_pid
                 killed.extend(children(parent) if parent else [])
                 for pid in killed:
                     os.kill(pid, 9)
                 time.sleep(0.05)
 
-        rows = BLOCK_ROWS * 30
+        rows = BLOCK_ROWS * 16
         store, form = DataStore(self.folder / "ended"), Input(form="csv")
         with self.assertLogs("ivrell.data", "WARNING") as told:
             made = store.ensure(recipe(rows), "passages", form, workers=3, progress=progress)
