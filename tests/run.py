@@ -32,14 +32,15 @@ MEASURING = (
 
 HEAVY = (
     "test_demo", "test_writing", "test_sheets", "test_cli", "test_sql_engines", "test_recipe",
-    "test_own_servers", "test_driven_servers", "test_forms", "test_programs",
+    "test_own_servers", "test_driven_servers", "test_forms", "test_programs", "test_attacks",
+    "test_replay", "test_run_users",
 )  # fmt: skip
 """Modules of core tests that take long enough to be a job of their own."""
 
 
 LONG = (
     "test_agreement_evidence", "test_agreement_in_trials", "test_csv_style",
-    "test_calls", "test_curve_and_cluster", "test_databases", "test_faults", "test_run_users",
+    "test_calls", "test_curve_and_cluster", "test_databases", "test_faults",
     "test_waits", "test_engines", "test_logs", "test_nested",
     "test_private_server", "test_python_ways", "test_report", "test_runtimes", "test_search",
     "test_service_walls", "test_small_tables", "test_step_up",

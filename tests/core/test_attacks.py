@@ -125,16 +125,19 @@ class Reaching(EngineCase):
             "kill -9 -1", "mount -t tmpfs none /mnt", "unshare -Ur true", "chroot / true",
             "echo x > /proc/sys/kernel/hostname", "su -c true", "dmesg",
         )  # fmt: skip
-        for line in lines:
+        lanes = []
+        for number, line in enumerate(lines):
             shell = f"echo gauge,n; {line} >/dev/null 2>&1 && echo got,1 || true"
-            lane = f'[[approach]]\nid = "a"\nengine = "command"\nargv = {["sh", "-c", shell]}\n'
-            lane += 'answer = "csv"\n'
+            lanes.append(f'[[approach]]\nid = "p{number}"\nengine = "command"\nanswer = "csv"\n')
+            lanes[-1] += f"argv = {['sh', '-c', shell]}\n"
+        trial = self.trial(HEAD + "".join(lanes))
+        trial.conduct()
+        runs = {run.approach: run for run in trial.runs}
+        self.assertEqual(len(runs), len(lines))
+        for run, line in zip(runs.values(), lines, strict=True):
             with self.subTest(line):
-                trial = self.trial(HEAD + lane, name=f"p{lines.index(line)}")
-                trial.conduct()
-                run = trial.runs[0]
                 if run.state == "done" and run.answer_rows:
-                    rows = trial.answers.table("a", run.answer_fingerprint).to_pylist()
+                    rows = trial.answers.table(run.approach, run.answer_fingerprint).to_pylist()
                     self.assertNotIn("got", str(rows))
         self.assertEqual(Called.calls, [])
         self.assertEqual(self.secret.read_text(), "gauge,n\nsecret,1\n")
@@ -143,17 +146,20 @@ class Reaching(EngineCase):
 class OddAnswers(TrialCase):
     """The lane beside them is done, and the page gets a verdict for each."""
 
-    def judged(self, body, **plan):
+    def judged(self, *bodies, **plan):
+        """The lanes of some bodies, one each, beside one that is as it should be."""
         text = HEAD + approach("good", COUNTING)
-        text += approach("odd", python_answer(textwrap.dedent(body)))
+        for number, body in enumerate(bodies):
+            text += approach(f"odd_{number}", python_answer(textwrap.dedent(body)))
         trial = self.trial(text, **plan)
-        lanes = {lane.id: lane for lane in trial.conduct().points[0].lanes}
-        self.assertEqual(lanes["good"].state, "done")
-        json.dumps(lanes["odd"].model_dump(mode="json"), allow_nan=False)
-        return lanes["odd"], trial.runs
+        good, *odd = trial.conduct().points[0].lanes
+        self.assertEqual(good.state, "done")
+        for lane in odd:
+            json.dumps(lane.model_dump(mode="json"), allow_nan=False)
+        return odd, trial.runs
 
     def test_two_hundred_thousand_columns(self):
-        lane, runs = self.judged("return [{f'c{n}': n for n in range(200_000)}]", name="wide")
+        [lane], runs = self.judged("return [{f'c{n}': n for n in range(200_000)}]")
         self.assertIn(lane.state, ("done", "failed"))
         self.assertTrue(all(run.state in ("done", "failed") for run in runs))
         self.assertFalse(lane.agreement and lane.agreement.agrees)
@@ -166,13 +172,13 @@ class OddAnswers(TrialCase):
                 deep = [deep]
             return pa.table({{"gauge": pa.array([deep])}})
         """
-        for levels in (60, 3000):
-            lane, _ = self.judged(body.format(levels=levels), name=f"deep{levels}")
+        odd, _ = self.judged(*(body.format(levels=levels) for levels in (60, 3000)))
+        for lane in odd:
             self.assertFalse(lane.agreement and lane.agreement.agrees)
 
     def test_keys_that_equal_nothing(self):
         body = "return [{'gauge': float('nan'), 'n': 1}, {'gauge': float('nan'), 'n': 2}]"
-        lane, _ = self.judged(body)
+        [lane], _ = self.judged(body)
         self.assertFalse(lane.agreement.agrees)
 
     def test_decimals_of_seventy_six_digits(self):
@@ -182,22 +188,21 @@ class OddAnswers(TrialCase):
             big = decimal.Decimal("9" * 76)
             return pa.table({"gauge": ["Ash"], "n": pa.array([big], pa.decimal256(76, 0))})
         """
-        lane, _ = self.judged(body)
+        [lane], _ = self.judged(body)
         self.assertFalse(lane.agreement.agrees)
 
     def test_types_that_hold_no_value_or_name_no_column(self):
-        for number, body in enumerate((
+        bodies = (
             "import pyarrow as pa\nreturn pa.table({'gauge': pa.nulls(5), 'n': pa.nulls(5)})",
             "import pyarrow as pa\nreturn pa.table([pa.array([1])] * 2, names=['n', 'n'])",
             "import pyarrow as pa\nreturn pa.table({'': pa.array([1]), '\\x00': pa.array([1])})",
             "return [{1: 2, None: 3}]", "return [{}]", "return []", "return {'gauge': {}}",
             "return [{'gauge': object(), 'n': 1}]", "return iter(int, 1)",
             "return [{'gauge': 'x' * 50_000_000, 'n': 1}]",
-        )):  # fmt: skip
+        )  # fmt: skip
+        odd, _ = self.judged(*bodies, limits={"seconds": 3, "memory_bytes": 400 << 20})
+        for lane, body in zip(odd, bodies, strict=True):
             with self.subTest(body):
-                lane, _ = self.judged(
-                    body, name=f"t{number}", limits={"seconds": 3, "memory_bytes": 400 << 20}
-                )
                 self.assertFalse(lane.agreement and lane.agreement.agrees)
 
 

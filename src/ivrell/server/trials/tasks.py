@@ -16,7 +16,7 @@ from django.db import InterfaceError, OperationalError
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from ivrell.core.errors import BadInput
+from ivrell.core.errors import BadInput, room_on_disk
 from ivrell.core.logs import referred
 from ivrell.core.records.events import (
     DataMade,
@@ -124,21 +124,22 @@ def conduct_trial(trial_id: int) -> None:
     trial.tell(TrialStarted())
     conductor = Conductor(trial)
     try:
-        core = CoreTrial(
-            trial.text,
-            trial.plan_of,
-            trial.folder,
-            _store(),
-            listen=conductor.listen,
-            control=conductor,
-        )
-        found = core.conduct()
-        for run in core.runs:
-            if not trial.runs.filter(number=run.run).exists():
-                conductor.listen(RunEnded(record=run))
-        trial.keep_agreement(found)
-        trial.finish(found.ended)
-        _trim(core)
+        with room_on_disk(trial.folder):
+            core = CoreTrial(
+                trial.text,
+                trial.plan_of,
+                trial.folder,
+                _store(),
+                listen=conductor.listen,
+                control=conductor,
+            )
+            found = core.conduct()
+            for run in core.runs:
+                if not trial.runs.filter(number=run.run).exists():
+                    conductor.listen(RunEnded(record=run))
+            trial.keep_agreement(found)
+            trial.finish(found.ended)
+            _trim(core)
     except BadInput as error:
         trial.finish(Trial.State.FAILED, Trouble.of(error))
     except (OperationalError, InterfaceError):
