@@ -2,7 +2,6 @@
 
 import argparse
 import json
-import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from secrets import randbits
@@ -140,6 +139,8 @@ def _status(found: "TrialFindings") -> int:
 
 
 def _check(args: argparse.Namespace) -> int:
+    from ivrell.core.scratch import own_folder
+
     text, comparison = _read(args.file)
     from ivrell.core.trial.once import small_knobs
     from ivrell.core.trial.plan import Plan
@@ -150,13 +151,15 @@ def _check(args: argparse.Namespace) -> int:
         knobs={**small_knobs(text, _CHECK_ROWS), **_knobs(args.set, comparison)},
         own_files=str(args.file.parent.resolve()),
     )
-    with tempfile.TemporaryDirectory(prefix="ivrell-check-") as folder:
-        found = _conduct(text, plan, Path(folder))
+    with own_folder() as folder:
+        found = _conduct(text, plan, folder)
     _tell(args, found, lambda: _show().agreement(found))
     return _status(found)
 
 
 def _try(args: argparse.Namespace) -> int:
+    from ivrell.core.scratch import own_folder
+
     text, comparison = _read(args.file)
     from ivrell.core.trial.once import try_once
 
@@ -164,9 +167,9 @@ def _try(args: argparse.Namespace) -> int:
     found: dict[str, TryOutcome] = {}
     for lane in lanes:
         comparison.approach_called(lane)
-        with tempfile.TemporaryDirectory(prefix="ivrell-try-") as folder:
+        with own_folder() as folder:
             found[lane] = try_once(
-                text, lane, args.rows, Path(folder), _store(),
+                text, lane, args.rows, folder, _store(),
                 own_files=str(args.file.parent.resolve()),
             )  # fmt: skip
         if not args.json:
@@ -178,13 +181,15 @@ def _try(args: argparse.Namespace) -> int:
 
 
 def _explain(args: argparse.Namespace) -> int:
+    from ivrell.core.scratch import own_folder
+
     text, comparison = _read(args.file)
     from ivrell.core.trial.once import try_once
 
     comparison.approach_called(args.lane)
-    with tempfile.TemporaryDirectory(prefix="ivrell-explain-") as folder:
+    with own_folder() as folder:
         found = try_once(
-            text, args.lane, args.rows, Path(folder), _store(),
+            text, args.lane, args.rows, folder, _store(),
             own_files=str(args.file.parent.resolve()), explained=True,
         )  # fmt: skip
     _tell(args, found, lambda: _show().explained(found))
@@ -192,13 +197,15 @@ def _explain(args: argparse.Namespace) -> int:
 
 
 def _interrupt(args: argparse.Namespace) -> int:
+    from ivrell.core.scratch import own_folder
+
     text, comparison = _read(args.file)
     from ivrell.core.trial.interrupted import interrupted
 
     comparison.approach_called(args.lane)
-    with tempfile.TemporaryDirectory(prefix="ivrell-interrupt-") as folder:
+    with own_folder() as folder:
         found = interrupted(
-            text, args.lane, args.rows, args.share, Path(folder), _store(),
+            text, args.lane, args.rows, args.share, folder, _store(),
             own_files=str(args.file.parent.resolve()),
         )  # fmt: skip
     _tell(args, found, lambda: _show().interruption(found))

@@ -15,6 +15,7 @@ from pathlib import Path
 log = logging.getLogger("ivrell.folders")
 _PREFIX = "ivrell-run-"
 _LONGEST_S = 600
+SHARED_MEMORY = Path("/dev/shm")
 _NAME = re.compile(rf"{_PREFIX}(\d+)-")
 
 
@@ -40,10 +41,11 @@ def remove(folder: Path) -> None:
 
 def sweep() -> None:
     """Remove folders of processes of this account that were killed."""
-    for path in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
-        named = _NAME.match(path.name)
-        if named and path.lstat().st_uid == os.getuid() and not _lives(int(named[1])):
-            remove(path)
+    for place in (Path(tempfile.gettempdir()), SHARED_MEMORY):
+        for path in place.glob(f"{_PREFIX}*"):
+            named = _NAME.match(path.name)
+            if named and path.lstat().st_uid == os.getuid() and not _lives(int(named[1])):
+                remove(path)
 
 
 def keep_pools_in_sight() -> None:
@@ -57,11 +59,12 @@ def keep_pools_in_sight() -> None:
 
 
 @contextmanager
-def own_folder() -> Iterator[Path]:
+def own_folder(place: Path | None = None) -> Iterator[Path]:
     """A folder of this process's own, gone with the block, or swept for it where it was killed;
-    no other account can come to it."""
+    no other account can come to it. It is where temporary files lie, unless in another ``place``
+    that is swept too."""
     sweep()
-    folder = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-"))
+    folder = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-", dir=place))
     try:
         yield folder
     finally:

@@ -246,19 +246,20 @@ def _ways(places: Iterable[str]) -> list[str]:
 def why_not() -> str | None:
     """Why runs cannot be sandboxed here, or None when they can: found by starting in one just
     what runs start."""
-    import tempfile  # what the runner does not need would weigh on its size
+    # What the runner does not need would weigh on its size.
+    from ivrell.core.scratch import own_folder
 
     if shutil.which("bwrap") is None:
         return "bubblewrap is not installed (apt-get install bubblewrap)"
     if as_root() and shutil.which("setpriv") is None:
         return "setpriv is not installed, which runs give root's rights up with (util-linux)"
-    with tempfile.TemporaryDirectory(prefix="ivrell-look-") as folder:
+    with own_folder() as folder:
         look = [sys.executable, "-c", "import ivrell.core.trial.worker"]
         try:
             calls = compiled(Filter.RUN)
         except (ImportError, OSError, RuntimeError) as error:
             return f"system calls cannot be filtered ({error}; apt-get install libseccomp2)"
-        trial = Sandbox(Path(folder), calls, ours=OURS, hidden=(str(data_folder()),)).around(look)
+        trial = Sandbox(folder, calls, ours=OURS, hidden=(str(data_folder()),)).around(look)
         try:
             done = subprocess.run(
                 trial, capture_output=True, text=True, timeout=_TRY_S,

@@ -1,7 +1,6 @@
 """Encoded blocks on their way from one process to another."""
 
 import shutil
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -11,11 +10,11 @@ from typing import TypeAlias
 import pyarrow as pa
 
 from ivrell.core.recipe.forms import Encoded
+from ivrell.core.scratch import SHARED_MEMORY, own_folder
 
 Segments: TypeAlias = list[tuple[str, Encoded]]
 """What of a block goes to which file, in order; files by their path below the table's place."""
 
-_SHARED_MEMORY = Path("/dev/shm")
 _ROOM = 512 * 2**20
 
 
@@ -64,10 +63,8 @@ def put_by(segments: Segments, path: Path) -> Spooled:
 def spool_folder() -> Iterator[Path]:
     """A folder for blocks on their way: in shared memory where there is room."""
     try:
-        roomy = shutil.disk_usage(_SHARED_MEMORY).free > _ROOM
+        roomy = shutil.disk_usage(SHARED_MEMORY).free > _ROOM
     except OSError:
         roomy = False
-    with tempfile.TemporaryDirectory(
-        prefix="ivrell-blocks-", dir=_SHARED_MEMORY if roomy else None
-    ) as folder:
-        yield Path(folder)
+    with own_folder(SHARED_MEMORY if roomy else None) as folder:
+        yield folder

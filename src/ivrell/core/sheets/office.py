@@ -9,7 +9,6 @@ import os
 import shutil
 import subprocess
 import sys
-import tempfile
 import time
 from functools import lru_cache
 from pathlib import Path
@@ -40,11 +39,13 @@ def version() -> str | None:
 
 @lru_cache(maxsize=1)
 def _asked_version() -> str:
-    with tempfile.TemporaryDirectory(prefix="ivrell-office-") as folder:
+    from ivrell.core.scratch import own_folder  # not in a run's own process
+
+    with own_folder() as folder:
         done = subprocess.run(
             [str(PROGRAM), f"-env:UserInstallation=file://{folder}", "--version"],
             capture_output=True, text=True, timeout=_CONNECT_S,
-            env=_environment(Path(folder), None),
+            env=_environment(folder, None),
         )  # fmt: skip
     words = done.stdout.split()
     return words[1] if len(words) > 1 else "of unknown version"

@@ -3,13 +3,13 @@
 import datetime
 import math
 import os
-import tempfile
 from pathlib import Path
 
 from ivrell.core.machine import busy_cores
 from ivrell.core.measure import noise
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.machine import Noise
+from ivrell.core.scratch import own_folder
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.control import Control, Listener, NoControl, deaf
 from ivrell.core.trial.plan import Plan
@@ -56,12 +56,12 @@ def measure_noise(
     """
     started = datetime.datetime.now(datetime.UTC)
     busy = busy_cores()
-    with tempfile.TemporaryDirectory(prefix="ivrell-noise-") as name:
+    with own_folder() as name:
         trial = Trial(
             _COMPARISON,
             Plan(rounds=rounds, warm_ups=1),
-            Path(name) / "trial",
-            DataStore(Path(name) / "made"),
+            name / "trial",
+            DataStore(name / "made"),
             listen=listen,
             control=control or NoControl(),
             data_workers=1,

@@ -1,7 +1,6 @@
 """Tables on a server that is reached by its driver alone."""
 
 import importlib
-import tempfile
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -17,6 +16,7 @@ from ivrell.core.errors import BadInput
 from ivrell.core.recipe.databases import pg_binary
 from ivrell.core.recipe.databases.base import Loader
 from ivrell.core.recipe.forms.base import in_seconds
+from ivrell.core.scratch import own_folder
 
 _TYPES: tuple[tuple[Any, sa.types.TypeEngine[Any]], ...] = (
     (pa.types.is_boolean, sa.Boolean()),
@@ -105,8 +105,8 @@ class SqlLoader(Loader):
     def _load_files(self, table: str, blocks: Iterator[pa.RecordBatch]) -> None:
         """By files that the client sends, a block each."""
         widths: dict[str, int] = {}
-        with tempfile.TemporaryDirectory(prefix="ivrell-load-") as folder:
-            path = Path(folder) / "block.csv"
+        with own_folder() as folder:
+            path = folder / "block.csv"
             statement = (
                 f"LOAD DATA LOCAL INFILE '{path}' INTO TABLE \"{table}\" CHARACTER SET utf8mb4 "
                 "FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY ''"
