@@ -38,7 +38,7 @@ TEXT = (
 )
 if server_version():
     TEXT += approach("maria", QUERY, "mariadb")
-ROUNDS = 4
+ROUNDS = 3
 PLAN = {"rounds": ROUNDS, "warm_ups": 0, "disturbed": {"repeat": 0, "wait_s": 0}}
 SEARCH = PLAN | {
     "rounds": 2, "knobs": {"rows": [200, 2000, 20_000]}, "search": {"within": 0.2, "minutes": 0.5},
@@ -148,7 +148,7 @@ def one(ivrell: Ivrell, comparison: int, rng: random.Random, name: str) -> str:
     plan = SEARCH if searches else PLAN
     trial = ivrell.call(f"comparisons/{comparison}/launch/", plan)["id"]
     if name != "starting":
-        time.sleep(rng.uniform(0.3, 7.0))
+        time.sleep(rng.uniform(0.3, 5.0))
     find = getattr(ivrell, name)
     victim, deadline = find(), time.monotonic() + 10
     while victim is None and time.monotonic() < deadline:

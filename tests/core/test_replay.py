@@ -217,7 +217,7 @@ class Replay(TrialCase):
 
     @unittest.skipIf(sandbox.why_not(), "without a sandbox a run leaves what it likes")
     def test_no_way_of_the_system_works(self):
-        trial = self.trial(HEAD + approach("a", WAYS), rounds=3, calls_per_process=1)
+        trial = self.trial(HEAD + approach("a", WAYS), rounds=2, calls_per_process=1)
         for found, tried in self.told(trial):
             self.assertEqual(found, [])
             self.assertGreater(tried, 4, "a way that does not work within a run proves nothing")
