@@ -144,7 +144,8 @@ def page_checks() -> list[Job]:
 
 def server_jobs() -> tuple[list[Job], list[Job]]:
     """Jobs of the part server: its tests share a throwaway cluster of records."""
-    kills = _check("20 kills", PYTHON, "-m", "tests.bench.kills", "20")
+    # One of each kind.
+    kills = _check("10 kills", PYTHON, "-m", "tests.bench.kills", "10")
     return [_tests("server", "server", *_modules("server")), kills], []
 
 
