@@ -18,8 +18,9 @@ import time
 import unittest
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any, cast
 
 ROOT = Path(__file__).resolve().parents[1]
 PYTHON = sys.executable
@@ -67,6 +68,8 @@ class Outcome:
     failed: list[str]
     printed: str
     seconds: float
+    tests: dict[str, float] = field(default_factory=dict)
+    """Seconds by test."""
 
 
 def _check(name: str, *command: str, where: Path = ROOT) -> Job:
@@ -94,7 +97,7 @@ def do(job: Job) -> Outcome:
         return Outcome(job, 0, failed, done.stdout, seconds)
     found = json.loads(told[-1].removeprefix(_RESULT))
     printed = done.stdout if found["failed"] else ""
-    return Outcome(job, found["passed"], found["failed"], printed, seconds)
+    return Outcome(job, found["passed"], found["failed"], printed, seconds, found["seconds"])
 
 
 def _modules(part: str) -> list[str]:
@@ -185,10 +188,14 @@ def main(names: list[str]) -> int:
         first, second = jobs()
         beside, alone = beside + first, alone + second
     outcomes: list[Outcome] = []
+    began = time.monotonic()
     # One more than there are cores: each waits now and then for a server, a browser, a clock.
     with ThreadPoolExecutor(len(os.sched_getaffinity(0)) + 1) as workers:
         outcomes += map(_told, workers.map(do, beside))
     outcomes += [_told(do(job)) for job in alone]
+    print(f"\nSlowest of all, {time.monotonic() - began:.0f} s:")
+    for name, seconds in _slowest(outcomes):
+        print(f"  {seconds:4.0f} s  {name}")
     failed = [name for outcome in outcomes for name in outcome.failed]
     if failed:
         print("\nFailed:")
@@ -197,6 +204,11 @@ def main(names: list[str]) -> int:
     passed = sum(outcome.passed for outcome in outcomes)
     print(f"\n{passed} passed, {len(failed)} failed")
     return 1 if failed else 0
+
+
+def _slowest(outcomes: list[Outcome]) -> list[tuple[str, float]]:
+    tests = [test for outcome in outcomes for test in outcome.tests.items()]
+    return sorted(tests, key=lambda test: -test[1])[:25]
 
 
 def _told(outcome: Outcome) -> Outcome:
@@ -210,22 +222,39 @@ def _told(outcome: Outcome) -> Outcome:
 
 def job(part: str, modules: list[str]) -> int:
     """Run some test modules of a part in this process; the last line tells the result."""
-    run: Callable[[list[str]], unittest.TestResult] = _with_records if part == "server" else _suite
+    run: Callable[[list[str]], _Timed] = _with_records if part == "server" else _suite
     result = run([f"tests.{part}.{module}" for module in modules])
     wrong = result.failures + result.errors
     failed = [str(test) for test, _ in wrong]
     passed = result.testsRun - len({test for test, _ in wrong}) - len(result.skipped)
     failed += [str(test) for test in getattr(result, "unexpectedSuccesses", [])]
-    print(_RESULT + json.dumps({"passed": max(0, passed), "failed": failed}), flush=True)
+    told = {"passed": max(0, passed), "failed": failed, "seconds": result.seconds}
+    print(_RESULT + json.dumps(told), flush=True)
     return 1 if failed else 0
 
 
-def _suite(modules: list[str]) -> unittest.TestResult:
+class _Timed(unittest.TextTestResult):
+    """Knows how many seconds each test took, the first of a class with what sets the class up."""
+
+    def __init__(self, *args: Any, **more: Any):
+        super().__init__(*args, **more)
+        self.seconds: dict[str, float] = {}
+        self._since = time.monotonic()
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        now = time.monotonic()
+        self.seconds[test.id().removeprefix("tests.")] = now - self._since
+        self._since = now
+
+
+def _suite(modules: list[str]) -> _Timed:
     suite = unittest.defaultTestLoader.loadTestsFromNames(modules)
-    return unittest.TextTestRunner(verbosity=1, stream=sys.stdout).run(suite)
+    runner = unittest.TextTestRunner(verbosity=1, stream=sys.stdout, resultclass=_Timed)
+    return cast(_Timed, runner.run(suite))
 
 
-def _with_records(modules: list[str]) -> unittest.TestResult:
+def _with_records(modules: list[str]) -> _Timed:
     """Tests of the server, beside a throwaway cluster of records."""
     from ivrell.core.cluster import Cluster
 

@@ -55,7 +55,7 @@ class CommandLine(unittest.TestCase):
             (folder / "gauges.toml").write_text(HEAD + approach("count", COUNTING))
             command = [sys.executable, "-m", "ivrell.cli", "--verbose", "run",
                        str(folder / "gauges.toml"), "--rounds", "1", "--warm-ups", "0",
-                       "--out", str(folder / "out")]  # fmt: skip
+                       "--disturbed-share", "100", "--out", str(folder / "out")]  # fmt: skip
             environment = {**os.environ, "IVRELL_DATA": str(folder / "data")}
             done = subprocess.run(command, capture_output=True, text=True, env=environment)
             self.assertEqual(done.returncode, 0, done.stderr)

@@ -8,7 +8,7 @@ import shutil
 import subprocess
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from multiprocessing.util import Finalize
 from pathlib import Path
 
@@ -44,8 +44,10 @@ def sweep() -> None:
     for place in (Path(tempfile.gettempdir()), SHARED_MEMORY):
         for path in place.glob(f"{_PREFIX}*"):
             named = _NAME.match(path.name)
-            if named and path.lstat().st_uid == os.getuid() and not _lives(int(named[1])):
-                remove(path)
+            # What another process removes meanwhile, or sweeps too, is gone.
+            with suppress(FileNotFoundError):
+                if named and path.lstat().st_uid == os.getuid() and not _lives(int(named[1])):
+                    remove(path)
 
 
 def keep_pools_in_sight() -> None:
