@@ -34,7 +34,7 @@ MEASURING = (
 HEAVY = (
     "test_demo", "test_writing", "test_sheets", "test_cli", "test_sql_engines", "test_recipe",
     "test_own_servers", "test_driven_servers", "test_forms", "test_programs", "test_attacks",
-    "test_replay", "test_run_users",
+    "test_replay", "test_run_users", "test_walls",
 )  # fmt: skip
 """Modules of core tests that take long enough to be a job of their own."""
 
@@ -42,7 +42,7 @@ HEAVY = (
 LONG = (
     "test_agreement_evidence", "test_agreement_in_trials", "test_csv_style",
     "test_calls", "test_curve_and_cluster", "test_databases", "test_faults",
-    "test_waits", "test_engines", "test_logs", "test_nested",
+    "test_waits", "test_engines", "test_former_folders", "test_logs", "test_nested",
     "test_private_server", "test_python_ways", "test_report", "test_runtimes", "test_search",
     "test_service_walls", "test_small_tables", "test_step_up",
 )  # fmt: skip
@@ -244,7 +244,10 @@ class _Timed(unittest.TextTestResult):
     def stopTest(self, test: unittest.TestCase) -> None:
         super().stopTest(test)
         now = time.monotonic()
-        self.seconds[test.id().removeprefix("tests.")] = now - self._since
+        # Not test.id(): some classes have an attribute of that name.
+        kind = type(test)
+        name = f"{kind.__module__}.{kind.__qualname__}.{test._testMethodName}"
+        self.seconds[name.removeprefix("tests.")] = now - self._since
         self._since = now
 
 

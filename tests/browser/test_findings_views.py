@@ -56,7 +56,7 @@ class Views(unittest.TestCase):
     @classmethod
     def ended(cls, comparison):
         """Wait until the newest trial of a comparison has ended."""
-        deadline = time.monotonic() + 120
+        deadline = time.monotonic() + 300
         while time.monotonic() < deadline:
             newest = cls.browser.fetch(f"/api/trials/?comparison={comparison}")[0]
             if newest["state"] in ("done", "stopped", "failed"):
@@ -190,10 +190,15 @@ class Views(unittest.TestCase):
         b = self.browser
         self.at(self.id)
         b.click(".notes .add-note")
-        b.find(".note-field textarea").send_keys("The loop is *what costs*.\n<script>1</script>")
+        b.find(".note-field textarea").send_keys(
+            "The loop is *what costs*.\n<script>1</script> ![far](http://locks.example/i.png) "
+            "[odd](javascript:alert(1)) [data](data:text/html,<script>1</script>)"
+        )
         b.click(".note-field .ant-btn-primary")
         b.until(lambda: [e.text for e in b.all(".note em")] == ["what costs"])
-        self.assertEqual(b.all(".note script"), [])
+        self.assertEqual(b.all(".note script, .note img"), [])
+        self.assertEqual({e.get_attribute("href") for e in b.all(".note a")} & {
+            "javascript:alert(1)", "data:text/html,<script>1</script>"}, set())  # fmt: skip
         self.at(self.id, "?lane=quick")
         b.click(".lane-drawer .notes .add-note")
         b.find(".lane-drawer .note-field textarea").send_keys("Fewer turns.")

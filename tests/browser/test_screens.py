@@ -308,7 +308,7 @@ class Screens(unittest.TestCase):
         lines = "".join(f"B{n:04},{n % 7},{n * 0.25}\n" for n in range(400))
         self.choose("sample-files", self.write("barges.csv", f"barge,crew,load\n{lines}"))
         b.press("shape")
-        b.until(lambda: b.by_id("rows-of-barges").text == "400 rows", 30)
+        b.until(lambda: b.by_id("rows-of-barges", 60).text == "400 rows", 30)
         recipe = b.by_id("recipe").text
         self.assertIn("[A-Z][0-9]{4}", recipe)
         self.assertNotIn("B0001", recipe)

@@ -48,7 +48,7 @@ class Sweeps(unittest.TestCase):
 
     @classmethod
     def ended(cls):
-        deadline = time.monotonic() + 120
+        deadline = time.monotonic() + 300
         while time.monotonic() < deadline:
             newest = cls.browser.fetch(f"/api/trials/?comparison={cls.id}")[0]
             if newest["state"] == "done":

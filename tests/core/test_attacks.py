@@ -3,9 +3,14 @@
 import gzip
 import http.server
 import json
+import resource
 import textwrap
 import threading
 import unittest
+
+import numpy as np
+import pyarrow as pa
+from pyarrow import parquet as pq
 
 from ivrell.core.contain import sandbox
 from ivrell.core.errors import BadInput
@@ -212,15 +217,50 @@ class Bombs(TrialCase):
         path.write_bytes(content)
         return path
 
-    def test_files_that_are_larger_inside(self):
-        zeros = gzip.compress(b"0" * (200 << 20), 9)
-        path = self.own("bomb.csv.gz", zeros)
+    def ended(self, path, code, form="csv", **limits):
+        """What becomes of a lane that reads a file of the user's own, and bytes that this process
+        held more at the most."""
         head = HEAD.split("[data.tables.readings]")[0]
         text = f'{head}[data.tables.readings]\nfile = "{path}"\n'
+        text += approach("a", code, input=form)
+        before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
         try:
-            self.trial(text + approach("a", COUNTING), limits={"seconds": 5}).conduct()
+            self.trial(text, name=path.stem, limits={"seconds": 20, **limits}).conduct()
         except BadInput as error:
-            self.assertTrue(error.what)
+            return error.what, 0
+        [run] = self.runs_in(path.stem)
+        after = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+        said = run["limit"]["kind"] if run["limit"] else str(run["error"])[-900:]
+        return said, (after - before) * 1024
+
+    def runs_in(self, name):
+        lines = (self.folder / name / "runs.jsonl").read_text().splitlines()
+        return [json.loads(line) for line in lines]
+
+    def test_a_packed_file_that_is_larger_inside(self):
+        path = self.own("bomb.csv.gz", gzip.compress(b"reading,gauge\n" + b"0" * (400 << 20), 1))
+        said, held = self.ended(path, COUNTING, memory_bytes=200 << 20)
+        self.assertTrue(said)
+        self.assertLess(held, 200 << 20)
+
+    def test_columns_of_one_value_repeated_without_end(self):
+        path = self.folder / "many.parquet"
+        block = pa.table({"reading": pa.array(np.zeros(10_000_000, np.int64)),
+                          "gauge": pa.DictionaryArray.from_arrays(
+                              pa.array(np.zeros(10_000_000, np.int8)), ["Ash"])})  # fmt: skip
+        with pq.ParquetWriter(path, block.schema) as writer:
+            for _ in range(40):
+                writer.write_table(block)
+        self.assertLess(path.stat().st_size, 8 << 20)
+        code = """
+            import pyarrow.parquet as pq
+            def answer(data, knobs, stage):
+                table = pq.read_table(data.readings)
+                return [{"gauge": "Ash", "n": table.num_rows}]
+        """
+        said, held = self.ended(path, code, "parquet", memory_bytes=400 << 20)
+        self.assertEqual(said, "memory")
+        self.assertLess(held, 300 << 20)
 
     @unittest.skipUnless(office.version(), "no spreadsheet engine here")
     def test_sheets_that_call_out(self):

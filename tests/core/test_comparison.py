@@ -67,6 +67,12 @@ class Reading(unittest.TestCase):
         with self.assertRaisesRegex(BadInput, "2,000,001 characters"):
             parse("#" * 2_000_001)
 
+    def test_a_long_value_is_cut_where_it_is_shown(self):
+        with self.assertRaises(BadInput) as caught:
+            parse(DEMO.read_text() + f'\n[[note]]\ntext = "{"weir " * 8000}"\n')
+        self.assertLess(len(str(caught.exception)), 300)
+        self.assertIn("40,000 characters", str(caught.exception))
+
     def test_two_lanes_of_one_id(self):
         with self.assertRaisesRegex(BadInput, "Two approaches"):
             parse(HEAD + approach("a", "SELECT 1", "duckdb") + approach("a", "SELECT 2", "duckdb"))

@@ -1,6 +1,8 @@
 """The report is one file with everything in it, and names stay text."""
 
+import json
 import re
+import time
 import unittest
 from html.parser import HTMLParser
 
@@ -47,6 +49,25 @@ class Report(TrialCase):
         self.assertIn("(python reading csv)", " ".join(page.words.split()))
         # Nothing is fetched from elsewhere.
         self.assertEqual(re.findall(r"(?:src|href)=|url\(|@import", html), [])
+
+    def test_markdown_of_a_stranger_stays_words(self):
+        notes = [
+            "<script>alert(1)</script> and <b onclick='x()'>bold</b>", "![far](http://locks.example/)",
+            "[odd](javascript:alert(1))", "[odd](data:text/html,x)", "[odd](vbscript:x)",
+            "<http://locks.example/?\"onmouseover=x>", "> " * 5000 + "deep", "*_" * 9_000,
+            "| a |\n|---|\n| <img src=x onerror=y> |",
+        ]  # fmt: skip
+        head = "".join(f"[[note]]\ntext = {json.dumps(note)}\n\n" for note in notes)
+        claim = '[[claim]]\ntext = "<img src=x>"\nlower = "a"\nhigher = "b"\n'
+        text = HEAD + approach("a", COUNTING) + approach("b", COUNTING) + f"\n{head}{claim}"
+        began = time.monotonic()
+        self.trial(text, rounds=2).conduct()
+        page = Parsed((self.folder / "trial" / "report.html").read_text())
+        self.assertLess(time.monotonic() - began, 60)
+        self.assertEqual({tag for tag, _ in page.tags} & {"script", "img", "iframe"}, set())
+        for _, attributes in page.tags:
+            self.assertFalse([name for name in attributes if name.startswith("on")], attributes)
+            self.assertRegex(attributes.get("href", "http:"), "^(https?:|#)")
 
     def test_settings_that_tell_lanes_apart_and_what_differs_stand_in_it(self):
         count = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"

@@ -80,6 +80,17 @@ class OurOwn(unittest.TestCase):
                     found.add(f"{name}: {call}")
         self.assertEqual(found, set(WITH_A_REASON), "a reason that nothing needs any more")
 
+    def test_no_clock_that_can_be_set_measures_or_decides_anything(self):
+        told_alone = {"machine.py", "trial/aa_test.py"}
+        found = set()
+        for path in (SOURCES / "core").rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text())):
+                if isinstance(node, ast.Call) and ast.unparse(node.func).endswith(
+                    ("time.time", "time.time_ns", ".now", ".utcnow", "localtime", "gmtime")
+                ) and not ast.unparse(node.func).startswith(("HeldBack", "cls")):  # fmt: skip
+                    found.add(str(path.relative_to(SOURCES / "core")))
+        self.assertEqual(found, told_alone)
+
 
 def child(code):
     return subprocess.Popen([sys.executable, "-u", "-c", code], stdout=subprocess.PIPE)

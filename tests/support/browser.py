@@ -12,6 +12,8 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
+from tests.support.comparisons import UNDISTURBED
+
 _FLAGS = (
     "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run "
     "--disable-background-networking --disable-component-update --disable-sync "
@@ -41,7 +43,7 @@ class Browser:
     def all(self, selector: str) -> list[WebElement]:
         return self.driver.find_elements(By.CSS_SELECTOR, selector)
 
-    def find(self, selector: str, seconds: float = 15) -> WebElement:
+    def find(self, selector: str, seconds: float = 30) -> WebElement:
         """The first element that fits, waited for until it shows."""
         return self.until(
             lambda: next((e for e in self.all(selector) if e.is_displayed()), None),
@@ -49,14 +51,14 @@ class Browser:
             f"nothing fits {selector}",
         )
 
-    def by_id(self, test_id: str, seconds: float = 15) -> WebElement:
+    def by_id(self, test_id: str, seconds: float = 30) -> WebElement:
         return self.find(f'[data-testid="{test_id}"]', seconds)
 
-    def press(self, test_id: str, seconds: float = 15) -> None:
+    def press(self, test_id: str, seconds: float = 30) -> None:
         """Click what has this id; looked for again when the page drew it anew meanwhile."""
         self.click(f'[data-testid="{test_id}"]', seconds)
 
-    def click(self, selector: str, seconds: float = 15) -> None:
+    def click(self, selector: str, seconds: float = 30) -> None:
         """Click the first element that fits."""
 
         def clicked() -> bool:
@@ -104,7 +106,7 @@ class Browser:
             f"nothing called {words}",
         ).click()
 
-    def until(self, condition: Callable[[], Any], seconds: float = 15, message: str = "") -> Any:
+    def until(self, condition: Callable[[], Any], seconds: float = 30, message: str = "") -> Any:
         """Wait until a condition gives something true, and return that."""
 
         def tried(_: object) -> Any:
@@ -151,8 +153,10 @@ class Browser:
         return int(status), told
 
     def launch(self, comparison: int, plan: dict[str, Any]) -> int:
-        """Launch a trial with a plan that the page need not offer; the status of the answer."""
-        return self.send("POST", f"/api/comparisons/{comparison}/launch/", plan)[0]
+        """Launch a trial with a plan that the page need not offer; the status of the answer.
+        Other tests run beside it, so no run waits for a quiet moment unless the plan says so."""
+        asked = {"disturbed": UNDISTURBED, **plan}
+        return self.send("POST", f"/api/comparisons/{comparison}/launch/", asked)[0]
 
     def complaints(self) -> list[str]:
         """Errors in the console since the last call, but for input that the server refused:

@@ -6,6 +6,7 @@ from typing import Any
 from pydantic import ValidationError
 
 _NAMES = "^[A-Za-z_]"
+_LONGEST_SHOWN = 100
 
 
 @dataclass(frozen=True)
@@ -33,11 +34,20 @@ def path_of(keys: tuple[int | str, ...]) -> str:
     return path
 
 
+def _brief(value: str | int | float) -> str:
+    """A value as it stands in a file, cut in the middle where it is long."""
+    whole = repr(value)
+    if len(whole) <= _LONGEST_SHOWN:
+        return whole
+    half = _LONGEST_SHOWN // 2
+    return f"{whole[:half]} ... {whole[-half:]} ({len(str(value)):,} characters)"
+
+
 def sentence(problem: Any) -> str:
     """What is wrong with one value, in words."""
     kind, context = problem["type"], problem.get("ctx", {})
     value = problem.get("input")
-    shown = f", not {value!r}" if isinstance(value, str | int | float | bool) else ""
+    shown = f", not {_brief(value)}" if isinstance(value, str | int | float | bool) else ""
     if kind == "string_pattern_mismatch" and str(context.get("pattern", "")).startswith(_NAMES):
         return (
             "a name holds letters, digits and underscores alone, up to 63, and begins with no "

@@ -13,6 +13,7 @@ RunState = Literal["done", "failed", "limit", "stopped"]
 TrialState = Literal["waiting", "running", "done", "stopped", "failed"]
 
 _FORMER_WORDS = {"core_wait_s": "run_queue_wait_s"}
+_SPAN = ("name", "start_s", "end_s")
 _FORMER_PARTS = {"handing over": "result export"}
 
 
@@ -117,6 +118,11 @@ class RunRecord(BaseModel):
             now["limit"] = {**limit, "kind": _FORMER_PARTS.get(limit["kind"], limit["kind"])}
         if isinstance(error := now.get("error"), Mapping):
             now["error"] = {**error, "part": _FORMER_PARTS.get(error["part"], error["part"])}
+        if isinstance(spans := now.get("spans"), list):
+            now["spans"] = [
+                dict(zip(_SPAN, span, strict=False)) if isinstance(span, list) else span
+                for span in spans
+            ]
         return now
 
     @property

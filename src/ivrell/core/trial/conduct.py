@@ -51,6 +51,7 @@ from ivrell.core.trial.control import Control, Listener, NoControl, deaf
 from ivrell.core.trial.disturbance import Repeats, wait_until_quiet
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.judging import judged
+from ivrell.core.trial.numbering import Numbering
 from ivrell.core.trial.plan import (
     PLAN,
     Plan,
@@ -306,7 +307,7 @@ class Trial:
         return nullcontext() if self.explained else desk_for(self.plan, folder)
 
     def _do_runs(self, folder: Path, desk: AnswerDesk | None) -> None:
-        done = {run.run for run in self.runs}
+        numbering = Numbering(self.runs)
         attempts = self.attempts(folder, desk)
         for run in self.runs:
             attempts.learn(run)
@@ -320,10 +321,12 @@ class Trial:
                         if self._enough(ended_round, time.monotonic() - began):
                             return
                     closely = partial(memory_run, self.comparison, self.plan)
-                    self._do_with_memory(attempts, planned, closely, done, add, began)
+                    self._do_with_memory(attempts, planned, closely, numbering, add, began)
                 for planned in self._search.runs(self.runs, self._able) if self._search else ():
                     self._make_at(planned.point)
-                    self._do_with_memory(attempts, planned, memory_run_beside, done, add, began)
+                    self._do_with_memory(
+                        attempts, planned, memory_run_beside, numbering, add, began
+                    )
         finally:
             attempts.close()
 
@@ -348,7 +351,7 @@ class Trial:
         attempts: Attempts,
         planned: PlannedRun,
         closely: Callable[[PlannedRun], PlannedRun],
-        done: set[int],
+        numbering: Numbering,
         add: AddRun,
         began: float,
     ) -> None:
@@ -357,7 +360,9 @@ class Trial:
             raise Stopped
         if planned.warm_up and self._warms_itself(planned):
             return
-        if planned.number not in done and not self._is_out(planned):
+        looked_at = closely(planned)
+        planned = numbering.numbered(planned)
+        if not numbering.is_done(planned) and not self._is_out(planned):
             self._do(attempts, planned, add, began)
         attempt = 1
         while self._repeats.wanted(planned.number) and not self._is_out(planned):
@@ -367,7 +372,7 @@ class Trial:
             self._do(attempts, again, add, began, attempt)
             attempt += 1
         if self._needs_memory_run(planned):
-            self._do(attempts, closely(planned), add, began)
+            self._do(attempts, numbering.numbered(looked_at), add, began)
 
     def _warms_itself(self, planned: PlannedRun) -> bool:
         """Whether each process of a lane warms up by itself: rounds for that would be twice."""

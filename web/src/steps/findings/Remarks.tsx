@@ -59,7 +59,9 @@ export function Notes({ comparison, subject }: { comparison: Comparison; subject
         ) : (
           <div key={i} className="note">
             <Suspense fallback={<p>{note.text}</p>}>
-              <Markdown skipHtml>{note.text}</Markdown>
+              <Markdown skipHtml disallowedElements={["img"]}>
+                {note.text}
+              </Markdown>
             </Suspense>
             <Button
               size="small"

@@ -1,0 +1,79 @@
+"""Result folders that earlier versions made: each is read, judged again and gone on with.
+
+Those in tests/data/former were left by the code of the day that their names tell: three lanes, one
+of them wrong, at two sizes.
+"""
+
+import tarfile
+import unittest
+from pathlib import Path
+
+from ivrell.core.records.run import RunRecord
+from ivrell.core.results.folder import ResultFolder
+from ivrell.core.trial.conduct import Trial
+from ivrell.core.trial.measured import measures_in
+from ivrell.core.trial.numbering import Numbering
+from ivrell.core.trial.plan import PLAN, PlannedRun
+from tests.support.comparisons import TrialCase
+
+FORMER = sorted((Path(__file__).parents[1] / "data" / "former").glob("*.tar.xz"))
+
+
+class FormerFolders(TrialCase):
+    def each(self):
+        for packed in FORMER:
+            folder = self.folder / packed.name.partition(".")[0]
+            with tarfile.open(packed) as archive:
+                archive.extractall(folder, filter="data")
+            yield ResultFolder(folder)
+
+    def trial_of(self, kept):
+        return Trial(kept.comparison_text, kept.read(PLAN), kept.path, self.store, data_workers=1)
+
+    def check(self, found):
+        self.assertEqual([point.point["rows"] for point in found.points], [300, 600])
+        for point in found.points:
+            agrees = {lane.id: lane.agreement.agrees for lane in point.lanes}
+            self.assertEqual(agrees, {"count": True, "query": True, "wrong": False})
+            self.assertEqual({lane.elapsed.count for lane in point.lanes}, {2})
+            self.assertTrue(all(lane.peak_memory is not None for lane in point.lanes))
+
+    def test_they_are_read_and_judged_as_then(self):
+        self.assertGreater(len(FORMER), 3)
+        for kept in self.each():
+            stages = [run.stages[0] for run in kept.runs() if run.approach == "count"]
+            self.assertEqual({stage.name for stage in stages}, {"read"})
+            for point in measures_in(kept):
+                elapsed = next(row for row in point.rows if row.key == "elapsed")
+                self.assertEqual(set(elapsed.lanes), {"count", "query", "wrong"})
+            trial = self.trial_of(kept)
+            self.check(trial.judge_again())
+            self.assertIn("Count by reading", kept.report.read_text())
+
+    def test_one_that_was_cut_off_goes_on(self):
+        # Numbers of runs were places of their plan, whose order is another now.
+        for kept in [*self.each()][::3]:
+            lines = (kept.path / "runs.jsonl").read_text().splitlines(keepends=True)
+            (kept.path / "runs.jsonl").write_text("".join(lines[:7]))
+            (kept.path / "findings.json").unlink()
+            self.check(self.trial_of(kept).conduct())
+            numbers = [run.run for run in kept.runs()]
+            self.assertEqual(len(set(numbers)), len(numbers))
+
+
+class Numbers(unittest.TestCase):
+    def test_more_rounds_take_no_number_of_a_memory_run(self):
+        usual = {"approach": "a", "engine": "python", "point": {}, "position": 1,
+                 "warm_up": False, "state": "done"}  # fmt: skip
+        done = [RunRecord(run=number, round=number, **usual) for number in (1, 2)]
+        # With two rounds the third number was that of the lane's memory run.
+        done.append(done[1].model_copy(update={"run": 3, "memory_run": True}))
+        done.append(done[0].model_copy(update={"run": 4, "repeat_of": 1}))
+        numbering = Numbering(done)
+        planned = [PlannedRun(number, "a", {}, number, 1) for number in (1, 2, 3, 4)]
+        self.assertEqual([numbering.is_done(one) for one in planned], [True, True, False, False])
+        self.assertEqual([numbering.numbered(one).number for one in planned], [1, 2, 5, 6])
+
+
+if __name__ == "__main__":
+    unittest.main()
