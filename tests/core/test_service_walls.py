@@ -57,3 +57,12 @@ class Walls(TrialCase):
         run = trial.runs[0]
         self.assertEqual(run.state, "done", run.error)
         self.assertIn("MemoryError", run.output)
+
+    def test_a_service_that_ends_is_told_as_that(self):
+        code = "def answer(data, knobs, stage, service):\n    service.call([{'n': 1}])\n"
+        rule = "import os, signal\ndef rule(row):\n    os.kill(os.getpid(), signal.SIGKILL)\n"
+        trial = self.trial(HEAD + lane("asks", code, rule=rule))
+        trial.conduct()
+        [run] = trial.runs
+        self.assertEqual((run.state, run.error.kind), ("failed", "its service ended"))
+        self.assertIn("signal SIGKILL", run.error.message)

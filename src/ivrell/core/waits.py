@@ -6,6 +6,7 @@ Standard library only.
 import logging
 import os
 import select
+import signal
 import subprocess
 import time
 from collections.abc import Callable
@@ -119,3 +120,11 @@ def end(process: "subprocess.Popen[Any]", seconds: float = 0.0) -> None:
     except subprocess.TimeoutExpired:
         # The kernel does not let go of it, as where a disk does not answer.
         log.warning("process %d was killed and does not end", process.pid)
+
+
+def how_it_ended(status: int, *, sandboxed: bool) -> str:
+    """The end of a process in words: its exit status, or the signal that ended it, which a sandbox
+    tells as a shell does."""
+    if sandboxed and status > 128:
+        status = 128 - status
+    return f"exit status {status}" if status >= 0 else f"signal {signal.Signals(-status).name}"

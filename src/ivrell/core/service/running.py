@@ -16,7 +16,7 @@ from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost
 from ivrell.core.folders import data_folder
 from ivrell.core.tasks.task import ApproachFailed
-from ivrell.core.waits import WantedStop, end, first_line, never, what_is_there
+from ivrell.core.waits import WantedStop, end, first_line, how_it_ended, never, what_is_there
 
 _STAND_IN = Path(__file__).with_name("stand_in.py")
 _START_S = 15.0
@@ -33,6 +33,18 @@ class StandIn:
 
     address: str
     pid: int
+    process: "subprocess.Popen[bytes]"
+    sandboxed: bool
+
+    def why_ended(self) -> str | None:
+        """How it ended before it was asked to, and its last words; None while it runs."""
+        status = self.process.poll()
+        if status is None:
+            return None
+        assert self.process.stderr
+        said = what_is_there(self.process.stderr).decode(errors="replace").strip().splitlines()
+        how = how_it_ended(status, sandboxed=self.sandboxed)
+        return f"{how}; it said {said[-1] if said else 'nothing'}"
 
 
 def _within(memory_bytes: int) -> None:
@@ -88,7 +100,7 @@ def stand_in(
                 told = what_is_there(process.stderr).decode(errors="replace")
                 said = told.strip().splitlines() or ["no message"]
                 raise ApproachFailed("the service's rule cannot be read", said[-1])
-            yield StandIn(f"http://127.0.0.1:{port}", innermost(process.pid))
+            yield StandIn(f"http://127.0.0.1:{port}", innermost(process.pid), process, sandboxed)
         finally:
             process.stdin.close()
             end(process, _END_S)

@@ -61,6 +61,7 @@ from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
 from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
+from ivrell.core.trial.run_end import without_its_service
 from ivrell.core.trial.threads import thread_environment
 from ivrell.core.waits import never
 
@@ -321,6 +322,8 @@ class Attempts:
                         restoring += time.monotonic() - began
                         self._runner.restored(planned.number)
                     else:
+                        if service:
+                            says = without_its_service(says, service.why_ended())
                         return says, restoring
         except Stopped:
             # A run that waited for its tables is ended with who watches it.

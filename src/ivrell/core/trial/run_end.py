@@ -5,6 +5,7 @@ from dataclasses import replace
 
 from ivrell.core.contain.sandbox import SAYS
 from ivrell.core.records.wire import DONE, FAILED, Failure, RunEnd
+from ivrell.core.waits import how_it_ended
 
 _PRINTED_LINES = 12
 _PRINTED_CHARACTERS = 2000
@@ -45,13 +46,10 @@ def sudden_end(code: int, phase: str, output: str, *, sandboxed: bool, begun: bo
             "sandbox works here; --no-sandbox runs without it.",
             part=phase,
         )
-    if sandboxed and code > 128:
-        # A sandbox tells the signal that ended its process as a shell does.
-        code = 128 - code
-    how = f"exit status {code}" if code >= 0 else f"signal {signal.Signals(-code).name}"
+    how = how_it_ended(code, sandboxed=sandboxed)
     hint = (
         "It was killed, perhaps by the system for want of memory."
-        if code == -signal.SIGKILL
+        if how.endswith(signal.SIGKILL.name)
         else "It may have called exit, or crashed in compiled code; see what it printed."
     )
     return Failure(
@@ -59,6 +57,21 @@ def sudden_end(code: int, phase: str, output: str, *, sandboxed: bool, begun: bo
         f"The process ended while {phase} ({how}), without an answer. {hint}",
         part=phase,
     )
+
+
+def without_its_service(end: RunEnd, why: str | None) -> RunEnd:
+    """A run that failed after its remote service had ended is told with how that ended, if it did:
+    what the lane says of it is a connection that was refused."""
+    if end.state != FAILED or why is None:
+        return end
+    lane = f" The lane said: {end.failure.message}" if end.failure else ""
+    failure = Failure(
+        "its service ended",
+        f"The remote service beside the run ended ({why}), so no call was answered any more. Look "
+        f"at what its rule does; the system may have killed it for want of memory.{lane}",
+        trace=end.failure.trace if end.failure else "",
+    )
+    return replace(end, failure=failure)
 
 
 def without_its_load(end: RunEnd) -> RunEnd:
