@@ -258,6 +258,35 @@ class ByUrl(EngineCase):
         self.assertTrue(lane.agreement.agrees)
         self.assertFalse([name for name in self.own.databases() if "_run" in name])
 
+    def test_what_a_session_holds_ends_with_its_run(self):
+        Servers(self.registry).add("yard", f"postgresql://{self.address}", "env:YARD_PASSWORD")
+        body = """
+            LEFT = ("SELECT count(*) FROM pg_locks WHERE locktype = 'advisory'",
+                    "SELECT count(*) FROM pg_prepared_statements",
+                    "SELECT count(*) FROM pg_class WHERE relname = 'left_over'",
+                    "SELECT length(coalesce(current_setting('yard.word', true), ''))",
+                    "SELECT count(*) FROM pg_listening_channels()")
+            LEAVE = ("SELECT pg_advisory_lock(7)", "PREPARE kept AS SELECT 1",
+                     "CREATE TEMPORARY TABLE left_over (n int)", "SET yard.word = 'answer'",
+                     "LISTEN yard", "COMMIT")
+            def answer(data, knobs, stage, db):
+                with db.cursor() as cursor:
+                    def ask():
+                        return [cursor.execute(one).fetchone()[0] for one in LEFT]
+                    before = ask()
+                    for one in LEAVE:
+                        cursor.execute(one)
+                    print(before, ask())
+                return [{"gauge": "Ash", "n": 1}]
+        """
+        trial = self.trial(
+            HEAD + client("leaves", "sql", body, 'at = "yard"\n'), rounds=3, runtimes=self.registry
+        )
+        trial.conduct()
+        for run in trial.runs:
+            self.assertEqual(run.output.split("]")[0], "[0, 0, 0, 0, 0", run.error)
+            self.assertNotIn("0", run.output.split("]")[1], "each must work within a run")
+
     def test_a_statement_of_postgres_ends_with_its_run(self):
         Servers(self.registry).add("yard", f"postgresql://{self.address}", "env:YARD_PASSWORD")
         lanes = sql("slow", "sql", ENDLESS, 'at = "yard"\n') + sql("private", "postgres", ENDLESS)
