@@ -2,6 +2,11 @@
 
 import unittest
 
+import dask.dataframe
+import datafusion
+import duckdb
+import ibis
+import narwhals
 import numpy as np
 import pandas as pd
 import polars as pl
@@ -15,6 +20,18 @@ from ivrell.core.engines.sql_text import statements
 from ivrell.core.tasks.answers import how_to_force, to_arrow
 from ivrell.core.tasks.task import ApproachFailed
 from tests.support.comparisons import HEAD, TrialCase, approach
+
+
+class Given:
+    """Something that says what it holds by one protocol alone."""
+
+    def __init__(self, held, protocol):
+        self._held, self._protocol = held, protocol
+
+    def __getattr__(self, name):
+        if name == self._protocol:
+            return getattr(self._held, name)
+        raise AttributeError(name)
 
 
 class Answers(unittest.TestCase):
@@ -37,10 +54,53 @@ class Answers(unittest.TestCase):
         self.assertEqual(how_to_force(n for n in (1, 2))(), [1, 2])
         self.assertIsNone(how_to_force([1, 2]))
 
+    def test_those_of_other_libraries(self):
+        table = pa.table({"lock": ["a", "b"], "n": [1, 2]})
+        kept = pl.LazyFrame(table.to_pydict())
+        for answer in (
+            dask.dataframe.from_pandas(table.to_pandas(), npartitions=1),
+            datafusion.SessionContext().from_arrow(table),
+            ibis.memtable(table).filter(ibis._.n > 0),
+            narwhals.from_native(kept),
+            narwhals.from_native(kept.collect()),
+            duckdb.from_arrow(table),
+            table.to_reader(),
+            Given(table, "__arrow_c_stream__"),
+            Given(table.to_batches()[0], "__arrow_c_array__"),
+            Given(table, "__dataframe__"),
+        ):
+            with self.subTest(type(answer)):
+                compute = how_to_force(answer)
+                self.assertIsNotNone(compute, "it would be computed outside the clock")
+                self.assertEqual(to_arrow(compute()).to_pydict(), table.to_pydict())
+
+    def test_arrays(self):
+        n = np.array([1, 2])
+        for answer in (
+            {"n": n},
+            {"n": Given(n, "__array__")},
+            np.array([(1,), (2,)], [("n", int)]),
+        ):
+            with self.subTest(type(answer)):
+                compute = how_to_force(answer)
+                found = compute() if compute else answer
+                self.assertEqual(to_arrow(found).to_pydict(), {"n": [1, 2]})
+        with self.assertRaisesRegex(ApproachFailed, "Return a dict of columns"):
+            to_arrow(n)
+
+    def test_what_fails_when_it_is_read_is_the_lane_s_with_its_trace(self):
+        def rows():
+            yield {"n": 1}
+            raise RuntimeError("the lock is shut")
+
+        with self.assertRaisesRegex(ApproachFailed, "the lock is shut") as caught:
+            to_arrow(rows())
+        self.assertIn("RuntimeError", caught.exception.trace)
+
     def test_refused(self):
         for answer, pattern in (
             (None, "returned nothing"),
-            (3, "type int"),
+            (3, "type builtins.int"),
             ([1, 2], "list of dicts"),
             ("nowhere.csv", "no file"),
             (pa.table([[1], [2]], names=["n", "n"]), "more than one column"),
@@ -158,6 +218,29 @@ class Python(TrialCase):
         trial.conduct()
         self.assertGreaterEqual(trial.runs[0].elapsed_s, 0.3)
         self.assertEqual(trial.runs[0].stages[0].name, "compute what was lazy")
+
+    def test_libraries_compute_inside_the_clock(self):
+        read = {
+            "dask": "import dask.dataframe as dd\nread = dd.read_parquet",
+            "datafusion": "import datafusion\nread = datafusion.SessionContext().read_parquet",
+            "ibis": "import ibis\nread = ibis.read_parquet",
+            "narwhals": "import narwhals, polars\n"
+            "def read(path):\n    return narwhals.from_native(polars.scan_parquet(path))",
+        }
+        lanes = "".join(
+            approach(name, f"{code}\ndef answer(data, knobs, stage):\n"
+                     "    return read(str(data.readings))", input="parquet")
+            for name, code in read.items()
+        )  # fmt: skip
+        text = HEAD.replace('["gauge"]', '["reading"]')
+        trial = self.trial(text + lanes)
+        found = trial.conduct().points[0].lanes
+        self.assertEqual([run.error for run in trial.runs if run.error], [])
+        self.assertEqual([lane.agreement.agrees for lane in found], [True] * 4)
+        for run in trial.runs:
+            with self.subTest(run.approach):
+                self.assertIn("compute what was lazy", [stage.name for stage in run.stages])
+                self.assertEqual(run.answer_rows, 300)
 
 
 if __name__ == "__main__":

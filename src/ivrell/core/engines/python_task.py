@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import linecache
 import sys
 import traceback
@@ -11,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ivrell.core.records.wire import Job
-from ivrell.core.tasks.answers import how_to_force
+from ivrell.core.tasks.answers import ARROW_FIRST, how_to_force
 from ivrell.core.tasks.task import ApproachFailed, Counted, Stage, Task
 
 if TYPE_CHECKING:
@@ -81,6 +82,9 @@ class PythonTask(Task):
                 "no answer function",
                 "The code defines no function answer(data, knobs, stage). Add one.",
             )
+        if any(library in sys.modules for library in ARROW_FIRST):
+            # What their tables come out as is no part of what they are timed for.
+            importlib.import_module("pyarrow")
         self._answer = answer
         self._setup: Any = module.get("setup")
         self.sets_up_each = self._setup is not None

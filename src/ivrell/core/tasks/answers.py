@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import traceback
 from collections.abc import Callable, Collection, Iterable, Mapping
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,24 +16,34 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 ACCEPTED = (
-    "a table of pandas, Polars or PyArrow, a list of dicts, a dict of columns, "
-    "the path of a csv, parquet or xlsx file, or a dict of such tables by the name of a bucket"
+    "a table of pandas, Polars, PyArrow or any library that gives its tables as Arrow or computes "
+    "them when asked, a list of dicts, a dict of columns, the path of a csv, parquet or xlsx file, "
+    "or a dict of such tables by the name of a bucket"
 )
+ARROW_FIRST = ("duckdb", "datafusion", "ibis", "narwhals", "daft", "dask")
+"""Libraries whose tables come out as Arrow, which is loaded before the clock starts for them."""
+
+_HOLDING = ("builtins", "collections", "pyarrow", "pandas", "polars", "numpy", "ivrell")
+_COMPUTING = (
+    "to_arrow_table", "to_pyarrow", "to_arrow", "toArrow", "read_all", "collect", "compute",
+)  # fmt: skip
+"""Methods by which libraries compute a table, the nearest to an Arrow table first."""
 
 
 def how_to_force(answer: Any) -> Callable[[], object] | None:
     """What computes an answer that is still lazy, or None when it is there in full.
 
-    Knows Polars' lazy frames, DuckDB's relations, readers of Arrow's batches, iterators, and what
-    makes its rows only when somebody goes over them.
+    A lazy one is of any library but those whose tables hold their values, and has one of the
+    methods that compute a table, or gives itself as Arrow or as an array; or it is an iterator, or
+    makes its rows only when somebody goes over them; or a dict that holds such.
     """
     module = type(answer).__module__.split(".")[0]
-    if module == "polars" and type(answer).__name__ == "LazyFrame":
-        return answer.collect  # type: ignore[no-any-return]
-    if module in ("duckdb", "_duckdb") and hasattr(answer, "to_arrow_table"):
-        return answer.to_arrow_table  # type: ignore[no-any-return]
-    if module == "pyarrow" and hasattr(answer, "read_all"):
-        return answer.read_all  # type: ignore[no-any-return]
+    if module not in _HOLDING or _reads_on(answer):
+        for name in _COMPUTING:
+            if callable(how := getattr(answer, name, None)):
+                return partial(_computed, answer, how)
+        if gives := _protocol(answer):
+            return lambda: gives(answer)
     if hasattr(answer, "__next__") or _made_when_asked(answer, module):
         return lambda: list(answer)
     if isinstance(answer, Mapping):
@@ -41,14 +53,55 @@ def how_to_force(answer: Any) -> Callable[[], object] | None:
     return None
 
 
+def _computed(answer: object, how: Callable[[], object]) -> object:
+    """What a method computes, computed in turn where that is lazy and of another kind."""
+    found = how()
+    further = how_to_force(found) if type(found) is not type(answer) else None
+    return further() if further else found
+
+
+def _reads_on(answer: object) -> bool:
+    """Whether it is of a library whose tables hold their values, but no such table."""
+    return type(answer).__name__ in ("LazyFrame", "RecordBatchReader")
+
+
+def _protocol(answer: object) -> Callable[[Any], object] | None:
+    """How a table or an array is taken that says by a protocol what it holds."""
+    if hasattr(answer, "__arrow_c_stream__") or hasattr(answer, "__arrow_c_array__"):
+        return _by_arrow
+    if hasattr(answer, "__dataframe__"):
+        return _by_interchange
+    if hasattr(answer, "__array__"):
+        return _by_array
+    return None
+
+
+def _by_arrow(answer: Any) -> pa.Table:
+    import pyarrow as pa
+
+    if hasattr(answer, "__arrow_c_stream__"):
+        return pa.RecordBatchReader.from_stream(answer).read_all()
+    return pa.Table.from_batches([pa.record_batch(answer)])
+
+
+def _by_interchange(answer: Any) -> pa.Table:
+    from pyarrow.interchange import from_dataframe
+
+    return from_dataframe(answer)
+
+
+def _by_array(answer: Any) -> Any:
+    import numpy as np
+
+    return np.asarray(answer)
+
+
 def _made_when_asked(answer: Any, module: str) -> bool:
     """Whether an answer is only gone over once, by a method that may do the work: neither a
     collection of Python's nor a table of a library."""
-    if module in ("builtins", "collections", "pyarrow", "pandas", "polars", "numpy"):
+    if module in _HOLDING or isinstance(answer, (Collection, Path)):
         return False
-    if isinstance(answer, (Collection, Path)) or not hasattr(type(answer), "__iter__"):
-        return False
-    return not any(hasattr(answer, name) for name in ("__arrow_c_stream__", "__array__"))
+    return hasattr(type(answer), "__iter__")
 
 
 def to_arrow(answer: object) -> pa.Table:
@@ -56,16 +109,19 @@ def to_arrow(answer: object) -> pa.Table:
 
     Raises ApproachFailed when there is no answer or it is no table.
     """
-    import pyarrow as pa
 
     if answer is None:
         raise ApproachFailed("no answer", f"The approach returned nothing. Return {ACCEPTED}.")
     try:
         table = _convert(answer)
-    except (pa.ArrowException, ValueError, TypeError, OSError) as error:
+    except Exception as error:
+        # Whatever a library or the lane's own class raises here is the lane's.
+        kind = type(answer)
         raise ApproachFailed(
             "answer cannot be read",
-            f"The answer (of type {type(answer).__name__}) could not be made into a table: {error}",
+            f"The answer (of type {kind.__module__}.{kind.__qualname__}) could not be made into a "
+            f"table: {error or type(error).__name__}",
+            trace="".join(traceback.format_exception(error, limit=-20))[-8000:],
         ) from error
     names = table.column_names
     repeated = sorted({name for name in names if names.count(name) > 1})
@@ -89,6 +145,8 @@ def _convert(answer: Any) -> pa.Table:
         return answer.read_all()
     if module == "polars" and type(answer).__name__ == "Series":
         answer = answer.to_frame()
+    if module == "numpy":
+        answer = _named_columns(answer)
     if isinstance(answer, Rows) or (module == "polars" and hasattr(answer, "to_arrow")):
         return answer.to_arrow()
     if module == "pandas":
@@ -103,6 +161,8 @@ def _convert(answer: Any) -> pa.Table:
         if are_buckets(answer):
             return in_buckets({str(name): _convert(part) for name, part in answer.items()})
         return pa.table(dict(answer))
+    if gives := _protocol(answer):
+        return _convert(gives(answer))
     if isinstance(answer, Iterable):
         rows = list(answer)
         if rows and all(isinstance(row, (pa.RecordBatch, pa.Table)) for row in rows):
@@ -110,6 +170,15 @@ def _convert(answer: Any) -> pa.Table:
         if all(isinstance(row, Mapping) for row in rows):
             return pa.Table.from_pylist(rows)
     raise TypeError(f"it is not {ACCEPTED}")
+
+
+def _named_columns(array: Any) -> dict[str, Any]:
+    """The columns of an array of records."""
+    if not array.dtype.names:
+        raise TypeError(
+            f"an array of {array.ndim} dimensions names no columns. Return a dict of columns"
+        )
+    return {name: array[name] for name in array.dtype.names}
 
 
 def _from_file(path: Path) -> pa.Table:
