@@ -5,6 +5,7 @@ import tomllib
 import unittest
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.parquet
 
@@ -160,6 +161,57 @@ class Samples(unittest.TestCase):
         one = self.folder / "one.parquet"
         pyarrow.parquet.write_table(pa.table({"x": [1], "y": ["a"], "z": [None]}), one)
         self.assertEqual(propose({"one": one}).data["tables"]["one"]["rows"], 1)
+
+
+class Odd(unittest.TestCase):
+    """Samples that no usual shape fits."""
+
+    def proposed(self, **tables):
+        with tempfile.TemporaryDirectory() as name:
+            paths = {}
+            for table, lines in tables.items():
+                paths[table] = Path(name) / f"{table}.csv"
+                paths[table].write_text("".join(f"{line}\n" for line in lines))
+            return propose(paths)
+
+    def columns(self, proposal, table):
+        return {column["name"]: column for column in proposal.data["tables"][table]["columns"]}
+
+    def test_codes_that_all_begin_with_zero(self):
+        found = self.proposed(codes=["code", *(f"0{n % 100:02}" for n in range(500))])
+        self.assertEqual(self.columns(found, "codes")["code"]["pattern"], "[0-9]{3}")
+
+    def test_few_numbers_among_keys_are_no_reference(self):
+        trips = [f"{n},{n * 7 % 5 + 1},{n * 31 % 15}" for n in range(900)]
+        found = self.proposed(
+            barges=["id,name", *(f"{n},b{n % 10}" for n in range(100))],
+            trips=["trip,crew,barge_id", *trips],
+        )
+        kinds = {name: column["kind"] for name, column in self.columns(found, "trips").items()}
+        self.assertEqual(kinds["crew"], "integer")
+        self.assertEqual(kinds["barge_id"], "reference")
+
+    def test_humps_gaps_and_uneven_shares_are_drawn(self):
+        rng = np.random.default_rng(5)
+        two = np.where(rng.random(4000) < 0.5, rng.normal(10, 1, 4000), rng.normal(100, 2, 4000))
+        gaps = rng.choice([1, 2, 3, 50, 51, 900], 4000)
+        uneven = rng.choice(["a", "b", "c", "d"], 4000, p=[0.45, 0.45, 0.05, 0.05])
+        lines = [f"{h:.3f},{g},{u},{h * 2 + n % 3:.1f}"
+                 for n, (h, g, u) in enumerate(zip(two, gaps, uneven, strict=True))]  # fmt: skip
+        found = self.proposed(survey=["hump,gap,uneven,tied", *lines])
+        for name in ("hump", "gap", "uneven"):
+            with self.subTest(name):
+                self.assertLess(found.distances["survey"][name], 0.05)
+        self.assertIn("(hump and tied)", found.lost["survey"])
+        text = found.toml()
+        self.assertIn("# not made: columns that rise or fall together (hump and tied)", text)
+        for value in two[:500]:
+            self.assertNotIn(f"{value:.3f},", text)
+
+    def test_what_no_shape_is_near_to_is_said(self):
+        found = self.proposed(codes=["code", *(f"0-{n % 70}" for n in range(500))])
+        self.assertGreater(found.distances["codes"]["code"], 0.1)
+        self.assertIn("its own distribution is lost", found.toml())
 
 
 if __name__ == "__main__":

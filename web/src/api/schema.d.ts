@@ -4807,7 +4807,7 @@ export interface components {
         /**
          * Setting
          * @description One setting of a kind of column: its ``type`` is number, integer, text, boolean, choice, list
-         *     (of texts), moment, value or needle; ``wanted`` that it has no usual value.
+         *     (of texts), numbers (a list of them), moment, value or needle; ``wanted`` that it has no usual value.
          */
         Setting: {
             /** Name */

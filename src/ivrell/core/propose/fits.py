@@ -8,6 +8,8 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from scipy import optimize, stats
 
+_QUANTILES = 51
+
 
 @dataclass(frozen=True)
 class Fit:
@@ -46,6 +48,23 @@ def fit_number(values: NDArray[np.float64]) -> Fit:
         candidates.append((settings, stats.expon(scale=mean)))
     fits = [Fit(s, float(stats.kstest(values, spread.cdf).statistic)) for s, spread in candidates]
     return min(fits, key=lambda fit: fit.distance)
+
+
+def drawn(values: NDArray[np.float64]) -> Fit:
+    """The sample's own distribution by its quantiles.
+
+    They are rounded outward to a thousandth of the span, so that a value of the sample stands in
+    the recipe by chance alone.
+    """
+    low, high = outward(float(values.min()), float(values.max()))
+    unit = 10.0 ** (np.floor(np.log10(high - low or abs(high) or 1.0)) - 3)
+    inner = np.quantile(values, np.linspace(0, 1, _QUANTILES))
+    found = [float(figures(round(one / unit) * unit, 12)) for one in inner]
+    found = sorted([low, *found[1:-1], high])
+    shares = np.linspace(0, 1, len(found))
+    made = np.interp((np.arange(5000) + 0.5) / 5000, shares, found)
+    distance = float(stats.ks_2samp(values, made).statistic)
+    return Fit({"spread": "drawn", "quantiles": found}, distance)
 
 
 def figures(value: float, digits: int = 3) -> float:

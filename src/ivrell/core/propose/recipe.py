@@ -14,12 +14,22 @@ from scipy import stats
 
 from ivrell.core.errors import BadInput
 from ivrell.core.propose.beside import Beside, beside
-from ivrell.core.propose.fits import counts_of, decimals_of, fit_number, fit_skew, outward
+from ivrell.core.propose.fits import (
+    counts_of,
+    decimals_of,
+    drawn,
+    figures,
+    fit_number,
+    fit_skew,
+    outward,
+)
 from ivrell.core.propose.text import text_settings
+from ivrell.core.recipe.csv_look import seen_style
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.kinds.base import FURTHEST
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.reading import SAMPLE_NAME, read_sample
+from ivrell.core.recipe.skew import weights
 
 _MOST_CATEGORIES = 300
 _FEW_AGAINST_ROWS = 20
@@ -27,6 +37,15 @@ _REFERENCE_SHARE = 0.9
 _GENERATED = 50_000
 _NARROW = 200
 _SHUFFLED = "a shuffled sequence"
+_SPREADS = {"drawn": "by its quantiles"}
+FAR = 0.1
+"""The distance from a sample beyond which a shape is not proposed where there is a nearer one."""
+
+_FEW_KEYS = 20
+_LEAST_COVER = 0.3
+_TIED = 0.5
+_MOST_TIES = 5
+_MOST_COLUMNS_TIED = 50
 
 
 @dataclass
@@ -41,12 +60,16 @@ class Proposal:
             summed differences of shares for values that repeat, of lengths for other text;
             0 is the same, 1 is nothing in common.
         beside: for each table and column, the profiles of both; see the module beside.
+        read_as: for each table whose csv is not written in the usual way, how it is.
+        lost: for each table, in words, what of the sample the recipe does not make.
     """
 
     data: dict[str, Any]
     notes: dict[str, dict[str, str]] = field(default_factory=dict)
     distances: dict[str, dict[str, float]] = field(default_factory=dict)
     beside: dict[str, dict[str, Beside]] = field(default_factory=dict)
+    read_as: dict[str, str] = field(default_factory=dict)
+    lost: dict[str, str] = field(default_factory=dict)
 
     def with_rows_knob(self, knob: str) -> int:
         """Let a knob set the rows of the largest table; returns the rows it has."""
@@ -63,6 +86,10 @@ class Proposal:
         tables = tomlkit.table(is_super_table=True)
         for name, table in self.data["tables"].items():
             shown = tomlkit.table()
+            if read_as := self.read_as.get(name):
+                shown.add(tomlkit.comment(f"{name} read as: {read_as}"))
+            if lost := self.lost.get(name):
+                shown.add(tomlkit.comment(f"not made: {lost}"))
             for key, value in table.items():
                 if key != "columns":
                     shown[key] = value
@@ -82,6 +109,8 @@ class Proposal:
             distance = self.distances.get(table, {}).get(name)
             if distance is not None:
                 note += f", {distance:.3f} from the sample"
+            if distance is not None and distance > FAR:
+                note += ": its own distribution is lost"
             listed.add_line(shown, comment=note, indent="  ")
         listed.add_line(indent="")
         return listed
@@ -99,11 +128,13 @@ def propose(
     made up. Raises BadInput when a sample cannot be read.
     """
     read = {name: read_sample(path) for name, path in samples.items()}
+    styles = {name: seen_style(path) for name, path in samples.items() if path.suffix == ".csv"}
     for allowed in allow_values:
         table, _, column = allowed.partition(".")
         if table not in read or column not in read[table][0].column_names:
             raise BadInput(f'There is no column "{allowed}" in the samples.')
     proposal = Proposal({"seed": seed, "tables": {}})
+    proposal.read_as = {name: style.words for name, style in styles.items() if style.words}
     keys = _keys(read)
     for name, (table, rows) in read.items():
         proposal.notes[name] = {}
@@ -126,6 +157,8 @@ def propose(
             described["duplicate_share"] = share
         described["columns"] = columns
         proposal.data["tables"][name] = described
+        if ties := _ties(table):
+            proposal.lost[name] = f"columns that rise or fall together ({ties})"
     _measure(proposal, read)
     return proposal
 
@@ -201,6 +234,8 @@ def _reference(
         share = pc.mean(inside).as_py()
         if share < _REFERENCE_SHARE:
             continue
+        if pa.types.is_integer(known.type) and not _refers(known, place, target, present):
+            continue
         skew = fit_skew(counts_of(known.filter(inside)))
         settings: dict[str, Any] = {"kind": "reference", "to": target}
         if skew:
@@ -209,6 +244,36 @@ def _reference(
             settings["absent_share"] = round(1 - share, 4)
         return settings, f"{100 * share:.3g} % found there"
     return None
+
+
+def _refers(known: pa.Array, place: str, target: str, present: pa.Array) -> bool:
+    """Whether whole numbers that all are keys of a table seem to mean it, and are not few numbers
+    that lie among its keys by chance: they are called alike, or are many of them."""
+    column = place.split(".")[1].lower()
+    table, key = target.lower().split(".")
+    if column == key or column.startswith(table.rstrip("s")):
+        return True
+    different = len(known.unique())
+    return different >= _FEW_KEYS and different >= _LEAST_COVER * len(present)
+
+
+def _ties(table: pa.Table) -> str:
+    """Pairs of numeric columns that rise or fall together in the sample, in words, or ""."""
+    numeric = [
+        field.name
+        for field in table.schema
+        if pa.types.is_integer(field.type) or pa.types.is_floating(field.type)
+    ][:_MOST_COLUMNS_TIED]
+    frame = table.select(numeric).slice(0, _GENERATED).to_pandas()
+    ranks = frame.rank().corr().to_numpy() if len(numeric) > 1 else np.zeros((0, 0))
+    tied = [
+        f"{numeric[a]} and {numeric[b]}"
+        for a in range(len(ranks))
+        for b in range(a + 1, len(ranks))
+        if abs(ranks[a, b]) > _TIED
+    ]
+    more = f" and {len(tied) - _MOST_TIES} more" if len(tied) > _MOST_TIES else ""
+    return "; ".join(tied[:_MOST_TIES]) + more
 
 
 def _moments(known: pa.Array, place: str) -> tuple[dict[str, Any], str]:
@@ -240,7 +305,10 @@ def _integers(known: pa.Array, unique: bool) -> tuple[dict[str, Any], str]:
         wide = [int(v) for v in outward(low, high)] if high - low > 100 else [low, high]
         settings = {"kind": "integer", "low": min(low, wide[0]), "high": max(high, wide[1])}
         return {**settings, **({"unique": True} if unique else {})}, "even"
-    return {"kind": "number", **fit.settings, "decimals": 0}, fit.settings["spread"]
+    if fit.distance > FAR:
+        fit = min(fit, drawn(values.astype(float)), key=lambda fit: fit.distance)
+    note = _SPREADS.get(fit.settings["spread"], fit.settings["spread"])
+    return {"kind": "number", **fit.settings, "decimals": 0}, note
 
 
 def _unevenness(values: np.ndarray, low: int, high: int) -> float:
@@ -257,9 +325,12 @@ def _reals(known: pa.Array) -> tuple[dict[str, Any], str]:
     if not len(values):
         return {"kind": "constant", "value": 0.0}, "no number that has an end"
     fit = fit_number(values)
+    if fit.distance > FAR:
+        fit = min(fit, drawn(values), key=lambda fit: fit.distance)
     places = decimals_of(values)
     settings = {"kind": "number", **fit.settings}
-    return settings if places is None else {**settings, "decimals": places}, fit.settings["spread"]
+    note = _SPREADS.get(fit.settings["spread"], fit.settings["spread"])
+    return settings if places is None else {**settings, "decimals": places}, note
 
 
 def _category(text: pa.Array, allowed: bool) -> tuple[dict[str, Any], str]:
@@ -271,7 +342,18 @@ def _category(text: pa.Array, allowed: bool) -> tuple[dict[str, Any], str]:
         settings["values"] = text.unique().take(pa.array(order)).to_pylist()
     else:
         settings["count"] = len(counts)
-    return {**settings, **({"skew": skew} if skew else {})}, f"{len(counts)} different values"
+    if _far_from_skew(counts, skew):
+        settings["weights"] = [figures(one / len(text)) for one in np.sort(counts)[::-1]]
+    elif skew:
+        settings["skew"] = skew
+    return settings, f"{len(counts)} different values"
+
+
+def _far_from_skew(counts: np.ndarray, skew: float) -> bool:
+    """Whether a power law over ranks leaves shares that the sample has far behind."""
+    shares = np.sort(counts)[::-1] / counts.sum()
+    law = weights(len(counts), skew)
+    return bool(np.abs(shares - law / law.sum()).sum() / 2 > FAR)
 
 
 def _order(table: pa.Table, columns: list[dict[str, Any]]) -> str | None:

@@ -36,7 +36,11 @@ def _code(values: pa.Array, unique: bool) -> dict[str, Any] | None:
     if unique:
         settings["unique"] = True
     else:
-        settings["zeros_share"] = round(pc.mean(pc.starts_with(values, "0")).as_py(), 3)
+        zeros = pc.mean(pc.starts_with(values, "0")).as_py()
+        if zeros == 1:
+            # Then it is no code that may begin with zeros, but a pattern that does.
+            return None
+        settings["zeros_share"] = min(round(zeros, 3), 0.999)
     if suffixed:
         settings["suffix_share"] = min(round(suffixed, 3), 0.999)
     return settings

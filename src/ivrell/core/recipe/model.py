@@ -9,6 +9,7 @@ from typing import Annotated, Any, Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.csv_look import seen_style
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.kinds import Column, Kind, Name, Share
 from ivrell.core.recipe.kinds.base import Needle
@@ -26,6 +27,9 @@ MOST_REFERRED = 200_000_000
 """Rows of a table that others refer to: its values are held in memory, 8 bytes and more each."""
 
 MOST_COLUMNS = 2_000
+
+_LATER = {"quantiles", "weights"}
+"""Settings that came to kinds later: where they are not given, tables are the same as before."""
 
 _NUMBERS = ("sequence", "integer", "number", "derived")
 
@@ -64,8 +68,9 @@ class Table(BaseModel):
         if self.file is None and self.csv is not None:
             raise ValueError("csv says how a file of your own is written; this table has none")
         if self.file is not None:
-            made = {"rows", "order", "duplicate_share", "malformed_share", "columns"}
-            if given := sorted(made & self.model_fields_set - {"rows"}):
+            made = ("columns", "duplicate_share", "malformed_share", "order")
+            usual = type(self).model_fields
+            if given := [name for name in made if getattr(self, name) != usual[name].default]:
                 raise ValueError(f"a table that is a file takes no {given[0]}: it is as it is")
         return self
 
@@ -129,8 +134,10 @@ def _with_own_file(name: str, table: Table) -> Table:
     """The table with its file's rows and hash. Raises BadInput when it is another file than
     the one meant."""
     assert table.file is not None
+    path = table.file
+    table = _with_its_style(name, table)
     try:
-        own = own_file(table.file, BLOCK_ROWS, table.csv)
+        own = own_file(path, BLOCK_ROWS, table.csv)
     except BadInput as error:
         raise BadInput(error.what, where=f"data.tables.{name}.file", hint=error.hint) from None
     if table.file_hash not in (None, own.hash):
@@ -140,6 +147,24 @@ def _with_own_file(name: str, table: Table) -> Table:
             hint="Bring the file back, or write its new hash.",
         )
     return table.model_copy(update={"rows": own.rows, "file_hash": own.hash})
+
+
+def _with_its_style(name: str, table: Table) -> Table:
+    """The table with how its csv is written, found by looking where the recipe does not say."""
+    assert table.file is not None
+    path = Path(table.file).expanduser()
+    if table.csv is not None or path.suffix != ".csv":
+        return table
+    try:
+        seen = seen_style(path)
+    except OSError as error:
+        raise BadInput(
+            f"The file {table.file} cannot be read: {error.strerror}.",
+            where=f"data.tables.{name}.file",
+            hint="Write its whole path, or one that starts from the comparison file's folder.",
+        ) from None
+    # The usual style is not said, as it was before files were looked at: data keep their names.
+    return table.model_copy(update={"csv": seen}) if seen.words else table
 
 
 def _with_needle(table: str, column: Column, knobs: Mapping[str, Any]) -> Column:
@@ -402,4 +427,8 @@ class Recipe(BaseModel):
         for column in told["columns"]:
             # Of resolved tables always one; left out, as it was before there was such a setting.
             del column["repeat"]
+            for inner in (column, *column.get("fields", ())):
+                for setting in _LATER & inner.keys():
+                    if inner[setting] is None:
+                        del inner[setting]
         return told

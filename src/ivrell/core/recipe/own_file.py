@@ -13,8 +13,9 @@ import xxhash
 
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
+from ivrell.core.recipe.csv_look import header_alone
 from ivrell.core.recipe.csv_style import CsvStyle
-from ivrell.core.recipe.reading import read_sample
+from ivrell.core.recipe.reading import parse_options, read_sample
 
 _READ = 1 << 22
 
@@ -53,12 +54,14 @@ class OwnFile:
         return self._file.schema_arrow
 
     def block(self, index: int) -> pa.RecordBatch:
-        """The rows of one block."""
+        """The rows of one block; of a file without rows there is one, which has none."""
+        if not self.rows:
+            return pa.RecordBatch.from_pylist([], schema=self.schema)
         return self._file.read_row_group(index).combine_chunks().to_batches()[0]
 
     def column(self, name: str) -> pa.Array:
         """All values of one column."""
-        return pa.concat_arrays(self._file.read([name]).column(0).chunks)
+        return self._file.read([name]).column(0).combine_chunks()
 
 
 def own_file(path: str, block_rows: int, style: CsvStyle | None = None) -> OwnFile:
@@ -93,14 +96,15 @@ def _hash(path: Path) -> str:
 
 
 def _keep(path: Path, kept: Path, block_rows: int, style: CsvStyle) -> None:
-    sample, _ = read_sample(path, style, names_as_they_are=True)
+    sample, _ = read_sample(path, style, whole=True)
+    schema = pa.schema([pa.field(field.name, field.type) for field in sample.schema])
     temporary = kept.with_suffix(".tmp")
     try:
-        _write(_blocks(_batches(path, sample.schema, style), block_rows), temporary)
+        _write(_blocks(_batches(path, schema, style), block_rows), schema, temporary)
     except pa.ArrowInvalid:
         # What looked like numbers at first is not all numbers: then it is text.
-        text = pa.schema([(name, pa.string()) for name in sample.schema.names])
-        _write(_blocks(_batches(path, text, style), block_rows), temporary)
+        text = pa.schema([(name, pa.string()) for name in schema.names])
+        _write(_blocks(_batches(path, text, style), block_rows), text, temporary)
     temporary.replace(kept)
 
 
@@ -108,6 +112,8 @@ def _batches(path: Path, schema: pa.Schema, style: CsvStyle) -> Iterator[pa.Reco
     if path.suffix == ".parquet":
         for batch in pyarrow.parquet.ParquetFile(path).iter_batches():
             yield batch.rename_columns(schema.names)
+        return
+    if header_alone(path, style):
         return
     convert = pyarrow.csv.ConvertOptions(
         column_types={field.name: field.type for field in schema},
@@ -117,9 +123,8 @@ def _batches(path: Path, schema: pa.Schema, style: CsvStyle) -> Iterator[pa.Reco
     options = pyarrow.csv.ReadOptions(
         column_names=schema.names, skip_rows=int(style.header), encoding=style.encoding
     )
-    parsed = pyarrow.csv.ParseOptions(delimiter=style.delimiter)
     yield from pyarrow.csv.open_csv(
-        path, read_options=options, parse_options=parsed, convert_options=convert
+        path, read_options=options, parse_options=parse_options(style), convert_options=convert
     )
 
 
@@ -139,15 +144,10 @@ def _blocks(batches: Iterator[pa.RecordBatch], rows: int) -> Iterator[pa.Table]:
         yield pa.Table.from_batches(waiting)
 
 
-def _write(blocks: Iterator[pa.Table], path: Path) -> None:
-    writer = None
-    try:
+def _write(blocks: Iterator[pa.Table], schema: pa.Schema, path: Path) -> None:
+    with pyarrow.parquet.ParquetWriter(path, schema, compression="lz4") as writer:
         for block in blocks:
-            writer = writer or pyarrow.parquet.ParquetWriter(path, block.schema, compression="lz4")
             writer.write_table(block, row_group_size=block.num_rows)
-    finally:
-        if writer:
-            writer.close()
 
 
 def cleared() -> None:

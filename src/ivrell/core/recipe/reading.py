@@ -13,6 +13,7 @@ import pyarrow.csv
 import pyarrow.parquet
 
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.csv_look import header_alone, seen_style
 from ivrell.core.recipe.csv_style import CsvStyle
 
 MOST_ROWS = 500_000
@@ -25,20 +26,23 @@ SAMPLE_NAME = b"name in the sample"
 
 
 def read_sample(
-    path: Path, style: CsvStyle | None = None, *, names_as_they_are: bool = False
+    path: Path, style: CsvStyle | None = None, *, whole: bool = False
 ) -> tuple[pa.Table, int]:
     """At most MOST_ROWS rows of a csv or parquet file, and how many the file has.
 
-    ``style`` says how csv is written. Names that a recipe cannot hold are changed, with the
-    first one in the field's metadata, unless they are to be as they are.
+    ``style`` says how csv is written; where it is None the file is looked at. Names that a recipe
+    cannot hold are changed, with the first one in the field's metadata. A file that is to be a
+    ``whole`` table keeps its names, and may have no rows.
 
-    Raises BadInput when the file cannot be read or has no rows.
+    Raises BadInput when the file cannot be read, is empty, or is a sample without rows.
     """
     try:
+        if not path.stat().st_size:
+            raise BadInput("The file is empty.", where=path.name, hint="Give it a header at least.")
         if path.suffix == ".parquet":
             table, rows = _parquet(path)
         elif path.suffix == ".csv":
-            table, rows = _csv(path, style or CsvStyle())
+            table, rows = _csv(path, style or seen_style(path))
         else:
             raise BadInput(
                 f"A sample is a csv or parquet file; {path.name} is neither by its name.",
@@ -48,11 +52,14 @@ def read_sample(
         raise BadInput(
             f"The sample cannot be read: {error}",
             where=path.name,
-            hint="Save it as UTF-8, with as many fields in each line as in the first.",
+            hint=(
+                "Each line needs as many fields as the first. A table of a comparison says in csv "
+                "how its file is written: delimiter, decimal, encoding."
+            ),
         ) from None
     except (OSError, pa.ArrowException) as error:
         raise BadInput(f"The sample cannot be read: {error}", where=path.name) from None
-    if not table.num_rows:
+    if not table.num_rows and not whole:
         raise BadInput("The sample has no rows.", where=path.name)
     for field in table.schema:
         if pa.types.is_nested(field.type):
@@ -61,7 +68,7 @@ def read_sample(
                 where=path.name,
                 hint="Save its parts as columns of their own, or leave it out.",
             )
-    if names_as_they_are:
+    if whole:
         return table, rows
     plain = _plain_names(table.column_names)
     fields = [
@@ -96,11 +103,37 @@ def _parquet(path: Path) -> tuple[pa.Table, int]:
 
 
 def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
+    """The rows of a csv file as they are read. Raises BadInput where that is by a delimiter that
+    it is not written with."""
+    try:
+        table, rows = _csv_by(path, style)
+    except pa.ArrowInvalid:
+        _refuse_another_delimiter(path, style)
+        raise
+    if table.num_columns == 1:
+        _refuse_another_delimiter(path, style)
+    return table, rows
+
+
+def _refuse_another_delimiter(path: Path, style: CsvStyle) -> None:
+    seen = seen_style(path)
+    if seen.delimiter != style.delimiter:
+        raise BadInput(
+            f"Its fields do not part where {_called(style.delimiter)} stands; it seems to have "
+            f"{_called(seen.delimiter)} between them.",
+            where=path.name,
+            hint="Change csv.delimiter, or leave csv out: then the file is looked at.",
+        )
+
+
+def _csv_by(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
+    if names := header_alone(path, style):
+        return pa.table({name: pa.array([], pa.string()) for name in names}), 0
     options = {
         "read_options": pyarrow.csv.ReadOptions(
             autogenerate_column_names=not style.header, encoding=style.encoding
         ),
-        "parse_options": pyarrow.csv.ParseOptions(delimiter=style.delimiter),
+        "parse_options": parse_options(style),
     }
     with path.open("rb") as file:
         names = pyarrow.csv.open_csv(path, **options).schema.names
@@ -110,8 +143,7 @@ def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
                 where=path.name,
                 hint="Give one of them another name.",
             )
-        rows = sum(piece.count(b"\n") for piece in iter(lambda: file.read(1 << 22), b""))
-        rows -= int(style.header)
+        lines = sum(piece.count(b"\n") for piece in iter(lambda: file.read(1 << 22), b""))
     convert = pyarrow.csv.ConvertOptions(
         column_types={name: pa.string() for name in names}, strings_can_be_null=True
     )
@@ -123,7 +155,19 @@ def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
     schema = pa.schema([(name, pa.string()) for name in names])
     text = pa.Table.from_batches(batches, schema).slice(0, MOST_ROWS)
     columns = [_typed(column.combine_chunks(), style.decimal) for column in text.columns]
-    return pa.table(dict(zip(names, columns, strict=True))), max(rows, text.num_rows)
+    # Where the sample is the whole file its rows are counted; else its lines are, and values with
+    # line breaks in them make those more.
+    rows = text.num_rows if text.num_rows < MOST_ROWS else lines - int(style.header)
+    return pa.table(dict(zip(names, columns, strict=True))), rows
+
+
+def parse_options(style: CsvStyle) -> pyarrow.csv.ParseOptions:
+    """How a csv file of this style is cut into fields; values may hold line breaks in quotes."""
+    return pyarrow.csv.ParseOptions(delimiter=style.delimiter, newlines_in_values=True)
+
+
+def _called(delimiter: str) -> str:
+    return {"\t": "a tab"}.get(delimiter, f'"{delimiter}"')
 
 
 def _typed(text: pa.Array, decimal: str) -> pa.Array:

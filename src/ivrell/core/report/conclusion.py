@@ -63,6 +63,12 @@ def conclusion(result: Result) -> str:
     assert best.elapsed
     took, count = format_seconds(best.elapsed.median), best.elapsed.count
     runs = f"{count} {'run' if count == 1 else 'runs'}"
+    if _all_are_empty(result):
+        return (
+            f"No answer has a row, so nobody is called the quickest; {best.name} has the lowest "
+            f"median, {took} (of {runs}; {where}). Look whether its tables have rows that it asks "
+            "for."
+        )
     if level or near:
         text = f"{best.name} has the lowest median, {took} (of {runs}; {where}), but "
         told = []
@@ -88,6 +94,13 @@ def conclusion(result: Result) -> str:
         + _by_cpu_time(result, best, level)
         + _more_rounds([against[lane.id] for lane in level])
     )
+
+
+def _all_are_empty(result: Result) -> bool:
+    """Whether the lanes agree on an answer without rows, which those that did nothing give too."""
+    rows = next((row.lanes for row in result.measures if row.key == "answer_rows"), {})
+    counts = [rows[lane.id].median for lane in result.trusted if lane.id in rows]
+    return bool(counts) and not any(counts)
 
 
 def _by_cpu_time(result: Result, best: LaneFindings, level: Sequence[LaneFindings]) -> str:

@@ -26,6 +26,7 @@ from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases.places import Databases, seen
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
+from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.store import Made
 from ivrell.core.records.events import RunProgress
 from ivrell.core.records.plan import OWN
@@ -139,6 +140,7 @@ class Attempts:
         keep_log: keeps the log of a run's session, by the run's number.
         desk: looks at the answers; None where runs give none.
         shapes: gives the tables' shapes at a point, see Job.shapes.
+        own_styles: how tables that are csv files of the user's own are written, by name.
         mode: what runs do, see wire.RUN.
     """
 
@@ -156,8 +158,10 @@ class Attempts:
         desk: AnswerDesk | None = None,
         mode: str = RUN,
         shapes: Callable[[Point], Mapping[str, TableShape]] | None = None,
+        own_styles: Mapping[str, CsvStyle] | None = None,
     ) -> None:
         self._shapes = shapes
+        self._own_styles = own_styles or {}
         self._spark = spark
         self._keep_log = keep_log
         self._desk = desk
@@ -401,12 +405,10 @@ class Attempts:
         wanted = approach.wanted
         if not wanted.form.startswith("csv"):
             return {}
-        found = {}
-        for name, table in self._comparison.data.tables.items():
-            own = table.file is not None and wanted.parts == 1 and not wanted.csv
-            style = (table.csv if own else wanted.csv) or CsvStyle()
-            found[name] = style.as_dict()
-        return found
+        # A file of the user's own is given as it is where that form is wanted, else made anew.
+        as_it_is = self._own_styles if wanted == Input(form="csv") else {}
+        made = wanted.csv or CsvStyle()
+        return {name: as_it_is.get(name, made).as_dict() for name in self._comparison.data.tables}
 
     def _service(
         self, approach: Approach, place: Place, wanted_stop: Callable[[], bool]

@@ -260,6 +260,7 @@ class Trial:
             desk=desk,
             mode=EXPLAINED if self.explained else RUN,
             shapes=self.preparation.shapes,
+            own_styles=self.preparation.own_styles,
         )
 
     def judge_again(self, reference: str | None = None) -> TrialFindings:

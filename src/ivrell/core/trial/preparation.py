@@ -12,6 +12,7 @@ from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput
+from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.databases.store import Loaded
@@ -100,6 +101,12 @@ class Preparation:
         recipes = self._recipes.values()
         found = (recipe.own_file(table) for recipe in recipes for table in recipe.tables)
         return {str(own.path) for own in found if own}
+
+    @property
+    def own_styles(self) -> dict[str, CsvStyle]:
+        """How the csv files of the user's own are written, by table."""
+        tables = next(iter(self._recipes.values())).tables
+        return {name: table.csv or CsvStyle() for name, table in tables.items() if table.file}
 
     def stop(self) -> None:
         """Stop the servers and clusters of Ivrell's own that were started."""

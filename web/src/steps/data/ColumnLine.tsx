@@ -183,6 +183,7 @@ function first(setting: Setting, columns: LookColumn[]): unknown {
   if (setting.type === "choice") return setting.choices[0];
   if (setting.name === "fields") return [{ name: "value", kind: "integer", low: 1, high: 100 }];
   if (setting.type === "list") return ["first", "second"];
+  if (setting.type === "numbers") return [1, 2];
   if (setting.usual !== null && setting.usual !== undefined) return setting.usual;
   return setting.type === "text" || setting.type === "moment" ? "" : 1;
 }

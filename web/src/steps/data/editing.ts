@@ -26,11 +26,12 @@ const USUAL: Record<string, Record<string, unknown>> = {
   constant: { value: "none" },
 };
 
-const SPREADS: Record<string, Record<string, number>> = {
+const SPREADS: Record<string, Record<string, unknown>> = {
   uniform: { low: 0, high: 100 },
   normal: { mean: 50, sd: 10 },
   lognormal: { median: 50, sigma: 0.5 },
   exponential: { mean: 50 },
+  drawn: { quantiles: [0, 10, 20, 50, 100] },
 };
 
 /** The fields that turn a column into another kind: its own go, the new kind's usual ones come. */
@@ -44,7 +45,8 @@ export function asKind(column: LookColumn, kind: string, references: string[], n
 
 /** The fields that give a number column another spread. */
 export function asSpread(spread: string) {
-  const none = { low: null, high: null, mean: null, sd: null, median: null, sigma: null };
+  const ends = { low: null, high: null, mean: null, sd: null, median: null, sigma: null };
+  const none = { ...ends, quantiles: null };
   return { ...none, ...SPREADS[spread], spread };
 }
 
@@ -52,6 +54,10 @@ export function asSpread(spread: string) {
 export function meant(type: string, text: string): unknown {
   const plain = text.trim();
   if (type === "list") return records(plain) ?? plain.split(",").map((part) => part.trim());
+  if (type === "numbers") {
+    const numbers = plain.split(/[, ]+/).map(Number);
+    return numbers.every(Number.isFinite) ? numbers : text;
+  }
   if (type === "text" || type === "moment") return text;
   if (plain === "true" || plain === "false") return plain === "true";
   const number = Number(plain.replace(/[ ,_]/g, ""));

@@ -1,7 +1,7 @@
 """Numbers: whole ones in a range, and real ones with a spread."""
 
 import zlib
-from typing import Literal, Self
+from typing import Annotated, Literal, Self
 
 import numpy as np
 import pyarrow as pa
@@ -104,7 +104,9 @@ _WANTED = {
     "normal": ("mean", "sd"),
     "lognormal": ("median", "sigma"),
     "exponential": ("mean",),
+    "drawn": ("quantiles",),
 }
+_Quantiles = Annotated[list[Finite], Field(min_length=2, max_length=1001)]
 
 
 class Number(Kind):
@@ -112,23 +114,25 @@ class Number(Kind):
 
     ``spread = "uniform"`` takes ``low`` and ``high`` (high excluded before rounding);
     ``"normal"`` takes ``mean`` and ``sd``; ``"lognormal"`` takes ``median`` and ``sigma``
-    (of the logarithm); ``"exponential"`` takes ``mean``.
+    (of the logarithm); ``"exponential"`` takes ``mean``; ``"drawn"`` takes ``quantiles``: values
+    below which even shares of the rows lie, smallest first, even between one and the next.
     """
 
     kind: Literal["number"] = "number"
-    spread: Literal["uniform", "normal", "lognormal", "exponential"] = "uniform"
+    spread: Literal["uniform", "normal", "lognormal", "exponential", "drawn"] = "uniform"
     low: Finite | None = None
     high: Finite | None = None
     mean: Finite | None = None
     sd: Finite | None = Field(default=None, ge=0)
     median: Finite | None = Field(default=None, gt=0)
     sigma: float | None = Field(default=None, ge=0, le=10)
+    quantiles: _Quantiles | None = None
     decimals: int | None = Field(default=None, ge=0, le=12)
 
     @model_validator(mode="after")
     def _complete(self) -> Self:
         wanted = _WANTED[self.spread]
-        for setting in ("low", "high", "mean", "sd", "median", "sigma"):
+        for setting in ("low", "high", "mean", "sd", "median", "sigma", "quantiles"):
             given = getattr(self, setting) is not None
             if given != (setting in wanted):
                 verb = "does not take" if given else "needs"
@@ -136,6 +140,8 @@ class Number(Kind):
         ordered(self.low, self.high)
         if self.spread == "exponential" and (self.mean or 0) <= 0:
             raise ValueError('spread "exponential" needs a mean above 0')
+        if self.quantiles and self.quantiles != sorted(self.quantiles):
+            raise ValueError("quantiles are to rise from the smallest to the largest")
         return self
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
@@ -148,6 +154,8 @@ class Number(Kind):
         if self.spread == "lognormal":
             # The generator's own method: numpy's exp would differ between processors.
             return self._rounded(self._of("median") * rng.lognormal(0.0, self._of("sigma"), n))
+        if self.spread == "drawn":
+            return self._rounded(self._at(rng.random(n)))
         return self._rounded(rng.standard_exponential(n) * self._of("mean"))
 
     def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
@@ -155,6 +163,8 @@ class Number(Kind):
         from scipy.special import log1p, ndtri
 
         u = block.quantiles(rng)
+        if self.spread == "drawn":
+            return self._rounded(self._at(u))
         if self.spread == "uniform":
             values = self._of("low") + u * (self._of("high") - self._of("low"))
         elif self.spread == "normal":
@@ -166,9 +176,11 @@ class Number(Kind):
         return self._rounded(values if self.spread == "uniform" else _stable(values))
 
     def longest(self, total: int) -> int:
-        if self.decimals is None or self.spread not in ("uniform", "normal"):
+        if self.decimals is None or self.spread not in ("uniform", "normal", "drawn"):
             return LONGEST_NUMBER
-        if self.spread == "uniform":
+        if self.quantiles:
+            ends = (self.quantiles[0], self.quantiles[-1])
+        elif self.spread == "uniform":
             ends = (self._of("low"), self._of("high"))
         else:
             reach = _FURTHEST_NORMAL * self._of("sd")
@@ -176,6 +188,14 @@ class Number(Kind):
         # One decimal is written even where none is kept.
         longest = max(len(f"{end:.{max(self.decimals, 1)}f}") for end in ends)
         return min(longest, LONGEST_NUMBER)
+
+    def _at(self, shares: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Values below which these shares of the rows lie."""
+        known = np.array(self.quantiles, dtype=np.float64)
+        places = shares * (len(known) - 1)
+        before = np.minimum(places.astype(np.int64), len(known) - 2)
+        values: NDArray[np.float64] = known[before] + (places - before) * np.diff(known)[before]
+        return values
 
     def _of(self, setting: str) -> float:
         return float(getattr(self, setting))

@@ -12,7 +12,8 @@ _NOT_SET_HERE = {"name", "kind"}
 
 class Setting(BaseModel):
     """One setting of a kind of column: its ``type`` is number, integer, text, boolean, choice, list
-    (of texts), moment, value or needle; ``wanted`` that it has no usual value."""
+    (of texts), numbers (a list of them), moment, value or needle; ``wanted`` that it has no usual
+    value."""
 
     name: str
     type: str
@@ -57,7 +58,8 @@ def _type(name: str, told: dict[str, Any]) -> str:
     if any(one.get("format", "").startswith("date") for one in alternatives):
         return "moment"
     if "array" in kinds:
-        return "list"
+        listed = next(one["items"] for one in alternatives if one.get("type") == "array")
+        return "numbers" if listed.get("type") == "number" else "list"
     if len(kinds) > 1:
         return "value"
     kind = str(kinds.pop())
