@@ -100,7 +100,7 @@ class Blind(unittest.TestCase):
     def test_memory_near_its_grain(self):
         tiny = of(1.0, peak_memory=summary(5, 400_000, 3e5, 5e5))
         large = of(1.0, id="b", peak_memory=summary(5, 5e7, 5e7, 5e7))
-        self.assertEqual(words(tiny, large), ["memory near its grain"])
+        self.assertEqual(words(tiny, large), ["memory below resolution"])
         self.assertEqual(words(large, large), [])
 
     def test_less_than_the_clock_shows(self):

@@ -5,15 +5,20 @@ import contextlib
 import io
 import json
 import os
+import signal
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from ivrell.cli import show
+from ivrell.cli.main import main
 from ivrell.cli.plan_options import add_plan_options, given_in, options
 from ivrell.core.errors import BadInput
+from ivrell.core.json_lines import whole_lines
 from ivrell.core.records.plan import Limits, Plan, Until
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import TryOutcome
@@ -27,6 +32,9 @@ class CommandLine(unittest.TestCase):
         self.folder = Path(folder.name)
 
     def ivrell(self, *arguments):
+        if arguments[0] == "run" and "--disturbed-share" not in arguments:
+            # Other tests run beside: no run waits for a quiet moment or is done again.
+            arguments += ("--disturbed-share", 100, "--disturbed-wait", 0)
         return subprocess.run(
             [sys.executable, "-m", "ivrell.cli", *map(str, arguments)],
             capture_output=True,
@@ -127,6 +135,33 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(again[0], lines[0])
         self.assertIn("no result folder", self.ivrell("resume", self.folder).stderr)
 
+    def test_who_stops_it_is_told_and_how_to_go_on(self):
+        path = self.file(HEAD + approach("good", COUNTING))
+        for number, status, how in (
+            (signal.SIGINT, 130, "Ctrl-C"),
+            (signal.SIGTERM, 143, "SIGTERM"),
+        ):
+            out = self.folder / how
+            command = [sys.executable, "-m", "ivrell.cli", "run", str(path), "--rounds", "500",
+                       "--warm-ups", "0", "--out", str(out), "--disturbed-wait", "0"]  # fmt: skip
+            running = subprocess.Popen(
+                command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+                env={**os.environ, "IVRELL_DATA": str(self.folder / "data")},
+            )  # fmt: skip
+            runs, deadline = out / "runs.jsonl", time.monotonic() + 60
+            while not (runs.exists() and runs.read_text()) and time.monotonic() < deadline:
+                time.sleep(0.05)
+            running.send_signal(number)
+            said, errors = running.communicate(timeout=60)
+            self.assertEqual(running.returncode, status, errors)
+            # No bar in a pipe, and nothing else but what is to be done.
+            self.assertEqual(
+                errors, f"ivrell: stopped by {how}. What was measured is kept; go on with: "
+                f"ivrell resume {out}\n"
+            )  # fmt: skip
+            self.assertIn("(trial stopped)", said)
+            self.assertTrue(whole_lines(runs))
+
     def test_propose_prints_a_recipe(self):
         sample = self.folder / "gauges.csv"
         sample.write_text("gauge,level\n" + "".join(f"G{n:03},{n / 8}\n" for n in range(200)))
@@ -163,7 +198,7 @@ class CommandLine(unittest.TestCase):
         self.assertIn("the reference", alone.stdout)
         self.assertIn("answer not checked", alone.stdout)
         two = self.ivrell("run", path, "--rounds", 1, "--only", "good,same", "--out", "two")
-        self.assertIn("held against good", two.stdout)
+        self.assertIn("compared with good", two.stdout)
         self.assertIn("The baseline did not run here", two.stdout)
 
     def test_try_explain_and_interrupt(self):
@@ -198,6 +233,7 @@ class CommandLine(unittest.TestCase):
         for library in ("polars", "scipy", "pandas", "duckdb"):
             self.assertNotIn(library, done.stderr)
 
+    @mock.patch("ivrell.core.logs.log_commands", lambda *_, **__: None)
     def test_other_bad_input(self):
         path = self.file(HEAD + approach("good", COUNTING))
         for arguments, told in (
@@ -213,9 +249,11 @@ class CommandLine(unittest.TestCase):
             (("data", path, "--forms", "clay", "--out", self.folder / "d"), 'no form "clay"'),
         ):
             with self.subTest(told=told):
-                done = self.ivrell(*arguments)
-                self.assertEqual(done.returncode, 2, done.stderr)
-                self.assertIn(told, done.stderr)
+                # In this process: each start of another takes seconds.
+                with contextlib.redirect_stderr(io.StringIO()) as said:
+                    status = main([str(argument) for argument in arguments])
+                self.assertEqual(status, 2, said.getvalue())
+                self.assertIn(told, said.getvalue())
 
     def test_every_field_of_a_plan_has_an_option_and_options_make_a_plan(self):
         flags = {option.flag for option in options()}

@@ -48,6 +48,25 @@ class Kinds(unittest.TestCase):
         values = column('kind = "number", spread = "exponential", mean = 3')
         self.fits(values, stats.expon(scale=3).cdf)
 
+    def test_drawn_by_quantiles(self):
+        settings = 'kind = "number", spread = "drawn", quantiles = [0, 1, 1, 50, 100]'
+        for order in ("", 'order = "by x"'):
+            values = column(settings, order=order).to_numpy()
+            self.assertEqual((values.min() >= 0, values.max() < 100), (True, True))
+            for below, share in ((1, 0.25), (1.0001, 0.5), (50, 0.75)):
+                self.assertAlmostEqual((values < below).mean(), share, delta=0.01)
+            self.assertGreater((values == 1).mean(), 0.24)
+        self.assertEqual(list(values), sorted(values))
+
+    def test_categories_by_weights(self):
+        settings = 'kind = "category", values = ["b", "a", "c"], weights = [6, 3, 1]'
+        for order in ("", 'order = "by x"'):
+            values = column(settings, order=order)
+            for value, share in (("b", 0.6), ("a", 0.3), ("c", 0.1)):
+                found = pc.mean(pc.equal(values, value)).as_py()
+                self.assertAlmostEqual(found, share, delta=0.01)
+        self.assertEqual(values.to_pylist(), sorted(values.to_pylist()))
+
     def test_boolean_and_constant(self):
         true = pc.sum(column('kind = "boolean", true_share = 0.3')).as_py()
         self.assertGreater(stats.binomtest(true, ROWS, 0.3).pvalue, 1e-4)
@@ -186,6 +205,14 @@ class Order(unittest.TestCase):
         for order, told in (('"by y"', 'no column "y"'), ('"by x"', "cannot be sorted by a words")):
             with self.assertRaisesRegex(BadInput, told):
                 column('kind = "words"', order=f"order = {order}")
+        for settings, told in (
+            ('kind = "number", spread = "drawn", quantiles = [2, 1]', "rise"),
+            ('kind = "number", spread = "drawn"', "needs quantiles"),
+            ('kind = "category", count = 2, weights = [1]', "one number for each"),
+            ('kind = "category", count = 1, weights = [0]', "not all 0"),
+        ):
+            with self.subTest(settings), self.assertRaisesRegex(ValueError, told):
+                column(settings)
 
 
 class Modifiers(unittest.TestCase):

@@ -84,7 +84,7 @@ class Pair(unittest.TestCase):
         ]
         pair = pair_of(STEPS, other, "rows", "once")
         self.assertEqual([s.name for s in pair.stages if not s.matched][:2], ["read", "write"])
-        self.assertIn("cannot be held against each other", " ".join(pair.words))
+        self.assertIn("cannot be compared with each other", " ".join(pair.words))
 
     def test_code_difference(self):
         kinds = [(line.kind, line.text.strip()) for line in self.pair.code if line.kind != "same"]

@@ -2,6 +2,7 @@
 
 import argparse
 import json
+import signal
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from secrets import randbits
@@ -18,6 +19,9 @@ if TYPE_CHECKING:
     from ivrell.core.trial.plan import Plan
 
 DONE, TROUBLE = 0, 1
+SIGNALLED = 128
+"""Exit statuses above it name the signal that stopped the command, as a shell's do."""
+
 _CHECK_ROWS = 1_000
 _SEED_BITS = 32
 
@@ -83,9 +87,17 @@ def _run(args: argparse.Namespace) -> int:
     folder = args.out or Path(f"{args.file.stem}-results")
     if folder.exists() and any(folder.iterdir()):
         raise BadInput(f"The folder {folder} is not empty.", hint="Name a new one with --out.")
-    found = _conduct(text, plan, folder)
+    return _told(args, text, plan, folder)
+
+
+def _told(args: argparse.Namespace, text: str, plan: "Plan", folder: Path) -> int:
+    """Conduct a trial and print what it found."""
+    found, asked = _conduct(text, plan, folder)
     _tell(args, found, lambda: _show().findings(found, folder))
-    return _status(found)
+    if asked is None:
+        return _status(found)
+    _show().stopped(asked, folder)
+    return SIGNALLED + asked
 
 
 def _show() -> Any:
@@ -119,14 +131,17 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
         ) from None
 
 
-def _conduct(text: str, plan: "Plan", folder: Path) -> "TrialFindings":
+def _conduct(
+    text: str, plan: "Plan", folder: Path
+) -> "tuple[TrialFindings, signal.Signals | None]":
+    """A trial's findings, and the signal that asked it to stop, if one did."""
     from ivrell.core.trial.conduct import Trial
 
-    with _show().Progress(plan) as progress:
-        trial = Trial(
-            text, plan, folder, _store(), listen=progress.listen, control=progress
-        )  # fmt: skip
-        return trial.conduct()
+    with _show().Progress() as progress:
+        trial = Trial(text, plan, folder, _store(), listen=progress.listen, control=progress)
+        rounds = plan.most_rounds + plan.warm_ups
+        progress.planned(len(trial.lanes) * len(trial.points) * rounds)
+        return trial.conduct(), progress.asked
 
 
 def _status(found: "TrialFindings") -> int:
@@ -152,9 +167,9 @@ def _check(args: argparse.Namespace) -> int:
         own_files=str(args.file.parent.resolve()),
     )
     with own_folder() as folder:
-        found = _conduct(text, plan, folder)
+        found, asked = _conduct(text, plan, folder)
     _tell(args, found, lambda: _show().agreement(found))
-    return _status(found)
+    return _status(found) if asked is None else SIGNALLED + asked
 
 
 def _try(args: argparse.Namespace) -> int:
@@ -219,9 +234,7 @@ def _resume(args: argparse.Namespace) -> int:
     kept = ResultFolder(args.folder)
     if not kept.is_one:
         raise BadInput(f"{args.folder} is no result folder of a trial: it has no {PLAN.name}.")
-    found = _conduct(kept.comparison_text, kept.read(PLAN), args.folder)
-    _tell(args, found, lambda: _show().findings(found, args.folder))
-    return _status(found)
+    return _told(args, kept.comparison_text, kept.read(PLAN), args.folder)
 
 
 def _measures(args: argparse.Namespace) -> int:
@@ -254,7 +267,7 @@ def _data(args: argparse.Namespace) -> int:
     places = Places(args.out / "spark", shown=(str(args.out),))
     there = store_at(places, args.at, args.out / "spark-made") if args.at else None
     try:
-        with _show().DataBars() as progress:
+        with _show().DataBar() as progress:
             for point in comparison.points(_knobs(args.set, comparison)):
                 recipe = based.resolved(point)
                 for form in args.forms.split(","):
@@ -339,9 +352,9 @@ def _machine(args: argparse.Namespace) -> int:
 
     if args.noise:
         from ivrell.core.trial.aa_test import ROUNDS, measure_noise
-        from ivrell.core.trial.plan import Plan
 
-        with _show().Progress(Plan(rounds=ROUNDS)) as progress:
+        with _show().Progress() as progress:
+            progress.planned(ROUNDS)
             measure_noise(data_folder(), ROUNDS, progress.listen, progress)
     found = snapshot(Path.cwd())
     found.busy_cores = busy_cores()

@@ -5,6 +5,7 @@ Only what reads the options is loaded here; commands load what they need.
 
 import argparse
 import os
+import signal
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -134,9 +135,10 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
 
 
 def main(arguments: Sequence[str]) -> int:
-    """Run one command; returns the exit status: 0 done, 1 trouble in a lane, 2 bad input."""
+    """Run one command; returns the exit status: 0 done, 1 trouble in a lane, 2 bad input;
+    128 and the signal's number where one stopped it (130 by Ctrl-C)."""
     args = parser(with_plan="run" in arguments).parse_args(arguments)
-    from ivrell.cli.commands import COMMANDS
+    from ivrell.cli.commands import COMMANDS, SIGNALLED
     from ivrell.core.folders import data_folder
     from ivrell.core.logs import log_commands
 
@@ -147,3 +149,6 @@ def main(arguments: Sequence[str]) -> int:
     except BadInput as error:
         print(f"ivrell: {error}", file=sys.stderr)
         return BAD_INPUT
+    except KeyboardInterrupt:
+        print("ivrell: stopped by Ctrl-C.", file=sys.stderr)
+        return SIGNALLED + signal.SIGINT

@@ -14,7 +14,7 @@ from ivrell.cli.drawing import Line, drawing
 from ivrell.cli.tables import Heading, table
 from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
 from ivrell.core.records.agreement import Row
-from ivrell.core.records.events import DataProgress, RunEnded, TrialEvent
+from ivrell.core.records.events import DataProgress, RunEnded, RunStarted, TrialEvent
 from ivrell.core.records.findings import Caution, Findings, LaneFindings, Staircase, TrialFindings
 from ivrell.core.records.machine import Machine, Noise
 from ivrell.core.records.sweep import SweepFindings
@@ -31,14 +31,14 @@ if TYPE_CHECKING:
     from ivrell.core.servers import Server
     from ivrell.core.spark.clusters import SparkCluster
     from ivrell.core.trial.measured import PointMeasures
-    from ivrell.core.trial.plan import Plan
 
 _out = Console(highlight=False, markup=False, soft_wrap=True)
 _err = Console(stderr=True, highlight=False, markup=False)
 
 
-class DataBars:
-    """Bars on standard error for the tables being made."""
+class DataBar:
+    """One line on standard error for what goes on: the table that is being made. Where standard
+    error is no terminal there is none."""
 
     def __init__(self) -> None:
         self._bars = Bars(
@@ -47,18 +47,18 @@ class DataBars:
             MofNCompleteColumn(),
             TimeElapsedColumn(),
             console=_err,
-            # The bars repaint in a thread of their own; rarely, so as not to disturb runs.
+            # The bar repaints in a thread of its own; rarely, so as not to disturb runs.
             refresh_per_second=2,
+            transient=True,
+            disable=not _err.is_terminal,
         )
-        self._tasks: dict[str, Any] = {}
+        self._task = self._bars.add_task("", total=None)
 
     def data(self, table: str, form: str, rows: int, total: int) -> None:
-        self.step(f"{table} as {form}", rows, total)
+        self.show(f"making {table} as {form}", rows, total)
 
-    def step(self, name: str, done: int, total: int) -> None:
-        if name not in self._tasks:
-            self._tasks[name] = self._bars.add_task(name, total=total)
-        self._bars.update(self._tasks[name], completed=done, total=max(total, done))
+    def show(self, what: str, done: int, total: int) -> None:
+        self._bars.update(self._task, description=what, completed=done, total=max(total, done))
 
     def __enter__(self) -> Self:
         self._bars.start()
@@ -68,28 +68,38 @@ class DataBars:
         self._bars.stop()
 
 
-class Progress(DataBars):
-    """Progress of a trial; the first Ctrl-C stops it cleanly."""
+class Progress(DataBar):
+    """Progress of a trial in one line. The first Ctrl-C, or a signal to terminate, stops it
+    cleanly; a second one at once.
 
-    def __init__(self, plan: "Plan") -> None:
+    Attributes:
+        asked: the signal that asked it to stop, if one did.
+    """
+
+    def __init__(self) -> None:
         super().__init__()
-        self._runs = plan.most_rounds + plan.warm_ups
-        self._done: dict[str, int] = {}
-        self._stop = False
-        self._before: Any = None
+        self.asked: signal.Signals | None = None
+        self._planned = self._done = 0
+        self._before: dict[signal.Signals, Any] = {}
+
+    def planned(self, runs: int) -> None:
+        """Say how many runs there are to be."""
+        self._planned = runs
 
     def listen(self, event: TrialEvent) -> None:
         if isinstance(event, DataProgress):
             self.data(event.table, event.form, event.rows, event.total)
+        elif isinstance(event, RunStarted):
+            point = ", ".join(f"{knob} {value}" for knob, value in event.point.items())
+            what = f"{event.approach}{f' ({point})' if point else ''}"
+            self.show(what, self._done, self._planned)
         elif isinstance(event, RunEnded) and not (
             event.record.memory_run or event.record.set_aside
         ):
-            lane = f"{event.record.approach} {event.record.point or ''}".strip()
-            self._done[lane] = self._done.get(lane, 0) + 1
-            self.step(lane, self._done[lane], self._runs)
+            self._done += 1
 
     def stop_all(self) -> bool:
-        return self._stop
+        return self.asked is not None
 
     def stop_run(self, number: int) -> bool:
         return False
@@ -98,17 +108,31 @@ class Progress(DataBars):
         return set()
 
     def __enter__(self) -> Self:
-        self._before = signal.signal(signal.SIGINT, self._asked)
+        for one in (signal.SIGINT, signal.SIGTERM):
+            self._before[one] = signal.signal(one, self._ask)
         super().__enter__()
         return self
 
     def __exit__(self, *_: object) -> None:
         super().__exit__()
-        signal.signal(signal.SIGINT, self._before)
+        self._as_before()
 
-    def _asked(self, number: int, frame: FrameType | None) -> None:
-        self._stop = True
-        signal.signal(signal.SIGINT, self._before)
+    def _ask(self, number: int, frame: FrameType | None) -> None:
+        self.asked = signal.Signals(number)
+        self._as_before()
+
+    def _as_before(self) -> None:
+        for one, handler in self._before.items():
+            signal.signal(one, handler)
+
+
+def stopped(asked: signal.Signals, folder: Path) -> None:
+    """Print what a trial that was asked to stop has left, and how to go on with it."""
+    how = "Ctrl-C" if asked == signal.SIGINT else asked.name
+    _err.print(
+        f"ivrell: stopped by {how}. What was measured is kept; go on with: ivrell resume {folder}",
+        soft_wrap=True,
+    )
 
 
 _FINDINGS = (
@@ -120,7 +144,7 @@ _FINDINGS = (
     Heading("CPU", dispensable=2),
     Heading("cores", dispensable=4),
     Heading("peak", dispensable=2),
-    Heading("left behind", dispensable=5),
+    Heading("files left", dispensable=5),
     Heading("lines", dispensable=4),
     Heading("answer", text=True),
 )
@@ -185,9 +209,7 @@ def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
         told = (
             f", where about {format_seconds(left.expected)} were expected" if left.expected else ""
         )
-        _out.print(
-            f"  {names[left.lane]} was left behind at {sweep.knob} {left.from_size:,.0f}{told}."
-        )
+        _out.print(f"  {names[left.lane]} was dropped at {sweep.knob} {left.from_size:,.0f}{told}.")
     for wall in sweep.walls:
         _out.print(
             f"  {names[wall.lane]} would reach {format_bytes(wall.limit_bytes)} of memory at "

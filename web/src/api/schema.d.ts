@@ -3092,7 +3092,7 @@ export interface components {
         /**
          * MeasurePair
          * @description A measure of two lanes; ``ratio`` is how many times less the lane takes than the base, null
-         *     where one of them is nought.
+         *     where one of them is zero.
          */
         MeasurePair: {
             /** Key */
@@ -4807,7 +4807,8 @@ export interface components {
         /**
          * Setting
          * @description One setting of a kind of column: its ``type`` is number, integer, text, boolean, choice, list
-         *     (of texts), numbers (a list of them), moment, value or needle; ``wanted`` that it has no usual value.
+         *     (of texts), numbers (a list of them), moment, value or needle; ``wanted`` that it has no usual
+         *     value.
          */
         Setting: {
             /** Name */

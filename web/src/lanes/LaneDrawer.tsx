@@ -225,7 +225,7 @@ function OneRun({ run, colour }: { run: Run; colour: string }) {
         ? "–"
         : `${plural(run.answer_rows, "row")}, ${bytes(run.answer_bytes)}`,
     ],
-    ["left behind", bytes(run.left_bytes)],
+    ["files left", bytes(run.left_bytes)],
     ...Object.entries(run.counters).map(
       ([name, value]) => [name, counted(name, value)] as [string, string],
     ),

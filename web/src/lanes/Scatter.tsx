@@ -68,7 +68,7 @@ export function Scatter({ comparison, lanes, x, y, onOpen }: Props) {
   );
   const place = (lane: LaneFindings) => comparison.marks[lane.id] ?? 0;
   if (!found.length) {
-    return <p className="quiet">No lane tells both of these measures here.</p>;
+    return <p className="quiet">No lane has both measures here.</p>;
   }
   return (
     <div ref={ref}>

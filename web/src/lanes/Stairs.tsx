@@ -153,7 +153,7 @@ export function Stairs({ comparison, stairs, columns, onPair, onLane }: Props) {
               <th className="number">against the step before</th>
               <th className="number">against the first</th>
               <th className="number">lines changed</th>
-              <th className="number">gained a line</th>
+              <th className="number">gain per changed line</th>
               {columns.map((column) => (
                 <th key={column.key} className="number" title={column.how}>
                   {column.label}

@@ -45,7 +45,7 @@ export function Evidence({ comparison, trial, lane, agreement, point }: Props) {
         }),
       );
       cache.setQueryData(["comparison", comparison.id], changed);
-      void message.success("Kept: later trials are held against this answer.");
+      void message.success("Kept: later trials are compared with this answer.");
     } catch (problem) {
       void message.error((problem as Error).message, 6);
     }
@@ -111,7 +111,7 @@ function amount(value: number): string {
 }
 
 function allWell(agreement: Agreement, isReference: boolean): string {
-  if (isReference) return "The others are held against this answer.";
+  if (isReference) return "The others are compared with this answer.";
   if (agreement.verdict === "same within tolerance") {
     const units = agreement.largest_units ?? 0;
     return (

@@ -126,7 +126,7 @@ function LaneExtras(props: {
   );
   return (
     <section>
-      <h3>Held against</h3>
+      <h3>Compared with</h3>
       <div className="row">
         {offered.map((other) => (
           <Button

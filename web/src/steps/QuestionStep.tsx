@@ -14,7 +14,7 @@ export function QuestionStep({ comparison, findings }: StepProps) {
   const setAnswer = (part: Partial<typeof answer>) =>
     change.mutate(changes.settings({ answer: part }));
   const tolerance = (text: string) =>
-    Number(text) >= 0 && Number(text) < 1 ? "" : "Give a number from 0 up to but without 1.";
+    Number(text) >= 0 && Number(text) < 1 ? "" : "Give a number of 0 or more, less than 1.";
   return (
     <div className="question">
       <section>
@@ -89,7 +89,7 @@ export function QuestionStep({ comparison, findings }: StepProps) {
           </div>
         </div>
         <div className="field">
-          <span>Baseline: the lane that the others are held against</span>
+          <span>Baseline: the lane that the others are compared with</span>
           <Select
             value={comparison.baseline}
             aria-label="Baseline"

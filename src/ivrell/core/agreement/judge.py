@@ -89,7 +89,7 @@ def _unknown(why: str) -> Agreement:
     """Of an answer that could not be looked at: not known to agree is not agreeing."""
     found = no_answer("")
     found.verdict = DIFFERENT
-    found.reasons = [f"it could not be held against the reference in Spark: {why}"]
+    found.reasons = [f"it could not be compared with the reference in Spark: {why}"]
     return found
 
 

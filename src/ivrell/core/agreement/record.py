@@ -94,7 +94,7 @@ class Answers:
         try:
             self.table(lane, print_)
         except BadInput as error:
-            log.warning("%s It is not held against the others.", error.what)
+            log.warning("%s It is not compared with the others.", error.what)
             self.path(lane, print_).unlink(missing_ok=True)
         else:
             self.count(lane, point, print_)

@@ -355,7 +355,7 @@ class Recipe(BaseModel):
                 raise BadInput(
                     f'Table "{table}" has no rows whose "{column}" could be referred to.',
                     where=f"{where}.to",
-                    hint="Give it rows, or this table none.",
+                    hint="Give that table rows, or set this one to zero.",
                 )
             if self.rows_of(table) > MOST_REFERRED:
                 raise BadInput(

@@ -21,7 +21,7 @@ class DiffLine(BaseModel, frozen=True):
 
 class MeasurePair(BaseModel, frozen=True):
     """A measure of two lanes; ``ratio`` is how many times less the lane takes than the base, null
-    where one of them is nought."""
+    where one of them is zero."""
 
     key: str
     label: str

@@ -175,7 +175,7 @@ def _stage_words(gained: float, stages: Sequence[StagePair]) -> list[str]:
     if unmatched:
         listed = ", ".join(unmatched)
         words.append(
-            f"Stages that only one of the two has ({listed}) cannot be held against each other."
+            f"Stages that only one of the two has ({listed}) cannot be compared with each other."
         )
     return words
 

@@ -57,7 +57,7 @@ export default function PairView({ comparison, trial, findings, base, lane, view
       <div className="row pair-head">
         {choose("Lane in view", lane, base, "lane")}
         <span className="quiet">against</span>
-        {choose("Held against", base, lane, "base")}
+        {choose("Compared with", base, lane, "base")}
         <Button
           size="small"
           type="text"
@@ -148,7 +148,7 @@ function Agreed({ pair }: { pair: PairFindings }) {
   if (!found) {
     return (
       <span className="small faint">
-        The two answers were not held against each other: one gave none, or they are too large.
+        The two answers were not compared with each other: one gave none, or they are too large.
       </span>
     );
   }

@@ -128,7 +128,7 @@ export const Lane = memo(function Lane(props: LaneProps) {
             stroke={colour}
             strokeWidth={2}
           >
-            <title>{`${drawn.name} was left behind here, where ${show(left.expected)} were expected`}</title>
+            <title>{`${drawn.name} was dropped here, where ${show(left.expected)} were expected`}</title>
           </path>
         </g>
       )}

@@ -138,7 +138,7 @@ export function Growths({ comparison, lanes, measure, along, chosen, onChoose }:
             {left && (
               <span className="small caution">
                 {" "}
-                Left behind at {along.knob} {count(left.from_size)}
+                Dropped at {along.knob} {count(left.from_size)}
                 {left.expected !== null && `, where ${seconds(left.expected)} were expected`}.
               </span>
             )}

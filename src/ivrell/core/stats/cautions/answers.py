@@ -25,7 +25,7 @@ def reference(scene: Scene) -> Iterator[Caution]:
     elif itself and scene.reference and itself[0].id != scene.reference:
         yield caution(
             "other reference",
-            f"{scene.reference_name} gave no answer here: the others were held against "
+            f"{scene.reference_name} gave no answer here: the others were compared with "
             f"{itself[0].name}.",
             f"Let {scene.reference_name} run to its end, or name another lane as the reference.",
             itself[0].id,
@@ -40,7 +40,7 @@ def disagreement(scene: Scene) -> Iterator[Caution]:
                 "answer varies",
                 f"{lane.name} does not give the same answer every time: "
                 f"{'; '.join(found.reasons)}.",
-                "Find what it leaves to chance before trusting its time.",
+                "Find what makes it non-deterministic before trusting its time.",
                 lane.id,
             )
         elif found and found.verdict == "different":
@@ -77,7 +77,7 @@ def unfinished(scene: Scene) -> Iterator[Caution]:
             yield caution(
                 "failed",
                 f"{lane.name} failed: {lane.trouble}",
-                "Mend its code and run again.",
+                "Fix the code and run again.",
                 lane.id,
             )
 
@@ -113,7 +113,7 @@ def random_answer(scene: Scene) -> Iterator[Caution]:
             yield caution(
                 "random answer",
                 f"{lane.name} gave another answer in each of {len(prints)} runs, and rows alone "
-                "were held against each other.",
+                "were compared with each other.",
                 "If it draws at random, let the question compare means and spreads: "
                 "[answer.statistics].",
                 lane.id,

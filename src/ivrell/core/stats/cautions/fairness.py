@@ -45,7 +45,8 @@ def unlike_inputs(scene: Scene) -> Iterator[Caution]:
         if table.form in DATABASES:
             spent[table.form] = spent.get(table.form, 0.0) + table.seconds
     cost = "".join(
-        f" Loading into {engine} took {format_seconds(seconds)}, which no run holds."
+        f" Loading into {engine} took {format_seconds(seconds)}, which is not included in run "
+        "times."
         for engine, seconds in spent.items()
     )
     yield caution(

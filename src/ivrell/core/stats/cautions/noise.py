@@ -131,7 +131,7 @@ def drift_over_time(scene: Scene) -> Iterator[Caution]:
         yield caution(
             "machine drifted",
             f"Most lanes got {word} as the trial went on, about {three_figures(factor)} times from "
-            "the first half of the rounds to the second. Ratios, formed within rounds, bear it; "
-            "medians bear it less.",
+            "the first half of the rounds to the second. Ratios, formed within rounds, are robust "
+            "to this; medians less so.",
             "Run it again when the machine is quiet.",
         )

@@ -27,7 +27,7 @@ def memory_grain(scene: Scene) -> Iterator[Caution]:
     if small and len(known) > 1:
         names = ", ".join(lane.name for lane in small)
         yield caution(
-            "memory near its grain",
+            "memory below resolution",
             f"{names}: a peak below {format_bytes(GRAIN_BYTES)} above the start is near what the "
             "kernel can tell (some 0.3 MB).",
             "Compare memory at a larger size.",
