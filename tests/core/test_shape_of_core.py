@@ -5,7 +5,13 @@ import sys
 import unittest
 
 from ivrell.core.errors import BadInput
-from ivrell.core.quantities import format_bytes, format_seconds, parse_bytes, parse_seconds
+from ivrell.core.quantities import (
+    format_bytes,
+    format_limit,
+    format_seconds,
+    parse_bytes,
+    parse_seconds,
+)
 
 
 class Arrows(unittest.TestCase):
@@ -47,6 +53,11 @@ class Quantities(unittest.TestCase):
         self.assertEqual(format_bytes(214_958_080), "215 MB")
         self.assertEqual(format_bytes(512), "512 B")
         self.assertEqual(format_bytes(999_960), "1.00 MB")
+
+    def test_a_limit_comes_back_as_it_was_chosen(self):
+        for text, told in (("300 MiB", "300 MiB"), ("4GiB", "4 GiB"), ("512MB", "512 MB"),
+                           ("1536 MiB", "1,536 MiB"), ("3GB", "3.00 GB")):  # fmt: skip
+            self.assertEqual(format_limit(parse_bytes(text)), told)
 
 
 if __name__ == "__main__":

@@ -12,7 +12,13 @@ from rich.progress import Progress as Bars
 
 from ivrell.cli.drawing import Line, drawing
 from ivrell.cli.tables import Heading, table
-from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
+from ivrell.core.quantities import (
+    counted,
+    format_bytes,
+    format_limit,
+    format_seconds,
+    three_figures,
+)
 from ivrell.core.records.agreement import Row
 from ivrell.core.records.events import DataProgress, RunEnded, RunStarted, TrialEvent
 from ivrell.core.records.findings import Caution, Findings, LaneFindings, Staircase, TrialFindings
@@ -212,7 +218,7 @@ def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
         _out.print(f"  {names[left.lane]} was dropped at {sweep.knob} {left.from_size:,.0f}{told}.")
     for wall in sweep.walls:
         _out.print(
-            f"  {names[wall.lane]} would reach {format_bytes(wall.limit_bytes)} of memory at "
+            f"  {names[wall.lane]} would reach {format_limit(wall.limit_bytes)} of memory at "
             f"{sweep.knob} {told_bounds(wall.size, wall.low, wall.high)}."
         )
     if len({one.runs for one in sweep.spent}) > 1:

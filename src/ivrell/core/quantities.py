@@ -85,6 +85,15 @@ def format_bytes(size: float) -> str:
     return f"{size:.0f} B"
 
 
+def format_limit(size: float) -> str:
+    """A size that somebody chose, in the unit that it is a whole number of: ``"300 MiB"``; else as
+    ``format_bytes`` tells it."""
+    for limit, unit in ((2**30, "GiB"), (2**20, "MiB")):
+        if size >= limit and size % limit == 0:
+            return f"{size / limit:,.0f} {unit}"
+    return format_bytes(size)
+
+
 def counted(name: str, value: float) -> str:
     """What an engine counted, in the unit that its name says."""
     if name.endswith("bytes"):

@@ -7,7 +7,7 @@ import { api, taken } from "../api/client";
 import { useEngines, useMachine, useNow } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
 import { Clusters, Runtimes, Servers } from "./Registries";
-import { ago, bytes, count, figures, plural } from "../ui/units";
+import { ago, bytes, chosenBytes, count, figures, plural } from "../ui/units";
 
 type Machine = {
   host: string;
@@ -201,7 +201,7 @@ function MadeData() {
         <p className="row">
           <span>
             {total ? `${bytes(total)} of ` : "Nothing kept; up to "}
-            {bytes(data.limit_bytes)} are kept between trials; what was used longest ago goes first.
+            {chosenBytes(data.limit_bytes)} are kept between trials; what was used longest ago goes first.
           </span>
           {total > 0 && (
             <Button size="small" loading={clear.isPending} onClick={() => clear.mutate()}>

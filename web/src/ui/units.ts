@@ -39,6 +39,16 @@ export function bytes(value: number | null | undefined): string {
   return `${Math.round(value)} B`;
 }
 
+/** A size that somebody chose, in the unit that it is a whole number of. */
+export function chosenBytes(value: number): string {
+  const units: [number, string][] = [
+    [2 ** 30, "GiB"],
+    [2 ** 20, "MiB"],
+  ];
+  const whole = units.find(([size]) => value >= size && value % size === 0);
+  return whole ? `${count(value / whole[0])} ${whole[1]}` : bytes(value);
+}
+
 export function count(value: number): string {
   return plain.format(value);
 }

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from ivrell.core.quantities import format_bytes, three_figures
+from ivrell.core.quantities import format_limit, three_figures
 from ivrell.core.records.findings import Caution, Findings, Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
@@ -15,10 +15,10 @@ def limit_told(limit: LimitReached) -> str:
     value = limit.value
     return {
         "elapsed": f"did not finish in {value:g} s",
-        "memory": f"took more than {format_bytes(value)} of memory and was ended",
-        "output": f"printed more than {format_bytes(value)} and was ended",
+        "memory": f"took more than {format_limit(value)} of memory and was ended",
+        "output": f"printed more than {format_limit(value)} and was ended",
         "CPU time": f"used more than {value:g} s of CPU time and was ended",
-        "written": f"left more than {format_bytes(value)} in files and was ended",
+        "written": f"left more than {format_limit(value)} in files and was ended",
         "processes": f"started more than {value:g} processes and was ended",
         "preparing": f"was not ready to start after {value:g} s",
         "result export": f"did not export its result within {value:g} s",

@@ -3,7 +3,7 @@ import { Button } from "antd";
 import type { Comparison } from "../../api/client";
 import { Glyph } from "../../lanes/mark";
 import { download } from "../../ui/download";
-import { bytes, count, plural, seconds } from "../../ui/units";
+import { chosenBytes, count, plural, seconds } from "../../ui/units";
 import { type Along, laneName, type Lanes, type Lead, type Measure, MEASURES } from "./data";
 
 type Props = { comparison: Comparison; along: Along; measure: Measure };
@@ -145,7 +145,7 @@ export function Growths({ comparison, lanes, measure, along, chosen, onChoose }:
             {wall && (
               <span className="small quiet">
                 {" "}
-                It would reach the limit of {bytes(wall.limit_bytes)} at {along.knob}{" "}
+                It would reach the limit of {chosenBytes(wall.limit_bytes)} at {along.knob}{" "}
                 {count(Math.round(wall.size))} ({count(Math.round(wall.low))} to{" "}
                 {count(Math.round(wall.high))}).
               </span>

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Sequence
 
-from ivrell.core.quantities import format_bytes, three_figures
+from ivrell.core.quantities import format_limit, three_figures
 from ivrell.core.records.sweep import Growth, Law, LeftBehind, Wall
 from ivrell.core.report.measures import Measure
 from ivrell.core.report.sweep.along import Along, told_bounds, told_size
@@ -121,7 +121,7 @@ def wall_words(along: Along, found: Sequence[Wall], names: dict[str, str]) -> st
     near = [wall for wall in found if wall.lane in there and wall.size <= reach]
     if not near:
         return ""
-    limit = format_bytes(near[0].limit_bytes)
+    limit = format_limit(near[0].limit_bytes)
     passed = ", ".join(
         f"{names[wall.lane]} at {along.knob} {told_bounds(wall.size, wall.low, wall.high)}"
         for wall in near
