@@ -201,7 +201,8 @@ function MadeData() {
         <p className="row">
           <span>
             {total ? `${bytes(total)} of ` : "Nothing kept; up to "}
-            {chosenBytes(data.limit_bytes)} are kept between trials; what was used longest ago goes first.
+            {chosenBytes(data.limit_bytes)} are kept between trials; what was used longest ago goes
+            first.
           </span>
           {total > 0 && (
             <Button size="small" loading={clear.isPending} onClick={() => clear.mutate()}>
