@@ -279,6 +279,34 @@ class Screens(unittest.TestCase):
         b.until(lambda: b.find(target).get_attribute("value") == "250 ms")
         b.until(lambda: b.all(".target-word"))
 
+    def test_an_editor_stays_while_its_lane_is_renamed(self):
+        b = self.browser
+        b.open(self.ivrell.address)
+        text = TEXT.replace('name = "Gauge readings"', 'name = "Renamed meanwhile"')
+        _, made = b.send("POST", "/api/comparisons/import/", {"text": text})
+        b.open(f"{self.ivrell.address}/comparisons/{made['id']}/approaches?lane=good")
+        area = b.find('[data-testid="code"] .cm-content')
+        b.type_over(b.find('input[aria-label="Name of the lane"]'), "Better name")
+        area.click()
+        area.send_keys(Keys.CONTROL, Keys.END)
+        area.send_keys("# before")
+        b.until(lambda: area.get_attribute("aria-label") == "Code of Better name")
+        # The same element, with the focus: what is typed goes on where it was.
+        area.send_keys(" and after")
+        b.until(lambda: "# before and after" in b.fetch(f"/api/comparisons/{made['id']}/")["text"])
+
+    def test_comparisons_are_searched(self):
+        b = self.browser
+        b.open(self.ivrell.address)
+        for number in range(9):
+            text = TEXT.replace('name = "Gauge readings"', f'name = "Weir {number} of nine"')
+            b.send("POST", "/api/comparisons/import/", {"text": text})
+        b.driver.refresh()
+        b.find('input[aria-label="Search the comparisons"]').send_keys("nine WEIR 7")
+        b.until(lambda: [e.text for e in b.all(".comparisons h2")] == ["Weir 7 of nine"])
+        b.find('input[aria-label="Search the comparisons"]').send_keys(" nothing")
+        b.until(lambda: "No comparison holds these words." in b.find("main").text)
+
     def test_rows_as_they_will_be_made(self):
         self.open("data")
         b = self.browser

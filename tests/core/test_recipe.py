@@ -33,6 +33,7 @@ from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.recipe.preview import costs, preview, rows_from, whole_profile
+from ivrell.core.recipe.profile import profile
 from ivrell.core.recipe.scatter import scatter
 from ivrell.core.recipe.skew import skewed_ranks
 from ivrell.core.recipe.store import DataStore
@@ -497,6 +498,15 @@ class Preview(unittest.TestCase):
         self.assertAlmostEqual(float(toll.quantiles[2]), (3 + 90) / 2, delta=3)
         lock = next(c for c in shown.columns if c.name == "lock").profile
         self.assertEqual(lock.lengths, [6, 6.0, 6])
+
+    def test_bins_of_whole_numbers_draw_no_comb(self):
+        for count, bins in ((1, 1), (6, 6), (24, 24), (25, 13), (100, 20), (1000, 24)):
+            numbers = pyarrow.array(list(range(7, 7 + count)) * 3)
+            [found] = profile(pyarrow.record_batch([numbers], names=["n"]))
+            counts = found.histogram.counts
+            with self.subTest(count=count):
+                self.assertEqual((len(counts), sum(counts)), (bins, 3 * count))
+                self.assertEqual(len(set(counts[:-1])), min(1, len(counts) - 1))
 
     def test_every_row_is_profiled_when_asked(self):
         generator = Generator(recipe(400_000))

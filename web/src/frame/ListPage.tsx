@@ -16,6 +16,16 @@ import { Glyph } from "../lanes/mark";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
 
+const SEARCHED_FROM = 8;
+
+/** Whether a comparison holds all of the words that are sought, wherever they stand in it. */
+function holds(line: ComparisonLine, sought: string): boolean {
+  const lanes = line.lanes.map((lane) => lane.name);
+  const told = [line.name, line.question, ...lanes, line.last_trial?.conclusion].join(" ");
+  const words = sought.toLowerCase().split(/\s+/);
+  return words.every((word) => told.toLowerCase().includes(word));
+}
+
 export function ListPage() {
   const { data, error, isPending } = useComparisons();
   const navigate = useNavigate();
@@ -45,6 +55,8 @@ export function ListPage() {
   });
   const [chosen, setChosen] = useState<File[]>([]);
   const [allowed, setAllowed] = useState("");
+  const [sought, setSought] = useState("");
+  const found = data?.filter((line) => holds(line, sought));
   const picker = useRef<HTMLInputElement>(null);
   const samples = useRef<HTMLInputElement>(null);
   return (
@@ -125,8 +137,19 @@ export function ListPage() {
           There is no comparison yet. Start a new one, or import a comparison file.
         </p>
       )}
+      {data && data.length > SEARCHED_FROM && (
+        <Input.Search
+          allowClear
+          className="list-search"
+          value={sought}
+          aria-label="Search the comparisons"
+          placeholder={`Search ${data.length} comparisons: names, questions, lanes, conclusions`}
+          onChange={(event) => setSought(event.target.value)}
+        />
+      )}
+      {sought && !found?.length && <p className="quiet">No comparison holds these words.</p>}
       <ul className="comparisons">
-        {data?.map((line) => (
+        {found?.map((line) => (
           <Line key={line.id} line={line} />
         ))}
       </ul>

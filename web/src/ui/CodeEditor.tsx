@@ -17,7 +17,13 @@ import {
 } from "@codemirror/language";
 import { toml } from "@codemirror/legacy-modes/mode/toml";
 import { MergeView } from "@codemirror/merge";
-import { EditorState, type Extension, StateEffect, StateField } from "@codemirror/state";
+import {
+  Compartment,
+  EditorState,
+  type Extension,
+  StateEffect,
+  StateField,
+} from "@codemirror/state";
 import {
   Decoration,
   type DecorationSet,
@@ -28,7 +34,7 @@ import {
   lineNumbers,
 } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
-import { useEffect, useEffectEvent, useRef } from "react";
+import { useEffect, useEffectEvent, useRef, useState } from "react";
 import { nonce } from "./nonce";
 
 const inks = HighlightStyle.define([
@@ -146,7 +152,7 @@ function completing(language: Language, names: Names): Extension[] {
   return [];
 }
 
-function common(language: Language, names = NOTHING): Extension[] {
+function common(language: Language): Extension[] {
   const spoken: Record<Language, Extension> = {
     python: [python(), indentUnit.of("    ")],
     sql: sql({ dialect: StandardSQL, upperCaseKeywords: true }),
@@ -164,7 +170,6 @@ function common(language: Language, names = NOTHING): Extension[] {
     syntaxHighlighting(inks),
     look,
     wrongLine,
-    completing(language, names),
     autocompletion({ icons: false }),
     keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
   ];
@@ -192,6 +197,9 @@ export function CodeEditor(props: Props) {
   const told = JSON.stringify(names);
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
+  // What changes while somebody types is put into the editor that is there: a new one would lose
+  // the focus, the place and what can be undone.
+  const [parts] = useState(() => ({ label: new Compartment(), words: new Compartment() }));
   const changed = useEffectEvent((text: string) => onChange?.(text));
   const editable = onChange !== undefined;
   useEffect(() => {
@@ -200,8 +208,9 @@ export function CodeEditor(props: Props) {
       parent: place.current,
       state: EditorState.create({
         extensions: [
-          ...common(language, JSON.parse(told) as Names),
-          named(label),
+          ...common(language),
+          parts.label.of([]),
+          parts.words.of([]),
           EditorState.readOnly.of(!editable),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) changed(update.state.doc.toString());
@@ -211,12 +220,18 @@ export function CodeEditor(props: Props) {
     });
     view.current = editor;
     return () => editor.destroy();
-  }, [language, label, editable, told]);
+  }, [language, editable, parts]);
+  useEffect(() => {
+    const words = completing(language, JSON.parse(told) as Names);
+    view.current?.dispatch({
+      effects: [parts.label.reconfigure(named(label)), parts.words.reconfigure(words)],
+    });
+  }, [label, told, language, editable, parts]);
   useEffect(() => {
     const editor = view.current;
     if (!editor || editor.state.doc.toString() === value) return;
     editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: value } });
-  }, [value, language, label, editable, told]);
+  }, [value, language, editable]);
   useEffect(() => {
     view.current?.dispatch({ effects: markLine.of(wrong) });
   }, [wrong, value]);

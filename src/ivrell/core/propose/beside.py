@@ -6,7 +6,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ivrell.core.recipe.profile import profile
+from ivrell.core.recipe.profile import are_whole, profile, whole_edges
 from ivrell.core.records.profile import Histogram, Profile, Top
 
 _BINS = 24
@@ -43,7 +43,11 @@ def _share_bins(ours: Profile, theirs: Profile, sample: pa.Array, made: pa.Array
     ends = [histogram.edges[place] for histogram in histograms for place in (0, -1)]
     low, high = min(ends), max(ends)
     unit = 10.0 ** np.floor(np.log10(high - low)) / 10 if high > low else 1.0
-    edges = np.linspace(np.floor(low / unit) * unit, np.ceil(high / unit) * unit, _BINS + 1)
+    low, high = np.floor(low / unit) * unit, np.ceil(high / unit) * unit
+    if all(are_whole(_numbers(column.drop_null())) for column in (sample, made)):
+        edges = whole_edges(np.floor(low), np.ceil(high))
+    else:
+        edges = np.linspace(low, high, _BINS + 1)
     for found, column in ((ours, sample), (theirs, made)):
         counts, _ = np.histogram(_numbers(column.drop_null()), bins=edges)
         found.histogram = Histogram(counts=counts.tolist(), edges=edges.tolist())

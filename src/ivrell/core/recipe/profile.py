@@ -20,6 +20,7 @@ from ivrell.core.records.profile import Histogram, Profile, Top
 
 _BINS = 24
 _FURTHEST_BIN = 1e300
+_EXACT = 2.0**51
 _TOP = 6
 _FEW = 1000
 _WAITING_BLOCKS = 2
@@ -73,11 +74,28 @@ def _histogram(values: NDArray[np.float64]) -> Histogram | None:
     if not len(values):
         return None
     low, high = float(values.min()), float(values.max())
-    if high - low <= _BINS * np.spacing(max(abs(low), abs(high))):
-        # Too near each other for floats to lie between.
-        low, high = low - max(abs(low) * 1e-9, 0.5), high + max(abs(high) * 1e-9, 0.5)
-    counts, edges = np.histogram(values, bins=_BINS, range=(low, high))
+    if are_whole(values):
+        edges = whole_edges(low, high)
+    else:
+        if high - low <= _BINS * np.spacing(max(abs(low), abs(high))):
+            # Too near each other for floats to lie between.
+            low, high = low - max(abs(low) * 1e-9, 0.5), high + max(abs(high) * 1e-9, 0.5)
+        edges = np.linspace(low, high, _BINS + 1)
+    counts, _ = np.histogram(values, bins=edges)
     return Histogram(counts=counts.tolist(), edges=edges.tolist())
+
+
+def are_whole(values: NDArray[np.float64]) -> bool:
+    """Whether numbers are all whole, and small enough for floats to lie between them."""
+    return bool(np.all(np.abs(values) < _EXACT) and np.all(values == np.floor(values)))
+
+
+def whole_edges(low: float, high: float) -> NDArray[np.float64]:
+    """Edges of bins that each hold as many whole numbers, from ``low`` to ``high`` or a bit more;
+    others would hold now one more, now one less, and draw a comb."""
+    width = max(1, -(-int(high - low + 1) // _BINS))
+    bins = -(-int(high - low + 1) // width)
+    return low - 0.5 + width * np.arange(bins + 1, dtype=np.float64)
 
 
 def _measured(kind: pa.DataType) -> bool:
@@ -170,7 +188,8 @@ def _told(column: Profile, found: dict[str, Any], rows: int) -> Profile:
         whole.distinct, whole.distinct_exact = len(counted), True
         whole.top = [Top(value=value, count=count) for value, count in counted[:_TOP]]
     if "bins" in found and column.histogram:
-        whole.histogram = Histogram(counts=_full(found["bins"]), edges=column.histogram.edges)
+        edges = column.histogram.edges
+        whole.histogram = Histogram(counts=_full(found["bins"], len(edges) - 1), edges=edges)
         quantiles = found["quantiles"] or []
         if column.type.startswith("timestamp"):
             quantiles = [np.datetime64(int(q), "s").item() for q in quantiles]
@@ -178,7 +197,7 @@ def _told(column: Profile, found: dict[str, Any], rows: int) -> Profile:
     return whole
 
 
-def _full(bins: list[int] | None) -> list[int]:
+def _full(bins: list[int] | None, size: int) -> list[int]:
     """Counts of all bins: the engine leaves the last one out when nothing fell into it."""
     found = [int(count) for count in bins or []]
-    return found + [0] * (_BINS - len(found))
+    return found + [0] * (size - len(found))
