@@ -3,6 +3,7 @@ import { Suspense } from "react";
 import { Link, useSearchParams } from "react-router";
 import { useComparison, useFindings, useTrial, useTrials } from "../api/queries";
 import { STEPS, stepAt, type Step } from "../steps";
+import { Opening } from "../ui/Opening";
 import { Trouble } from "../ui/Trouble";
 import { Rail } from "./Rail";
 import { Shortcuts } from "./Shortcuts";
@@ -41,7 +42,13 @@ export function ComparisonPage() {
       </main>
     );
   }
-  if (!comparison.data) return null;
+  if (!comparison.data) {
+    return (
+      <main className="sheet-page">
+        <Opening what="the comparison" />
+      </main>
+    );
+  }
   const here = stepAt(view.step);
   const props = { comparison: comparison.data, trial: trial.data, findings: findings.data };
   return (
@@ -67,7 +74,7 @@ export function ComparisonPage() {
             );
           })}
         </nav>
-        <Suspense fallback={<p className="faint">Opening…</p>}>
+        <Suspense fallback={<Opening />}>
           <here.view {...props} />
         </Suspense>
         <Shortcuts comparison={view.comparison} trial={trial.data} trials={trials.data} />

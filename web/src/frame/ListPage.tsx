@@ -13,6 +13,7 @@ import { Link, useNavigate } from "react-router";
 import { api, taken, type Comparison, type ComparisonLine } from "../api/client";
 import { useComparisons } from "../api/queries";
 import { Glyph } from "../lanes/mark";
+import { Opening } from "../ui/Opening";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
 
@@ -132,6 +133,7 @@ export function ListPage() {
         </div>
       )}
       <Trouble error={error ?? create.error ?? bringIn.error ?? shape.error} id="import-problem" />
+      {isPending && <Opening what="the comparisons" />}
       {!isPending && !data?.length && !error && (
         <p className="quiet">
           There is no comparison yet. Start a new one, or import a comparison file.

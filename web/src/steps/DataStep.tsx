@@ -6,6 +6,7 @@ import { api, taken, type Comparison, type Edit, type Problem } from "../api/cli
 import { changes, useChange } from "../api/queries";
 import type { StepProps } from "./props";
 import { CodeEditor } from "../ui/editors";
+import { Opening } from "../ui/Opening";
 import { Trouble } from "../ui/Trouble";
 import { count } from "../ui/units";
 import type { Editing, Kinds } from "./data/editing";
@@ -153,6 +154,7 @@ export default function DataStep({ comparison }: StepProps) {
     <div className="data">
       <div className="data-tables">
         <Rows comparison={comparison} />
+        {!shown && look.isPending && <Opening what="the tables" />}
         {shown?.tables.map((table) => (
           <TableCard
             key={table.table}

@@ -6,6 +6,7 @@ from dataclasses import asdict, dataclass
 from typing import Any, Final, Literal
 
 DELIMITERS = (",", ";", "|", "\t")
+_CALLED = {";": "semicolons", "|": "bars", "\t": "tabs"}
 UTF_8: Final = "utf-8"
 BYTE_ORDER_MARK = b"\xef\xbb\xbf"
 
@@ -38,10 +39,10 @@ class CsvStyle:
 
     @property
     def words(self) -> str:
-        """What differs from the usual, in words: "; between fields, no header"."""
+        """What differs from the usual, in words: "semicolons between fields, no header"."""
         told = []
         if self.delimiter != ",":
-            told.append(f"{'tab' if self.delimiter == chr(9) else self.delimiter} between fields")
+            told.append(f"{_CALLED[self.delimiter]} between fields")
         if not self.header:
             told.append("no header")
         if self.quoting == "all":

@@ -18,6 +18,7 @@ import { verdictWord } from "../../lanes/words";
 import { RunCurve } from "../../plot/RunCurve";
 import { Figure } from "../../ui/Figure";
 import { inUnit } from "../../ui/measureWords";
+import { Opening } from "../../ui/Opening";
 import { Trouble } from "../../ui/Trouble";
 import { figures, plural, seconds } from "../../ui/units";
 import { useWidth } from "../../ui/useWidth";
@@ -67,6 +68,7 @@ export default function PairView({ comparison, trial, findings, base, lane, view
         />
       </div>
       <Trouble error={pair.error} />
+      {pair.isPending && <Opening what="the pair" />}
       {pair.data && (
         <Found comparison={comparison} trial={trial} findings={findings} pair={pair.data} />
       )}
