@@ -70,8 +70,12 @@ class OwnCsv(EngineCase):
         proposal = propose({"own": self.written(delimiter=";", encoding="latin-1")})
         columns = {c["name"]: c["kind"] for c in proposal.data["tables"]["own"]["columns"]}
         self.assertEqual(columns["level"], "number")
-        self.assertEqual(proposal.read_as["own"], "semicolons between fields, decimal comma, latin-1")
-        self.assertIn("# own read as: semicolons between fields, decimal comma, latin-1", proposal.toml())
+        self.assertEqual(
+            proposal.read_as["own"], "semicolons between fields, decimal comma, latin-1"
+        )
+        self.assertIn(
+            "# own read as: semicolons between fields, decimal comma, latin-1", proposal.toml()
+        )
 
     def test_every_engine_reads_what_nobody_described(self):
         path = self.written(delimiter=";", encoding="latin-1")

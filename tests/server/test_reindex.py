@@ -42,6 +42,10 @@ class Reindex(ServerCase):
         again = list(trial.runs.order_by("number").values("number", "record", "curve"))
         self.assertEqual(again, records)
         self.assertEqual(self.shown(number), before)
+        # What the page draws it from is told again: no "0 of 6 runs".
+        told = [event.live for event in trial.events.order_by("pk")]
+        self.assertEqual([event.kind for event in told], ["run ended"] * 6 + ["ended"])
+        self.assertEqual({event.run for event in told[:-1]}, {run["number"] for run in records})
         # The next trial has a number of its own.
         self.assertGreater(self.launch().pk, number)
 

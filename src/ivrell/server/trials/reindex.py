@@ -2,6 +2,7 @@
 
 import datetime
 import logging
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,11 +12,13 @@ from django.db import connection, transaction
 
 from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput
+from ivrell.core.records.events import LiveEvent, RunEnded, TrialEnded
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.run import RunRecord
 from ivrell.core.results.folder import DATA, FINDINGS, MACHINE, ResultFolder
 from ivrell.core.trial.plan import PLAN, most_runs
 from ivrell.server.comparisons.models import Comparison
-from ivrell.server.trials.models import Run, Trial
+from ivrell.server.trials.models import Event, Run, Trial
 
 log = logging.getLogger("ivrell.trials")
 
@@ -90,7 +93,20 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
         for run in runs
     )
     trial.keep_conclusion()
+    _tell_again(trial, runs)
     return len(runs)
+
+
+def _tell_again(trial: Trial, runs: Sequence[RunRecord]) -> None:
+    """Keep the events that a page draws an ended trial from, where none are kept."""
+    if trial.events.exists():
+        return
+    told: list[LiveEvent] = [RunEnded(record=run).short for run in runs]
+    told.append(TrialEnded(state=trial.state))
+    Event.objects.bulk_create(
+        Event(trial=trial, kind=event.kind, fields=event.model_dump(mode="json", exclude={"kind"}))
+        for event in told
+    )
 
 
 def _comparison(name: str, text: str) -> Comparison:
