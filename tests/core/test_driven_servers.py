@@ -182,6 +182,24 @@ class PrivateMariaDb(EngineCase):
         trial.databases.stop()
         self.assertEqual(found, [])
 
+    def test_it_is_known_under_the_name_of_what_it_is_like(self):
+        url = self.server.address.url
+        registry = self.folder / "registry"
+        with mock.patch.dict(os.environ, {"YARD_PASSWORD": url.password}):
+            bare = url.set(drivername="mysql+pymysql")._replace(password=None)
+            servers = Servers(registry)
+            found = servers.add("yard", bare.render_as_string(), "env:YARD_PASSWORD")
+            self.assertTrue(found.version.startswith("MariaDB"), found)
+            self.assertIn("mariadb+pymysql", (registry / "servers.json").read_text())
+            # Its socket lies where sandboxed runs do not see it.
+            trial = self.trial(
+                HEAD + sql("yard", "sql", COUNT, 'at = "yard"\n') + sql("duck", "duckdb", COUNT),
+                runtimes=registry, sandbox="off",
+            )  # fmt: skip
+            lanes = trial.conduct().points[0].lanes
+        self.assertEqual([run.error for run in trial.runs if run.error], [])
+        self.assertEqual([lane.agreement.agrees for lane in lanes], [True, True])
+
     def test_explained_with_rows_and_time(self):
         lane = sql("maria", "mariadb", "SELECT gauge FROM readings ORDER BY gauge")
         folder, store = self.folder / "t", self.store

@@ -10,7 +10,7 @@ from psycopg.conninfo import conninfo_to_dict, make_conninfo
 from ivrell.core.cluster import MAINTENANCE
 from ivrell.core.dialects import address as addresses
 from ivrell.core.dialects.address import Address
-from ivrell.core.dialects.mariadb import MariaDb
+from ivrell.core.dialects.mariadb import MariaDb, MySql
 from ivrell.core.dialects.session import ask_of, opened
 from ivrell.core.errors import BadInput
 from ivrell.core.folders import data_folder
@@ -88,7 +88,7 @@ def look_at(name: str, kept: str) -> Server:
     try:
         return _look_by_libpq(name, _with_password(text, password_from))
     except BadInput as error:
-        return Server(name, text, problem=str(error))
+        return Server(name, text, problem=error.what.rstrip("."))
 
 
 def _look_by_url(name: str, text: str, password_from: str) -> Server:
@@ -96,7 +96,7 @@ def _look_by_url(name: str, text: str, password_from: str) -> Server:
         address = addresses.read(text, password_from)
         session = opened(address.client(address.dialect.maintenance))
     except BadInput as error:
-        return Server(name, addresses.shown(text), problem=str(error))
+        return Server(name, addresses.shown(text), problem=error.what.rstrip("."))
     except Exception as error:
         # Each driver has errors of its own.
         said = str(error).strip().splitlines() or [type(error).__name__]
@@ -191,6 +191,10 @@ class Servers:
         addresses.without_password(address)
         kept = f"{address}{_PASSWORD_FROM}{password_from}" if password_from else address
         found = look_at(name, kept)
+        if MariaDb.product in found.version and address.startswith(MySql.name):
+            # Reached as the one that it is like: it has other variables and plans.
+            kept = MariaDb.name + kept.removeprefix(MySql.name)
+            found = look_at(name, kept)
         if found.problem:
             raise BadInput(
                 f"The server cannot be used: {found.problem}.",

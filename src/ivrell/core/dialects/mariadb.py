@@ -150,5 +150,9 @@ class MySql(MariaDb):
         for table in tables:
             ask(f"ANALYZE TABLE {self.quoted(table)}")
 
+    def version(self, ask: Ask) -> str:
+        # Whole: the other of the two says so in it.
+        return str(ask("SELECT version()")[0][0])
+
     def limit(self, seconds: float) -> str:
         return f"SET SESSION max_execution_time = {seconds * 1000:.0f}"
