@@ -48,6 +48,11 @@ class Shut(TrialCase):
         """
         self.assertEqual(self.body(body), "ConnectionRefusedError lo")
 
+    def test_who_asks_for_the_network_is_told_that_there_is_none(self):
+        run = self.run_one('import urllib.request\nurllib.request.urlopen("http://locks.example/")')
+        self.assertEqual(run.state, "failed")
+        self.assertIn("Runs have no network", run.error.message)
+
     def test_inputs_are_read_only_and_its_folder_is_not(self):
         body = """
         import sysconfig

@@ -62,7 +62,7 @@ from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
 from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
-from ivrell.core.trial.run_end import without_its_service
+from ivrell.core.trial.run_end import asked_for_network, without_its_service
 from ivrell.core.trial.threads import thread_environment
 from ivrell.core.waits import never
 
@@ -282,6 +282,8 @@ class Attempts:
         run.cache = place.cache
         run.tables_s = place.seconds + restoring
         run.sandboxed = self._sandboxed
+        if self._sandboxed and run.error and not _has_network(place):
+            run.error = asked_for_network(run.error)
         run.cores = len(self._cores) if self._cores else None
         if place.session and self._keep_log and (told := log_in(place.folder)):
             self._keep_log(planned.number, told)
@@ -503,11 +505,16 @@ class Attempts:
             ours=list(OURS),
             inputs=inputs,
             hidden=[str(data_folder())],
-            network=bool(place.store and place.store.given)
-            or bool(place.session and place.session.network),
+            network=_has_network(place),
             beside=service.pid if service else place.session.beside if place.session else None,
             writable=[str(folder)] if place.session and (folder := place.session.folder) else [],
         )
+
+
+def _has_network(place: Place) -> bool:
+    """Whether a sandboxed run there reaches the network, for a server or a cluster of one's own."""
+    given = place.store is not None and place.store.given
+    return given or (place.session is not None and place.session.network)
 
 
 def _scope_of_session(run: RunRecord, session: At) -> Scope:

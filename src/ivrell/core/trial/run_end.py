@@ -1,5 +1,6 @@
 """Why a run ended as it did, in words for whoever wrote its approach. Standard library only."""
 
+import re
 import signal
 from dataclasses import replace
 
@@ -72,6 +73,21 @@ def without_its_service(end: RunEnd, why: str | None) -> RunEnd:
         trace=end.failure.trace if end.failure else "",
     )
     return replace(end, failure=failure)
+
+
+_WANTS_NETWORK = re.compile(
+    "network is unreachable|name resolution|name or service not known|could not resolve host"
+    "|failed to resolve|no address associated|getaddrinfo failed",
+    re.IGNORECASE,
+)
+
+
+def asked_for_network(failure: Failure) -> Failure:
+    """The failure of a sandboxed run, with a word where it seems to have wanted the network."""
+    if not _WANTS_NETWORK.search(f"{failure.message} {failure.printed}"):
+        return failure
+    hint = "Runs have no network: read what it needs from the tables, or from a file of your own."
+    return replace(failure, message=f"{failure.message} {hint}")
 
 
 def without_its_load(end: RunEnd) -> RunEnd:
