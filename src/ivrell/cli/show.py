@@ -1,6 +1,7 @@
 """What the command line prints: progress on standard error, results on standard output."""
 
 import signal
+import sys
 from collections.abc import Sequence
 from pathlib import Path
 from types import FrameType
@@ -476,6 +477,10 @@ def engines(states: "list[EngineState]") -> None:
         versions = ", ".join(f"{name} {version}" for name, version in state.versions.items())
         word = "ready" if state.installed else f"not installed: {state.hint}"
         _out.print(f"{state.name:10} {word}; {versions}")
+    _out.print(
+        "Drivers of servers of your own and libraries of lanes go into Ivrell's environment: "
+        f"{sys.executable} -m pip install NAME"
+    )
 
 
 def runtimes(found: "list[Runtime]") -> None:

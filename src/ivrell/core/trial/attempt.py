@@ -513,7 +513,7 @@ class Attempts:
 
 def _has_network(place: Place) -> bool:
     """Whether a sandboxed run there reaches the network, for a server or a cluster of one's own."""
-    given = place.store is not None and place.store.given
+    given = place.store is not None and place.store.given is not None
     return given or (place.session is not None and place.session.network)
 
 
