@@ -27,14 +27,14 @@ PYTHON = sys.executable
 _RESULT = "## result "
 MEASURING = (
     "test_engine_figures", "test_fairness", "test_interrupted", "test_limits", "test_measure",
-    "test_remote", "test_trial",
+    "test_remote",
 )  # fmt: skip
 """Modules of core tests that say how long something took, or kill it at a moment."""
 
 HEAVY = (
     "test_demo", "test_writing", "test_sheets", "test_cli", "test_sql_engines", "test_recipe",
     "test_own_servers", "test_driven_servers", "test_forms", "test_programs", "test_attacks",
-    "test_replay", "test_run_users", "test_walls",
+    "test_replay", "test_run_users", "test_trial", "test_walls",
 )  # fmt: skip
 """Modules of core tests that take long enough to be a job of their own."""
 
@@ -169,7 +169,7 @@ def spark_jobs() -> tuple[list[Job], list[Job]]:
 
 
 PARTS = {
-    "spark": spark_jobs, "browser": browser_jobs, "core": core_jobs, "server": server_jobs,
+    "spark": spark_jobs, "server": server_jobs, "browser": browser_jobs, "core": core_jobs,
 }  # fmt: skip
 """In this order the longest jobs come first."""
 

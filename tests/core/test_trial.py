@@ -462,7 +462,9 @@ class Bounds(TrialCase):
         found = trial.conduct().points[0]
         ratio = next(lane for lane in found.lanes if lane.id == "quick").ratio
         self.assertEqual((ratio.bound, ratio.verdict), ("at least", "faster"))
-        self.assertAlmostEqual(ratio.value, 1 / 0.05, delta=5)
+        # Of a limit of one second; the other takes 0.05 s, or more beside other tests.
+        self.assertGreater(ratio.value, 4)
+        self.assertLess(ratio.value, 21)
         self.assertRegex(found.conclusion, r"at least [\d.]+ times faster than slow")
         self.assertRegex(ratio_told(ratio), r"^at least ")
 
