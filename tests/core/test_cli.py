@@ -9,6 +9,7 @@ import signal
 import subprocess
 import sys
 import tempfile
+import textwrap
 import time
 import unittest
 from pathlib import Path
@@ -134,6 +135,22 @@ class CommandLine(unittest.TestCase):
         again = (out / "runs.jsonl").read_text().splitlines(keepends=True)
         self.assertEqual(again[0], lines[0])
         self.assertIn("no result folder", self.ivrell("resume", self.folder).stderr)
+
+    def test_strict_fails_for_claims_and_targets(self):
+        claim = '\n[[claim]]\ntext = "slow is quick"\nlower = "slow"\nhigher = "good"\n'
+        slow = "import time\n" + textwrap.dedent(COUNTING).replace(
+            "    counts = {}", "    time.sleep(0.3)\n    counts = {}")  # fmt: skip
+        text = HEAD + approach("good", COUNTING) + approach("slow", slow)
+        for name, more, told in (
+            ("claim", claim, "contradicted at rows = 300: slow is quick."),
+            ("target", '\n[targets]\nelapsed = "1 us"\n', "no lane surely meets the target"),
+            ("neither", '\n[targets]\nelapsed = "30 s"\n', ""),
+        ):
+            with self.subTest(name):
+                path = self.file(text + more)
+                done = self.ivrell("run", path, "--rounds", 5, "--strict", "--out", name)
+                self.assertEqual(done.returncode, 1 if told else 0, done.stdout + done.stderr)
+                self.assertIn(told, done.stderr)
 
     def test_who_stops_it_is_told_and_how_to_go_on(self):
         path = self.file(HEAD + approach("good", COUNTING))

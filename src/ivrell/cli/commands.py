@@ -95,9 +95,34 @@ def _told(args: argparse.Namespace, text: str, plan: "Plan", folder: Path) -> in
     found, asked = _conduct(text, plan, folder)
     _tell(args, found, lambda: _show().findings(found, folder))
     if asked is None:
-        return _status(found)
+        missed = _missed(text, found) if args.strict else []
+        _show().missed(missed)
+        return TROUBLE if missed else _status(found)
     _show().stopped(asked, folder)
     return SIGNALLED + asked
+
+
+def _missed(text: str, found: "TrialFindings") -> list[str]:
+    """What a strict command fails for: claims that are contradicted, targets that no lane surely
+    meets."""
+    from ivrell.core.comparison.file import parse
+    from ivrell.core.report.conclusion import meets
+    from ivrell.core.report.words import knobs_told
+
+    targets = parse(text).targets
+    aimed = targets.elapsed is not None or targets.memory is not None
+    missed = []
+    for point in found.points:
+        at = f" at {', '.join(knobs_told(point.point))}" if point.point else ""
+        missed += [
+            f"contradicted{at}: {claim.text}. {claim.reason}"
+            for claim in point.claims
+            if claim.state == "contradicted"
+        ]
+        lanes = [lane for lane in point.ranked if lane.trusted]
+        if aimed and not any(meets(lane, targets) == "surely" for lane in lanes):
+            missed.append(f"no lane surely meets the target{at}. {point.target}".rstrip())
+    return missed
 
 
 def _show() -> Any:

@@ -39,7 +39,6 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
 
         add_plan_options(run)
     run.add_argument("--out", type=Path, help="result folder (must be new or empty)")
-    run.add_argument("--json", action="store_true")
 
     check = commands.add_parser("check", help="do the approaches agree, on a small size")
     check.add_argument("file", type=Path)
@@ -66,7 +65,13 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
 
     resume = commands.add_parser("resume", help="go on with a trial that was cut off")
     resume.add_argument("folder", type=Path)
-    resume.add_argument("--json", action="store_true")
+    for command in (run, resume):
+        command.add_argument("--json", action="store_true", help="findings as JSON")
+        command.add_argument(
+            "--strict",
+            action="store_true",
+            help="exit status 1 also where a claim is contradicted or a target surely met by none",
+        )
 
     measures = commands.add_parser("measures", help="every measure of a trial that has been run")
     measures.add_argument("folder", type=Path)

@@ -142,6 +142,12 @@ def stopped(asked: signal.Signals, folder: Path) -> None:
     )
 
 
+def missed(reasons: Sequence[str]) -> None:
+    """Print what a strict command fails for."""
+    for reason in reasons:
+        _err.print(f"ivrell: {reason}", soft_wrap=True)
+
+
 _FINDINGS = (
     Heading("lane", text=True),
     Heading("engine", text=True, dispensable=3),

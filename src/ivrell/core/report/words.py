@@ -66,7 +66,13 @@ def common_cautions(points: Sequence[Findings]) -> list[Caution]:
     return [caution for caution in first if all(caution in other for other in others)]
 
 
+def knobs_told(point: Point) -> list[str]:
+    """The values of a point's knobs: "rows = 1,000"."""
+    return [f"{k} = {v:,}" if isinstance(v, int) else f"{k} = {v}" for k, v in point.items()]
+
+
 def conditions(point: Point, machine: Machine) -> str:
     """Under what conditions a result holds, in short."""
-    knobs = [f"{k} = {v:,}" if isinstance(v, int) else f"{k} = {v}" for k, v in point.items()]
-    return ", ".join([*knobs, f"on {'?' if machine.cores is None else machine.cores} cores"])
+    return ", ".join(
+        [*knobs_told(point), f"on {'?' if machine.cores is None else machine.cores} cores"]
+    )
