@@ -16,7 +16,7 @@ from pathlib import Path
 from unittest import mock
 
 from ivrell.cli import show
-from ivrell.cli.main import main
+from ivrell.cli.main import main, parser
 from ivrell.cli.plan_options import add_plan_options, given_in, options
 from ivrell.core.errors import BadInput
 from ivrell.core.json_lines import whole_lines
@@ -299,10 +299,20 @@ class CommandLine(unittest.TestCase):
                 given_in(parser.parse_args(bad.split()))
 
     def test_completion_for_shells(self):
-        for shell in ("bash", "zsh"):
+        for shell in ("bash", "zsh", "fish"):
             done = self.ivrell("completion", shell)
             self.assertEqual(done.returncode, 0, done.stderr)
-            self.assertIn("--calls-per-process", done.stdout)
+            self.assertIn("calls-per-process", done.stdout)
+
+    def test_every_option_has_a_help_and_every_command_an_example_that_is_read(self):
+        whole = parser(with_plan=True)
+        [commands] = [one for one in whole._actions if isinstance(one.choices, dict)]
+        for name, command in commands.choices.items():
+            for option in command._actions:
+                with self.subTest(command=name, option=option.dest):
+                    self.assertTrue(option.help)
+            example = command.epilog.removeprefix("Example: ivrell ").split()
+            self.assertEqual(whole.parse_args(example).command, name)
 
     def test_data(self):
         out = self.folder / "d"

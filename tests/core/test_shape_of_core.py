@@ -1,8 +1,10 @@
 """How the house is built: what the worker loads stays small; import contracts keep the rest."""
 
+import re
 import subprocess
 import sys
 import unittest
+from pathlib import Path
 
 from ivrell.core.errors import BadInput
 from ivrell.core.quantities import (
@@ -58,6 +60,19 @@ class Quantities(unittest.TestCase):
         for text, told in (("300 MiB", "300 MiB"), ("4GiB", "4 GiB"), ("512MB", "512 MB"),
                            ("1536 MiB", "1,536 MiB"), ("3GB", "3.00 GB")):  # fmt: skip
             self.assertEqual(format_limit(parse_bytes(text)), told)
+
+
+class Docs(unittest.TestCase):
+    def test_every_variable_of_the_environment_stands_in_the_table(self):
+        root = Path(__file__).resolve().parents[2]
+        sources = [path.read_text() for path in (root / "src").rglob("*.py")]
+        read = {
+            name for text in sources for name in re.findall(r"[\"'](IVRELL_[A-Z_]+)[\"']", text)
+        }
+        rows = [line for line in (root / "docs" / "file.md").read_text().splitlines()
+                if line.startswith("| `IVRELL_")]  # fmt: skip
+        told = {name for row in rows for name in re.findall(r"`(IVRELL_[A-Z_]+)`", row)}
+        self.assertEqual(told, read)
 
 
 if __name__ == "__main__":

@@ -15,6 +15,28 @@ from ivrell.core.errors import BadInput, room_on_disk
 BAD_INPUT = 2
 
 
+_KNOBS = "values of a knob; 1000..1000000/3 is three a decade"
+_JSON = "what was found, as JSON"
+_EXAMPLES = {
+    "run": "demo/tolls-per-lock.toml --rounds 5 --set rows=10000,1000000",
+    "check": "demo/tolls-per-lock.toml",
+    "try": "demo/tolls-per-lock.toml polars --rows 500",
+    "explain": "demo/tolls-per-lock.toml query",
+    "interrupt": "demo/post-tolls.toml each --share 0.3",
+    "resume": "tolls-per-lock-results",
+    "measures": "tolls-per-lock-results --csv",
+    "data": "demo/tolls-per-lock.toml --set rows=1000 --forms csv,parquet --out made",
+    "propose": "locks.csv passages.parquet --allow locks.reach",
+    "runtimes": "--add older /usr/bin/python3.9",
+    "servers": "--add yard postgresql://ivrell@db.example --password-from env:YARD_PASSWORD",
+    "clusters": "--add pair standalone:2",
+    "engines": "--json",
+    "machine": "--noise",
+    "completion": "bash",
+}
+"""What stands behind each command in its example."""
+
+
 def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     """All commands and their options, those of a plan where they are asked for."""
     whole = argparse.ArgumentParser(
@@ -24,14 +46,8 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     commands = whole.add_subparsers(dest="command", required=True, metavar="COMMAND")
 
     run = commands.add_parser("run", help="run a trial of a comparison file")
-    run.add_argument("file", type=Path)
-    run.add_argument(
-        "--set",
-        action="append",
-        default=[],
-        metavar="KNOB=V,V",
-        help="values of a knob to run at; 1000..1000000/3 is three a decade",
-    )
+    run.add_argument("file", type=Path, help="comparison file")
+    run.add_argument("--set", action="append", default=[], metavar="KNOB=V,V", help=_KNOBS)
     run.add_argument("--plan", metavar="NAME", help="a plan that the file keeps by this name")
     if with_plan:
         # What a plan's fields are takes time to load, which other commands need not wait for.
@@ -41,32 +57,34 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     run.add_argument("--out", type=Path, help="result folder (must be new or empty)")
 
     check = commands.add_parser("check", help="do the approaches agree, on a small size")
-    check.add_argument("file", type=Path)
-    check.add_argument("--set", action="append", default=[], metavar="KNOB=V,V")
-    check.add_argument("--json", action="store_true")
+    check.add_argument("file", type=Path, help="comparison file")
+    check.add_argument("--set", action="append", default=[], metavar="KNOB=V,V", help=_KNOBS)
+    check.add_argument("--json", action="store_true", help=_JSON)
 
     attempt = commands.add_parser("try", help="run lanes once on a small size, show their answers")
-    attempt.add_argument("file", type=Path)
-    attempt.add_argument("lane", nargs="?", help="all lanes unless named")
+    attempt.add_argument("file", type=Path, help="comparison file")
+    attempt.add_argument("lane", nargs="?", help="id of a lane; all lanes unless named")
     explain = commands.add_parser("explain", help="how an engine carries a lane's queries out")
-    explain.add_argument("file", type=Path)
-    explain.add_argument("lane")
+    explain.add_argument("file", type=Path, help="comparison file")
+    explain.add_argument("lane", help="id of a lane")
     interrupt = commands.add_parser(
         "interrupt", help="kill a lane part-way and see whether it can be started again"
     )
-    interrupt.add_argument("file", type=Path)
-    interrupt.add_argument("lane")
+    interrupt.add_argument("file", type=Path, help="comparison file")
+    interrupt.add_argument("lane", help="id of a lane")
     interrupt.add_argument(
         "--share", type=float, default=0.5, metavar="S", help="of its usual time, 0.5 unless given"
     )
     for command in (attempt, explain, interrupt):
-        command.add_argument("--rows", type=int, default=1_000, metavar="N", help="at the most")
-        command.add_argument("--json", action="store_true")
+        command.add_argument(
+            "--rows", type=int, default=1_000, metavar="N", help="of the largest table, at the most"
+        )
+        command.add_argument("--json", action="store_true", help=_JSON)
 
     resume = commands.add_parser("resume", help="go on with a trial that was cut off")
-    resume.add_argument("folder", type=Path)
+    resume.add_argument("folder", type=Path, help="result folder of a trial")
     for command in (run, resume):
-        command.add_argument("--json", action="store_true", help="findings as JSON")
+        command.add_argument("--json", action="store_true", help=_JSON)
         command.add_argument(
             "--strict",
             action="store_true",
@@ -74,43 +92,57 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
         )
 
     measures = commands.add_parser("measures", help="every measure of a trial that has been run")
-    measures.add_argument("folder", type=Path)
+    measures.add_argument("folder", type=Path, help="result folder of a trial")
     measures.add_argument("--csv", action="store_true", help="as CSV, a line a measure and lane")
-    measures.add_argument("--json", action="store_true")
+    measures.add_argument("--json", action="store_true", help=_JSON)
 
     data = commands.add_parser("data", help="make the data of a comparison file")
-    data.add_argument("file", type=Path)
-    data.add_argument("--set", action="append", default=[], metavar="KNOB=V,V")
-    data.add_argument("--forms", default="csv", metavar="FORM,FORM")
-    data.add_argument("--workers", type=int, default=len(os.sched_getaffinity(0)))
-    data.add_argument("--out", type=Path, required=True)
+    data.add_argument("file", type=Path, help="comparison file")
+    data.add_argument("--set", action="append", default=[], metavar="KNOB=V,V", help=_KNOBS)
+    data.add_argument(
+        "--forms",
+        default="csv",
+        metavar="FORM,FORM",
+        help="csv unless given; engines that load tables too",
+    )
+    data.add_argument(
+        "--workers", type=int, default=len(os.sched_getaffinity(0)), metavar="N",
+        help="processes that draw; one a core unless given",
+    )  # fmt: skip
+    data.add_argument("--out", type=Path, required=True, help="folder that it goes to")
     data.add_argument(
         "--at", default="", metavar="NAME", help="make it inside Spark, on this cluster's storage"
     )
-    data.add_argument("--json", action="store_true")
+    data.add_argument("--json", action="store_true", help=_JSON)
 
     sample = commands.add_parser("propose", help="propose a recipe shaped like sample files")
     sample.add_argument("files", type=Path, nargs="+", help="csv or parquet files, one a table")
-    sample.add_argument("--seed", type=int, default=1)
+    sample.add_argument("--seed", type=int, default=1, metavar="N", help="of the recipe")
     sample.add_argument("--allow", default="", metavar="TABLE.COLUMN,...",
                         help="categories whose values may be taken over")  # fmt: skip
-    sample.add_argument("--json", action="store_true")
+    sample.add_argument("--json", action="store_true", help=_JSON)
 
     runtimes = commands.add_parser("runtimes", help="other interpreters that lanes may ask for")
-    runtimes.add_argument("--add", nargs=2, metavar=("NAME", "PATH"))
-    runtimes.add_argument("--remove", metavar="NAME")
-    runtimes.add_argument("--json", action="store_true")
+    runtimes.add_argument(
+        "--add", nargs=2, metavar=("NAME", "PATH"), help="register an interpreter under a name"
+    )
+    runtimes.add_argument("--remove", metavar="NAME", help="forget this one")
+    runtimes.add_argument("--json", action="store_true", help=_JSON)
 
     servers = commands.add_parser("servers", help="database servers of your own")
-    servers.add_argument("--add", nargs=2, metavar=("NAME", "ADDRESS"))
+    servers.add_argument(
+        "--add", nargs=2, metavar=("NAME", "ADDRESS"), help="register a server under a name"
+    )
     servers.add_argument(
         "--password-from", metavar="PLACE", default="", help="of --add: env:NAME or file:PATH"
     )
-    servers.add_argument("--remove", metavar="NAME")
-    servers.add_argument("--json", action="store_true")
+    servers.add_argument("--remove", metavar="NAME", help="forget this one")
+    servers.add_argument("--json", action="store_true", help=_JSON)
 
     clusters = commands.add_parser("clusters", help="places where Apache Spark runs")
-    clusters.add_argument("--add", nargs=2, metavar=("NAME", "ADDRESS"))
+    clusters.add_argument(
+        "--add", nargs=2, metavar=("NAME", "ADDRESS"), help="register a cluster under a name"
+    )
     clusters.add_argument(
         "--storage", metavar="PLACE", default="",
         help="of --add: a folder or address that driver and executors both reach",
@@ -124,8 +156,8 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     clusters.add_argument(
         "--worker-memory", default="1536m", metavar="M", help="of --add standalone:N, such as 2g"
     )
-    clusters.add_argument("--remove", metavar="NAME")
-    clusters.add_argument("--json", action="store_true")
+    clusters.add_argument("--remove", metavar="NAME", help="forget this one")
+    clusters.add_argument("--json", action="store_true", help=_JSON)
 
     engines = commands.add_parser("engines", help="engines on this machine")
     machine = commands.add_parser("machine", help="what this machine is and is doing")
@@ -133,9 +165,11 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
         "--noise", action="store_true", help="measure its noise anew (about half a minute)"
     )
     for command in (engines, machine):
-        command.add_argument("--json", action="store_true")
+        command.add_argument("--json", action="store_true", help=_JSON)
     completion = commands.add_parser("completion", help="what lets a shell complete commands")
-    completion.add_argument("shell", choices=("bash", "zsh"))
+    completion.add_argument("shell", choices=("bash", "zsh", "fish"), help="the shell")
+    for name, command in commands.choices.items():
+        command.epilog = f"Example: ivrell {name} {_EXAMPLES[name]}"
     return whole
 
 
