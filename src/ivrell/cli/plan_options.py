@@ -12,7 +12,7 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
 from ivrell.core.errors import BadInput
-from ivrell.core.quantities import format_bytes, format_seconds, parse_bytes, parse_seconds
+from ivrell.core.quantities import format_limit, format_seconds, parse_bytes, parse_seconds
 from ivrell.core.records.plan import Disturbed, Limits, Plan, Search, Until
 
 FORMER_FLAGS = {
@@ -124,7 +124,7 @@ def _help(option: Option) -> str:
     if option.name in _PERCENT:
         return f"{words} ({100 * usual:g} %% unless given)"
     if option.name.endswith("_bytes"):
-        shown = format_bytes(usual)
+        shown = format_limit(usual)
     elif option.name.endswith(("seconds", "_s")):
         shown = format_seconds(usual) if usual else "0"
     else:

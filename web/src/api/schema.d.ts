@@ -3281,7 +3281,7 @@ export interface components {
             own_files: string | null;
             /**
              * Step Up
-             * @description sizes from small to large; leave lanes behind that would break a limit
+             * @description sizes from small to large; drop lanes that would break a limit
              * @default false
              */
             step_up: boolean;
@@ -3825,7 +3825,7 @@ export interface components {
             own_files: string | null;
             /**
              * Step Up
-             * @description sizes from small to large; leave lanes behind that would break a limit
+             * @description sizes from small to large; drop lanes that would break a limit
              * @default false
              */
             step_up: boolean;
@@ -3963,7 +3963,7 @@ export interface components {
             own_files?: string | null;
             /**
              * Step Up
-             * @description sizes from small to large; leave lanes behind that would break a limit
+             * @description sizes from small to large; drop lanes that would break a limit
              * @default false
              */
             step_up?: boolean;

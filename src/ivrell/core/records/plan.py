@@ -214,7 +214,7 @@ class Plan(BaseModel):
     own_files: str | None = None
     step_up: Annotated[
         bool,
-        Field(description="sizes from small to large; leave lanes behind that would break a limit"),
+        Field(description="sizes from small to large; drop lanes that would break a limit"),
     ] = False
 
     search: Search | None = None
