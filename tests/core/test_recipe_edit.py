@@ -62,8 +62,8 @@ class Edits(unittest.TestCase):
             changed("[data", Edit())
 
     def test_every_kind_tells_its_settings(self):
-        known = {"number", "integer", "text", "boolean", "choice", "list", "moment", "value",
-                 "needle"}  # fmt: skip
+        known = {"number", "integer", "text", "boolean", "choice", "list", "numbers", "moment",
+                 "value", "needle"}  # fmt: skip
         for kind in KINDS:
             for setting in settings_of(kind):
                 with self.subTest(kind=kind, setting=setting.name):
