@@ -2,10 +2,10 @@
 
 Changes the demo's files at random, and writes recipes whose settings stand at their extremes;
 each goes through the loader, the import and a look at every table. Each must end in success or
-in an error with a place or a hint, never in a trace, each call within two seconds of CPU time, which
-other programs do not change. Prints how many ended how (10,000 and 2,000 unless given), the slowest,
-and every kind of case that did not hold, of which one each is kept in the folder; ends with 1 where
-there is one.
+in an error with a place or a hint, never in a trace, each call within two seconds of CPU time,
+which other programs do not change. Prints how many ended how (10,000 and 2,000 unless given), the
+slowest, and every kind of case that did not hold, of which one each is kept in the folder; ends
+with 1 where there is one.
 """
 
 import random
