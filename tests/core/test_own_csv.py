@@ -135,3 +135,22 @@ class OwnCsv(EngineCase):
         agrees = {lane.id: lane.agreement.agrees for lane in point.lanes if lane.agreement}
         self.assertTrue(agrees["duck"] and agrees["lite"])
         self.assertIn("No answer has a row", point.conclusion)
+
+    def test_broken_lines_are_read_as_the_lane_says(self):
+        text = HEAD.replace('rows = "{rows}"', 'rows = "{rows}"\nmalformed_share = 0.1')
+        query = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
+        own = "SELECT 'Ash' AS gauge, 1 AS n"
+        strict = 'reading = { strict_mode = true, quote = "\\"", auto_detect = false, '
+        strict += 'delim = ",", columns = "no columns" }\n'
+        trial = self.trial(
+            text + sql("lenient", "duckdb", query, "reading = { ignore_errors = true }\n")
+            + sql("shut", "duckdb", query, strict) + sql("unasked", "duckdb", own, strict)
+        )  # fmt: skip
+        trial.conduct()
+        runs = {run.approach: run for run in trial.runs}
+        self.assertEqual(runs["lenient"].state, "done", runs["lenient"].error)
+        self.assertEqual(runs["unasked"].state, "done", runs["unasked"].error)
+        self.assertEqual(runs["shut"].error.kind, "file cannot be read")
+        self.assertIn("reading = { ignore_errors = true }", runs["shut"].error.message)
+        with self.assertRaisesRegex(BadInput, "no name of a setting"):
+            self.trial(HEAD + sql("odd", "duckdb", query, 'reading = { "a; b" = 1 }\n'))

@@ -3,7 +3,7 @@
 import re
 import shutil
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -26,11 +26,25 @@ LOADED = "duckdb"
 _AT_LINE = re.compile(r"^LINE (\d+):", re.MULTILINE)
 
 
+_OPTION = re.compile("[a-z_]{1,40}")
+
+
 @dataclass(frozen=True, kw_only=True)
 class DuckdbApproach(SqlApproach):
-    """SQL over a view a table on its file, or with ``input = "duckdb"`` over loaded tables."""
+    """SQL over a view a table on its file, or with ``input = "duckdb"`` over loaded tables.
+
+    ``reading`` holds settings of the engine's reader of those files, such as
+    ``{ ignore_errors = true }`` for csv with broken lines.
+    """
 
     engine: Literal["duckdb"]
+    reading: dict[str, bool | int | float | str] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        if odd := [name for name in self.reading if not _OPTION.fullmatch(name)]:
+            raise ValueError(f'reading: "{odd[0]}" is no name of a setting; take small letters')
+        if self.reading and self.wanted.form == LOADED:
+            raise ValueError("reading is of files; these tables are loaded")
 
 
 class _Task(SqlTask):
@@ -41,6 +55,7 @@ class _Task(SqlTask):
         super().__init__(job, mark="$")
         self._duckdb_error = duckdb.Error
         self._job = job
+        self._unreadable: dict[str, str] = {}
         self.open()
 
     def connect(self) -> None:
@@ -63,12 +78,15 @@ class _Task(SqlTask):
             files = f"[{', '.join(map(_quoted, paths))}]"
             options = ", hive_partitioning = true" if "=" in Path(paths[0]).parent.name else ""
             options += self._style(name)
+            for option, value in job.approach.get("reading", {}).items():
+                told = str(value).lower() if isinstance(value, bool) else str(value)
+                options += f", {option} = {_quoted(value) if isinstance(value, str) else told}"
             reader = f"{_READERS[job.form]}({files}{options})"
             try:
                 self._db.execute(f'CREATE VIEW "{name}" AS FROM {reader}')
             except duckdb.Error as error:
-                said = str(error).strip()
-                raise ApproachFailed("file cannot be read", f"Table {name}: {said}") from error
+                # Perhaps the lane's own SQL does not ask for it, or reads the file in its own way.
+                self._unreadable[name] = str(error).strip()
 
     def _style(self, table: str) -> str:
         """What the reader of csv is told of a table that is not written in the usual way."""
@@ -116,6 +134,14 @@ class _Task(SqlTask):
             return None
         except self._duckdb_error as error:
             message = self._with_line(text, values, str(error))
+            for name, why in self._unreadable.items():
+                if f"Table with name {name} does not exist" in message:
+                    raise ApproachFailed(
+                        "file cannot be read",
+                        f"Table {name}: {why} Settings of the reader stand in the lane's reading, "
+                        "such as reading = { ignore_errors = true }.",
+                        statement.line,
+                    ) from error
             at = _AT_LINE.search(message)
             line = statement.line + (int(at[1]) - 1 if at else 0)
             raise ApproachFailed(type(error).__name__, message, line, message) from error
