@@ -9,8 +9,10 @@ from ivrell.core.errors import BadInput
 from ivrell.core.propose.recipe import propose
 from ivrell.core.recipe.csv_look import seen_style
 from ivrell.core.recipe.csv_style import CsvStyle
+from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.own_file import own_file
+from ivrell.core.recipe.preview import preview
 from tests.core.test_sql_engines import EngineCase, sql
 from tests.support.comparisons import HEAD, approach
 
@@ -102,6 +104,8 @@ class OwnCsv(EngineCase):
         recipe = Recipe.model_validate({"seed": 5, "tables": {"own": {"file": str(path)}}})
         recipe = recipe.resolved({})
         self.assertEqual(recipe.rows_of("own"), 700_000)
+        shown = preview(Generator(recipe), "own").read_as
+        self.assertEqual(shown, "semicolons between fields, decimal comma")
         for form in ("csv.gz", "parquet", "jsonl", "arrow"):
             with self.subTest(form):
                 made = self.store.ensure(recipe, "own", form, workers=2)

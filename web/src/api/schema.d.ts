@@ -2571,7 +2571,8 @@ export interface components {
         };
         /**
          * LookTable
-         * @description One table looked at before it is made.
+         * @description One table looked at before it is made; ``read_as`` says how a csv file of the user's own is
+         *     written where that is not the usual way, by the recipe or by what was seen.
          */
         LookTable: {
             /** Table */
@@ -2587,6 +2588,11 @@ export interface components {
             fingerprint: string;
             /** File */
             file: string | null;
+            /**
+             * Read As
+             * @default
+             */
+            read_as: string;
             /** Order */
             order: string | null;
             /** Duplicates */

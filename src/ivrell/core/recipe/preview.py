@@ -37,6 +37,7 @@ def preview(generator: Generator, table: str) -> LookTable:
         rows=recipe.rows_of(table),
         fingerprint=recipe.fingerprint(table),
         file=recipe.tables[table].file,
+        read_as=style.words if (style := recipe.tables[table].csv) else "",
         order=recipe.tables[table].order,
         duplicate_share=recipe.tables[table].duplicate_share,
         malformed_share=recipe.tables[table].broken_share,

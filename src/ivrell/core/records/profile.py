@@ -54,13 +54,15 @@ class LookColumn(BaseModel):
 
 
 class LookTable(BaseModel):
-    """One table looked at before it is made."""
+    """One table looked at before it is made; ``read_as`` says how a csv file of the user's own is
+    written where that is not the usual way, by the recipe or by what was seen."""
 
     table: str
     rows: int
     rows_given: int | str | None = None
     fingerprint: str
     file: str | None
+    read_as: str = ""
     order: str | None
     duplicates: int
     duplicate_share: float

@@ -65,6 +65,7 @@ export function TableCard({ table, costs, editing }: Props) {
         {table.file ? (
           <span className="small quiet cut" title={table.file}>
             the file {table.file.split("/").pop()}, as it is
+            {table.read_as && `; read as: ${table.read_as}`}
           </span>
         ) : (
           <Select
