@@ -219,9 +219,15 @@ def _times_told(times: float) -> str:
 
 
 def _part_told(times: float) -> str:
-    words = {2: "half", 3: "a third of", 4: "a quarter of", 10: "a tenth of", 100: "a hundredth of"}
+    words = {
+        2: "half of",
+        3: "a third of",
+        4: "a quarter of",
+        10: "a tenth of",
+        100: "a hundredth of",
+    }
     near = next((word for whole, word in words.items() if abs(times / whole - 1) < 0.03), None)
-    return near or f"1/{three_figures(times)} of"
+    return near or f"{three_figures(100 / times)} % of"
 
 
 def targets_told(result: Result) -> str:
