@@ -192,7 +192,7 @@ export function Lines(props: Props) {
               strokeDasharray="1 3"
             />
             {!small && (
-              <text x={x(Math.max(...at)) + 5} y={PAD.top + 11} className="tick">
+              <text x={x(Math.max(...at)) + 5} y={PAD.top - 6} className="tick">
                 extrapolated
               </text>
             )}
