@@ -22,7 +22,7 @@ import {
 } from "./data";
 
 const PAD = { left: 96, right: 24, top: 8, bottom: 46 };
-const MOST_CELL = 150;
+const MOST_CELL = 280;
 const MOST_TALL = 64;
 const ROOM_FOR_WORDS = 46;
 /** The margin at which a cell is drawn in full strength. */
