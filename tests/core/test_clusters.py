@@ -3,6 +3,7 @@ that needs no Spark."""
 
 import json
 import os
+import socket
 import subprocess
 import unittest
 from pathlib import Path
@@ -91,6 +92,22 @@ class Registry(TrialCase):
             with self.subTest(asked=asked), self.assertRaisesRegex(BadInput, why):
                 self.known.add(*asked)
         self.assertEqual(self.known.all(), [])
+
+    def test_addresses_of_several_masters_and_usual_ports(self):
+        with socket.create_server(("127.0.0.1", 0)) as there:
+            port = there.getsockname()[1]
+            found = self.known.add("two", f"spark://127.0.0.1:1,127.0.0.1:{port}")
+            self.assertEqual(found.words, "a cluster of your own")
+        for address, why in (
+            ("spark://127.0.0.1:1,127.0.0.1:2", r"at port 1: .*; 127\.0\.0\.1 .* at port 2"),
+            ("k8s://https://127.0.0.1", "port 443"), ("k8s://http://127.0.0.1", "port 80"),
+            ("k8s://127.0.0.1", "port 443"), ("sc://127.0.0.1", "port 15002"),
+            ("spark://127.0.0.1,", "no host"), ("sc://127.0.0.1:99999", "no number"),
+            ("sc://127.0.0.1/;token=abc;user_id=me", "a token in an address"),
+        ):  # fmt: skip
+            with self.subTest(address), self.assertRaisesRegex(BadInput, why) as caught:
+                self.known.add("odd", address)
+            self.assertNotIn("abc", str(caught.exception))
 
     def test_this_machine_s_cores_as_a_place(self):
         places = Places(self.folder / "spark", self.folder, cores=1)

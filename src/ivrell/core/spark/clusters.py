@@ -23,6 +23,9 @@ OWN = "standalone"
 _OWN = re.compile(r"standalone:([1-9]\d?)")
 _LOCAL = re.compile(r"local(\[(\*|[1-9]\d*)\])?")
 _ELSEWHERE = ("spark://", "k8s://", "sc://")
+_PORTS = {"spark": 7077, "k8s": 443, "https": 443, "http": 80, "sc": 15002}
+"""Where they listen unless an address says so."""
+
 _YARN = "yarn"
 _STORAGES = ("file://", "s3a://", "hdfs://", "gs://")
 _CONNECT_S = 5.0
@@ -110,18 +113,36 @@ def _problem(cluster: SparkCluster) -> str:
     if not address.startswith(_ELSEWHERE):
         known = f"local, {OWN}:2, spark://, yarn, k8s://, sc://"
         return f"“{address}” is no address of Spark's; known are {known}"
-    parts = urlsplit(address.removeprefix("k8s://") if "k8s://http" in address else address)
+    if found := _SECRET.search(address):
+        return (
+            f"a {found[0]} in an address would be shown and kept with it; give it to Spark's own "
+            "settings on this machine"
+        )
     try:
-        port = parts.port or (15002 if address.startswith("sc://") else 7077)
+        hosts = _hosts(address)
     except ValueError:
         return "its port is no number"
-    if not parts.hostname:
+    if not all(host for host, _ in hosts):
         return "it names no host"
-    try:
-        with socket.create_connection((parts.hostname, port), _CONNECT_S):
-            return ""
-    except OSError as error:
-        return f"{parts.hostname} does not answer at port {port}: {error}"
+    silent = []
+    for host, port in hosts:
+        try:
+            with socket.create_connection((host, port), _CONNECT_S):
+                return ""
+        except OSError as error:
+            silent.append(f"{host} does not answer at port {port}: {error}")
+    return "; ".join(silent)
+
+
+def _hosts(address: str) -> list[tuple[str, int]]:
+    """Each host that an address names, and the port there: several for masters of which one
+    leads. Raises ValueError where a port is no number."""
+    scheme, _, rest = address.partition("://")
+    if scheme == "spark":
+        parts = [urlsplit(f"spark://{one}") for one in rest.split(",")]
+    else:
+        parts = [urlsplit(rest if scheme == "k8s" and "://" in rest else address)]
+    return [(one.hostname or "", one.port or _PORTS[one.scheme]) for one in parts]
 
 
 class Clusters:
