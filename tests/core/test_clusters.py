@@ -17,7 +17,7 @@ from ivrell.core.contain.sandbox import let_pass
 from ivrell.core.engines import base
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.engines.spark import SparkApproach, session_settings
+from ivrell.core.engines.spark import SparkApproach, _Given, session_settings
 from ivrell.core.errors import BadInput
 from ivrell.core.records.findings import LaneFindings, Placement
 from ivrell.core.records.machine import Machine
@@ -165,6 +165,13 @@ class Said(unittest.TestCase):
         self.assertFalse(state.installed)
         self.assertIn("pyspark", state.missing)
         self.assertIn("./start --with spark", state.hint)
+
+    def test_a_frame_of_spark_s_own_is_not_brought_to_the_driver(self):
+        frame = type("DataFrame", (), {"__module__": "pyspark.sql.classic.dataframe",
+                                       "toArrow": lambda self: None})()  # fmt: skip
+        task = object.__new__(_Given)
+        self.assertIsNone(task.lazy(frame))
+        self.assertIsNotNone(task.lazy(iter([1])))
 
     def test_a_job_tells_where_its_session_is(self):
         place = SparkPlace("spark://127.0.0.1:1", {"spark.x": "1"}, "file:///s", seen=False)

@@ -100,10 +100,14 @@ class PythonTask(Task):
             except Exception as error:
                 raise failure(error, self._source) from error
 
+    def lazy(self, answer: object) -> Callable[[], object] | None:
+        """What computes an answer that is not there yet."""
+        return how_to_force(answer)
+
     def run(self, stage: Stage) -> object:
         try:
             answer = self._answer(self._data, self._knobs, stage, *self._more)
-            if compute := how_to_force(answer):
+            if compute := self.lazy(answer):
                 with stage("compute what was lazy"):
                     answer = compute()
             return answer
@@ -114,7 +118,7 @@ class PythonTask(Task):
         call, data, knobs, more = self._answer, self._data, self._knobs, self._more
         try:
             answer = call(data, knobs, stage, *more)
-            if how_to_force(answer):
+            if self.lazy(answer):
                 return super().run_many(stage, times)
             for _ in range(times - 1):
                 answer = call(data, knobs, stage, *more)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ast
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
@@ -331,6 +331,13 @@ class _Given(PythonTask):
 
         super().__init__(job, spark)
         self._data = Named("table", frames)
+
+    def lazy(self, answer: object) -> Callable[[], object] | None:
+        # What Spark is to do with one of its own is this engine's to say: the driver may be too
+        # small to hold it.
+        if type(answer).__module__.startswith("pyspark"):
+            return None
+        return super().lazy(answer)
 
     def failed(self, error: Exception) -> ApproachFailed:
         """An error of the function's, with its line; what Spark says of it in short."""
