@@ -2,6 +2,7 @@
 
 import csv
 import datetime as dt
+import os
 
 import pyarrow.parquet as pq
 
@@ -61,6 +62,17 @@ class OwnCsv(EngineCase):
         # What is odd far behind the first lines counts too.
         late = self.seen_in("a,b\n" + "1,2\n" * 400_000 + "Höhe,3\n", "latin-1")
         self.assertEqual(late.encoding, "latin-1")
+
+    def test_what_is_no_plain_file_is_refused_at_once(self):
+        os.mkfifo(self.folder / "pipe.csv")
+        (self.folder / "folder.csv").mkdir()
+        for name, why in (("pipe.csv", "no plain file"), ("folder.csv", "no plain file"),
+                          ("gone.csv", "cannot be read")):  # fmt: skip
+            recipe = Recipe.model_validate(
+                {"seed": 5, "tables": {"own": {"file": str(self.folder / name)}}}
+            )
+            with self.subTest(name), self.assertRaisesRegex(BadInput, why):
+                recipe.resolved({})
 
     def test_a_wrong_delimiter_is_noticed(self):
         path = self.written(delimiter=";")

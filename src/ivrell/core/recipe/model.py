@@ -135,7 +135,7 @@ def _with_own_file(name: str, table: Table) -> Table:
     the one meant."""
     assert table.file is not None
     path = table.file
-    table = _with_its_style(name, table)
+    table = _with_its_style(table)
     try:
         own = own_file(path, BLOCK_ROWS, table.csv)
     except BadInput as error:
@@ -149,20 +149,17 @@ def _with_own_file(name: str, table: Table) -> Table:
     return table.model_copy(update={"rows": own.rows, "file_hash": own.hash})
 
 
-def _with_its_style(name: str, table: Table) -> Table:
+def _with_its_style(table: Table) -> Table:
     """The table with how its csv is written, found by looking where the recipe does not say."""
     assert table.file is not None
     path = Path(table.file).expanduser()
-    if table.csv is not None or path.suffix != ".csv":
+    # What is no plain file, or not there, is refused as it is opened; to look at a pipe would wait.
+    if table.csv is not None or path.suffix != ".csv" or not path.is_file():
         return table
     try:
         seen = seen_style(path)
-    except OSError as error:
-        raise BadInput(
-            f"The file {table.file} cannot be read: {error.strerror}.",
-            where=f"data.tables.{name}.file",
-            hint="Write its whole path, or one that starts from the comparison file's folder.",
-        ) from None
+    except OSError:
+        return table
     # The usual style is not said, as it was before files were looked at: data keep their names.
     return table.model_copy(update={"csv": seen}) if seen.words else table
 
