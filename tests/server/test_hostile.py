@@ -151,13 +151,13 @@ class Requests(ServerCase):
         fifo = folder / "pipe.csv"
         fifo.unlink(missing_ok=True)
         os.mkfifo(fifo)
-        (folder / "latin.csv").write_bytes("a,b\n1,gr\xfcn\n".encode("latin-1"))
+        (folder / "control.csv").write_bytes(b"a,b\n1,\x00\n")
         (folder / "wide.csv").write_bytes("a,b\n1,2\n".encode("utf-16"))
         (folder / "empty.parquet").write_bytes(b"")
         (folder / "cut.parquet").write_bytes(b"PAR1\x00\x00PAR1")
         (folder / "twice.csv").write_text("a,a\n1,2\n")
         for name in (
-            "folder.csv", "round.csv", "pipe.csv", "latin.csv", "wide.csv", "nothing.csv",
+            "folder.csv", "round.csv", "pipe.csv", "control.csv", "wide.csv", "nothing.csv",
             "empty.parquet", "cut.parquet", "twice.csv", "a\\u0000.csv", ".", "",
             "x" * 5000 + ".csv", "../../../dev/zero", "/dev/zero", "/proc/self/mem",
         ):  # fmt: skip

@@ -153,12 +153,12 @@ def _with_its_style(table: Table) -> Table:
     """The table with how its csv is written, found by looking where the recipe does not say."""
     assert table.file is not None
     path = Path(table.file).expanduser()
-    # What is no plain file, or not there, is refused as it is opened; to look at a pipe would wait.
-    if table.csv is not None or path.suffix != ".csv" or not path.is_file():
+    if table.csv is not None or path.suffix != ".csv":
         return table
+    # What is no plain file, or not there, is refused as it is opened; to look at a pipe would wait.
     try:
-        seen = seen_style(path)
-    except OSError:
+        seen = seen_style(path) if path.is_file() else CsvStyle()
+    except (OSError, ValueError):
         return table
     # The usual style is not said, as it was before files were looked at: data keep their names.
     return table.model_copy(update={"csv": seen}) if seen.words else table

@@ -17,6 +17,7 @@ from ivrell.core.recipe.csv_look import header_alone, seen_style
 from ivrell.core.recipe.csv_style import CsvStyle
 
 MOST_ROWS = 500_000
+_LOOKED_AT = 1 << 20
 
 _TRIED = (pa.int64(), pa.float64(), pa.bool_(), pa.date32(), pa.timestamp("us"))
 
@@ -105,6 +106,13 @@ def _parquet(path: Path) -> tuple[pa.Table, int]:
 def _csv(path: Path, style: CsvStyle) -> tuple[pa.Table, int]:
     """The rows of a csv file as they are read. Raises BadInput where that is by a delimiter that
     it is not written with."""
+    with path.open("rb") as file:
+        if b"\0" in file.read(_LOOKED_AT):
+            raise BadInput(
+                "It holds bytes that no text has; it may be UTF-16, or no csv at all.",
+                where=path.name,
+                hint="Save it as UTF-8.",
+            )
     try:
         table, rows = _csv_by(path, style)
     except pa.ArrowInvalid:
