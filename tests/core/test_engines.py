@@ -100,7 +100,7 @@ class Answers(unittest.TestCase):
     def test_refused(self):
         for answer, pattern in (
             (None, "returned nothing"),
-            (3, "type builtins.int"),
+            (3, "type int"),
             ([1, 2], "list of dicts"),
             ("nowhere.csv", "no file"),
             (pa.table([[1], [2]], names=["n", "n"]), "more than one column"),

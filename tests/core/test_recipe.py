@@ -591,10 +591,11 @@ columns = [{ name = "lock", kind = "reference", to = "locks.lock" }]
         self.assertEqual(preview(Generator(self.resolved()), "locks").rows, BLOCK_ROWS + 5)
 
     def test_what_cannot_be_used(self):
+        column = '{ name = "n", kind = "sequence" }'
         with self.assertRaisesRegex(BadInput, "tables.locks.file: .*cannot be read"):
             self.resolved(self.TEXT.replace("locks.csv", "nowhere.csv"))
         with self.assertRaisesRegex(ValueError, "a file takes no columns"):
-            self.resolved(self.TEXT.replace('csv"', 'csv"\ncolumns = []'))
+            self.resolved(self.TEXT.replace('csv"', f'csv"\ncolumns = [{column}]'))
         with self.assertRaisesRegex(BadInput, 'no column "berth"'):
             self.resolved(self.TEXT.replace("locks.lock", "locks.berth"))
 

@@ -117,9 +117,10 @@ def to_arrow(answer: object) -> pa.Table:
     except Exception as error:
         # Whatever a library or the lane's own class raises here is the lane's.
         kind = type(answer)
+        home = "" if kind.__module__ == "builtins" else f"{kind.__module__}."
         raise ApproachFailed(
             "answer cannot be read",
-            f"The answer (of type {kind.__module__}.{kind.__qualname__}) could not be made into a "
+            f"The answer (of type {home}{kind.__qualname__}) could not be made into a "
             f"table: {error or type(error).__name__}",
             trace="".join(traceback.format_exception(error, limit=-20))[-8000:],
         ) from error
