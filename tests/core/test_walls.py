@@ -291,6 +291,15 @@ class HandedOver(TrialCase):
         run.model_dump_json().encode()
 
 
+def after_counting(more):
+    """Code of a lane that does something more when its worker tells what was counted."""
+    return (
+        "main = sys.modules['__main__']\ntold = main._Line.tell\ndef tell(line, says):\n"
+        "    told(line, says)\n    if type(says).__name__ == 'Counted':\n"
+        f"        {more}\nmain._Line.tell = tell"
+    )
+
+
 class Told(TrialCase):
     """A lane that writes into the pipe by which its worker tells of it."""
 
@@ -305,20 +314,11 @@ class Told(TrialCase):
         return runs["odd"]
 
     def test_figures_of_the_system_cannot_be_told(self):
-        body = """
-        import builtins
-        main = sys.modules["__main__"]
-        told = main._Line.tell
-        def tell(line, says):
-            told(line, says)
-            if type(says).__name__ == "Counted":
-                more = {"event": "counted", "counters": {}, "unknown": {}}
-                more |= {"peak_memory_bytes": 1, "cpu_user_s": 0.0}
-                os.write(line._events, main.json.dumps(more).encode() + b"\\n")
-        main._Line.tell = tell
-        held = b"x" * 60_000_000
-        """
-        run = self.run_one(textwrap.dedent(body))
+        more = {"event": "counted", "counters": {}, "unknown": {},
+                "peak_memory_bytes": 1, "cpu_user_s": 0.0}  # fmt: skip
+        line = json.dumps(more).encode() + b"\n"
+        code = after_counting(f"os.write(line._events, {line!r})")
+        run = self.run_one(f"{code}\nheld = b'x' * 60_000_000")
         self.assertEqual(run.state, "done", run.error)
         self.assertGreater(run.peak_memory_bytes, 60_000_000)
 
@@ -352,16 +352,7 @@ class Told(TrialCase):
         self.assertEqual((run.state, run.error.kind), ("failed", "told what is not so"))
 
     def test_tables_that_others_share_are_not_put_back_for_a_reader(self):
-        body = """
-        main = sys.modules["__main__"]
-        told = main._Line.tell
-        def tell(line, says):
-            told(line, says)
-            if type(says).__name__ == "Counted":
-                told(line, main.Restore())
-        main._Line.tell = tell
-        """
-        run = self.run_one(textwrap.dedent(body))
+        run = self.run_one(after_counting("told(line, main.Restore())"))
         self.assertEqual((run.state, run.error.kind), ("failed", "told what is not so"))
 
     def test_who_speaks_in_the_worker_s_place_fails_alone(self):

@@ -53,8 +53,8 @@ def fit_number(values: NDArray[np.float64]) -> Fit:
 def drawn(values: NDArray[np.float64]) -> Fit:
     """The sample's own distribution by its quantiles.
 
-    They are rounded outward to a thousandth of the span, so that a value of the sample stands in
-    the recipe by chance alone.
+    They are rounded to a thousandth of the span, the ends outward, so that a value of the sample
+    stands in the recipe by chance alone.
     """
     low, high = outward(float(values.min()), float(values.max()))
     unit = 10.0 ** (np.floor(np.log10(high - low or abs(high) or 1.0)) - 3)

@@ -121,8 +121,8 @@ def _all_quoted(text: str, delimiter: str, rows: list[list[str]]) -> bool:
 
 
 def _has_decimal_commas(rows: list[list[str]]) -> bool:
-    """Whether some column holds nothing but numbers, of which one has a comma that parts no
-    thousands; and none has a decimal point."""
+    """Whether some column holds nothing but numbers without a point, of which one has a comma that
+    parts no thousands."""
     columns = list(zip(*rows, strict=False))
     return any(
         all(_WHOLE.match(value) for value in known)

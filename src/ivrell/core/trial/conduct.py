@@ -361,7 +361,6 @@ class Trial:
             raise Stopped
         if planned.warm_up and self._warms_itself(planned):
             return
-        looked_at = closely(planned)
         planned = numbering.numbered(planned)
         if not numbering.is_done(planned) and not self._is_out(planned):
             self._do(attempts, planned, add, began)
@@ -373,7 +372,7 @@ class Trial:
             self._do(attempts, again, add, began, attempt)
             attempt += 1
         if self._needs_memory_run(planned):
-            self._do(attempts, numbering.numbered(looked_at), add, began)
+            self._do(attempts, numbering.numbered(closely(planned)), add, began)
 
     def _warms_itself(self, planned: PlannedRun) -> bool:
         """Whether each process of a lane warms up by itself: rounds for that would be twice."""
