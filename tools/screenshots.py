@@ -73,7 +73,7 @@ def main() -> None:
             time.sleep(QUIET_S)
         browser.open(f"{at}/approaches?lane=polars")
         browser.by_id("try").click()
-        browser.until(lambda: browser.all(".answer tbody tr"), 60)
+        browser.until(lambda: browser.all(".answer tbody tr"))
         for name, path in (
             ("comparisons", ivrell.address),
             ("question", f"{at}/question"),
@@ -100,7 +100,7 @@ def main() -> None:
             browser.open(f"{ivrell.address}/comparisons/{demo[file]}/approaches?lane={lane}")
             browser.side(side)
             browser.by_id(button).click()
-            browser.until(lambda shown=shown: browser.all(shown), 60)
+            browser.until(lambda shown=shown: browser.all(shown))
             shoot(browser, name)
         ran(browser, f"{ivrell.address}/comparisons", 1, SWEEP)
         browser.open(f"{at}/sweep")

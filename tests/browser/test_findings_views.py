@@ -10,6 +10,7 @@ from tests.support.axe import violations
 from tests.support.browser import Browser
 from tests.support.comparisons import HEAD, approach
 from tests.support.running import Running
+from tests.support.waiting import wait_until
 
 SLOW = """
     def answer(data, knobs, stage):
@@ -56,13 +57,12 @@ class Views(unittest.TestCase):
     @classmethod
     def ended(cls, comparison):
         """Wait until the newest trial of a comparison has ended."""
-        deadline = time.monotonic() + 300
-        while time.monotonic() < deadline:
-            newest = cls.browser.fetch(f"/api/trials/?comparison={comparison}")[0]
-            if newest["state"] in ("done", "stopped", "failed"):
-                return newest
-            time.sleep(1)
-        raise AssertionError(f"trial {newest['id']} did not end: {cls.ivrell.logs()}")
+
+        def newest():
+            trial = cls.browser.fetch(f"/api/trials/?comparison={comparison}")[0]
+            return trial if trial["state"] in ("done", "stopped", "failed") else None
+
+        return wait_until(newest, cls.ivrell.logs)
 
     def tearDown(self):
         self.assertEqual(self.browser.complaints(), [])

@@ -92,7 +92,7 @@ class Screens(unittest.TestCase):
             b.step("Trial")
             b.type_over(b.find('input[aria-label="Rounds"]'), "2")
             b.press("launch")
-            b.until(lambda: b.by_id("live-state").text.startswith("done"), 120)
+            b.until(lambda: b.by_id("live-state").text.startswith("done"))
         return Screens.comparison
 
     def open(self, step):
@@ -136,7 +136,7 @@ class Screens(unittest.TestCase):
         plan = {"rounds": 2, "warm_ups": 0, "step_up": True, "knobs": {"rows": ["300..30_000/1"]}}
         self.assertEqual(b.launch(int(here.split("/")[-1]), plan), 201)
         b.open(f"{here}/trial")
-        b.until(lambda: b.by_id("live-state").text.startswith("done"), 120)
+        b.until(lambda: b.by_id("live-state").text.startswith("done"))
         b.step("Sweep")
         rows = b.until(lambda: b.all('[data-testid="sweep-values"] tbody tr'))
         sizes = ["300", "1,000", "10,000", "30,000"]
@@ -179,10 +179,10 @@ class Screens(unittest.TestCase):
         b.press("both-codes")
         b.until(lambda: "+ 2" in b.find(".both-codes").text)
         self.against("Counted twice")
-        b.until(lambda: "One lane says A" in b.by_id("groups").text, 30)
+        b.until(lambda: "One lane says A" in b.by_id("groups").text)
         # The trial is shared: the others look at it against the usual reference.
         self.against("Counted one by one")
-        b.until(lambda: "2 lanes say A" in b.by_id("groups").text, 30)
+        b.until(lambda: "2 lanes say A" in b.by_id("groups").text)
 
     def against(self, lane):
         """Hold the answers against another lane's."""
@@ -336,7 +336,7 @@ class Screens(unittest.TestCase):
         lines = "".join(f"B{n:04},{n % 7},{n * 0.25}\n" for n in range(400))
         self.choose("sample-files", self.write("barges.csv", f"barge,crew,load\n{lines}"))
         b.press("shape")
-        b.until(lambda: b.by_id("rows-of-barges", 60).text == "400 rows", 30)
+        b.until(lambda: b.by_id("rows-of-barges").text == "400 rows")
         recipe = b.by_id("recipe").text
         self.assertIn("[A-Z][0-9]{4}", recipe)
         self.assertNotIn("B0001", recipe)

@@ -4,7 +4,6 @@ import os
 import signal
 import socket
 import subprocess
-import time
 import unittest
 import urllib.error
 import urllib.request
@@ -13,11 +12,12 @@ from pathlib import Path
 from ivrell.core.cluster import free_port
 from tests.support.processes import processes_with
 from tests.support.running import Running
+from tests.support.waiting import wait_until
 
 
 def status(address: str, opener=None) -> int:
     try:
-        with (opener or urllib.request.build_opener()).open(address, timeout=5) as answer:
+        with (opener or urllib.request.build_opener()).open(address, timeout=60) as answer:
             return answer.status
     except urllib.error.HTTPError as error:
         return error.code
@@ -40,7 +40,7 @@ class Start(unittest.TestCase):
     def names(self, opener):
         import json
 
-        with opener.open(f"{self.ivrell.address}/api/comparisons/", timeout=5) as answer:
+        with opener.open(f"{self.ivrell.address}/api/comparisons/", timeout=60) as answer:
             return [line["name"] for line in json.load(answer)]
 
     def assert_demo(self, opener):
@@ -80,10 +80,8 @@ class Start(unittest.TestCase):
         ]
         self.ivrell.start("--no-demo")
         all_of_them = [*others, self.ivrell._process]
-        deadline = time.monotonic() + 60
-        while len(runs := [one for one in all_of_them if one.poll() is None]) > 1:
-            self.assertLess(time.monotonic(), deadline, "more than one runs")
-            time.sleep(0.1)
+        wait_until(lambda: sum(one.poll() is None for one in all_of_them) <= 1)
+        runs = [one for one in all_of_them if one.poll() is None]
         self.assertEqual(len(runs), 1)
         runs[0].send_signal(signal.SIGINT)
         self.assertEqual(runs[0].wait(60), 0)
@@ -103,28 +101,19 @@ class Start(unittest.TestCase):
         return found[0] if found else None
 
     def again(self, name, before):
-        deadline = time.monotonic() + 40
-        while (now := self.part(name)) in (None, before):
-            self.assertLess(time.monotonic(), deadline, self.ivrell.words())
-            time.sleep(0.1)
-        return now
+        wait_until(lambda: self.part(name) not in (None, before), self.ivrell.words)
 
     def answers(self, opener):
-        deadline = time.monotonic() + 40
-        while True:
+        def answered():
             try:
-                if status(f"{self.ivrell.address}/api/now/", opener) == 200:
-                    return
+                return status(f"{self.ivrell.address}/api/now/", opener) == 200
             except OSError:
-                pass
-            self.assertLess(time.monotonic(), deadline, self.ivrell.words())
-            time.sleep(0.1)
+                return False
+
+        wait_until(answered, self.ivrell.words)
 
     def told(self, words):
-        deadline = time.monotonic() + 10
-        while words not in self.ivrell.words():
-            self.assertLess(time.monotonic(), deadline, self.ivrell.words())
-            time.sleep(0.1)
+        wait_until(lambda: words in self.ivrell.words(), self.ivrell.words)
 
     def test_what_is_killed_is_started_again_and_told(self):
         opener = self.signed_in(self.ivrell.start("--no-demo"))
@@ -147,11 +136,8 @@ class Start(unittest.TestCase):
         self.ivrell.start()
         self.ivrell._process.send_signal(signal.SIGKILL)
         self.ivrell._process.wait()
-        deadline = time.monotonic() + 15
         data = str(self.ivrell.data)
-        while processes_with(data, environment=True, but="bin/postgres"):
-            self.assertLess(time.monotonic(), deadline)
-            time.sleep(0.1)
+        wait_until(lambda: not processes_with(data, environment=True, but="bin/postgres"))
         self.ivrell.port = free_port()
         self.assert_demo(self.signed_in(self.ivrell.start()))
 

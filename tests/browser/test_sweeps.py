@@ -12,6 +12,7 @@ from tests.support.axe import violations
 from tests.support.browser import Browser
 from tests.support.comparisons import HEAD, approach, python_answer
 from tests.support.running import Running
+from tests.support.waiting import wait_until
 
 # Nothing but waiting, so that who leads where is known: steep passes flat at 300 rows, at any
 # width; far never leads.
@@ -48,13 +49,11 @@ class Sweeps(unittest.TestCase):
 
     @classmethod
     def ended(cls):
-        deadline = time.monotonic() + 300
-        while time.monotonic() < deadline:
-            newest = cls.browser.fetch(f"/api/trials/?comparison={cls.id}")[0]
-            if newest["state"] == "done":
-                return newest["id"]
-            time.sleep(0.5)
-        raise AssertionError(f"trial {newest['id']} did not end: {cls.ivrell.logs()}")
+        def newest():
+            trial = cls.browser.fetch(f"/api/trials/?comparison={cls.id}")[0]
+            return trial["id"] if trial["state"] == "done" else None
+
+        return wait_until(newest, cls.ivrell.logs)
 
     def setUp(self):
         self.browser.driver.execute_script("localStorage.clear()")

@@ -56,10 +56,9 @@ class WholeJob(unittest.TestCase):
         self.browser.by_id("rail-loop")
         return demo
 
-    def race_is(self, word, seconds=120):
+    def race_is(self, word):
         self.browser.until(
             lambda: self.browser.by_id("live-state").text.startswith(word),
-            seconds,
             f"the trial never was {word}",
         )
 
@@ -101,7 +100,7 @@ class WholeJob(unittest.TestCase):
         b.step("Trial")
         b.type_over(b.find('input[aria-label="Rounds"]'), "3")
         b.press("launch")
-        b.find(".cell.running", 60)
+        b.find(".cell.running")
         self.race_is("done")
         b.until(lambda: len(b.all(".live-grid .cell.done")) == 5 * 4)
         trial = b.fetch(f"/api/trials/?comparison={comparison}")[0]["id"]
@@ -146,9 +145,9 @@ class WholeJob(unittest.TestCase):
         def newest():
             return b.fetch(f"/api/trials/?comparison={comparison}")[0]
 
-        b.until(lambda: newest()["state"] == "running" and newest()["done_runs"] >= 2, 60)
+        b.until(lambda: newest()["state"] == "running" and newest()["done_runs"] >= 2)
         b.press("stop-all")
-        self.race_is("stopped", 40)
+        self.race_is("stopped")
         self.assertEqual(newest()["state"], "stopped")
         self.assertGreaterEqual(newest()["done_runs"], 2)
         b.type_over(b.find('input[aria-label="Rounds"]'), "3")
@@ -210,7 +209,7 @@ class WholeJob(unittest.TestCase):
 
         next(e for e in b.all(".ant-segmented-item") if e.text == "Make").click()
         b.press("make")
-        b.until(lambda: b.by_id("making-state").text == "done", 60)
+        b.until(lambda: b.by_id("making-state").text == "done")
         made = b.find(".make-view table").text
         self.assertIn("passages parquet 100,000", made)
 
@@ -224,10 +223,10 @@ class WholeJob(unittest.TestCase):
             lambda: next((e for e in b.all(".make-view label") if e.text == "csv"), None)
         ).click()
         b.press("make")
-        b.until(lambda: "million a second" in b.by_id("how-far", 60).text, 60)
+        b.until(lambda: "million a second" in b.by_id("how-far").text)
         self.assertIn(" left", b.by_id("how-far").text)
         b.press("stop-making")
-        b.until(lambda: b.by_id("making-state").text.startswith("stopped"), 60)
+        b.until(lambda: b.by_id("making-state").text.startswith("stopped"))
         self.assertEqual(b.by_id("make").text, "Go on")
         b.type_over(b.by_id("rows-rows"), "20000")
         b.until(lambda: b.by_id("rows-of-passages").text == "20,000 rows")
@@ -307,7 +306,7 @@ class WholeJob(unittest.TestCase):
         b.press("rail-columns")
         b.side("Explained")
         b.press("explain")
-        self.assertIn("Table scan", b.by_id("plan-tree", 60).text)
+        self.assertIn("Table scan", b.by_id("plan-tree").text)
         area = b.by_id("code").find_element(By.CSS_SELECTOR, ".cm-content")
         area.click()
         area.send_keys(Keys.CONTROL, Keys.END)
@@ -338,7 +337,7 @@ class WholeJob(unittest.TestCase):
         b.until(lambda: not b.all(".sheet-column.wrong"))
         b.side("Try")
         b.press("try")
-        b.until(lambda: b.all(".answer tbody tr"), 60)
+        b.until(lambda: b.all(".answer tbody tr"))
         b.until(lambda: "guessed from the last try" in b.by_id("sheet-editor").text)
         values = [e.text for e in b.all(".sheet-column:nth-child(2) .cut")]
         self.assertTrue(values and set(values) <= {"steel", "oak", "composite"}, values)
@@ -349,7 +348,7 @@ class WholeJob(unittest.TestCase):
         b.open(f"{at}/approaches?lane=each")
         b.side("Interrupted")
         b.press("interrupt")
-        told = b.by_id("interruption", 60)
+        told = b.by_id("interruption")
         self.assertRegex(told.text, r"Cannot simply be started again: \d+ rows too many")
 
     def test_an_interpreter_is_registered_and_forgotten(self):

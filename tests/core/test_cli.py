@@ -10,7 +10,6 @@ import subprocess
 import sys
 import tempfile
 import textwrap
-import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -24,6 +23,7 @@ from ivrell.core.records.plan import Limits, Plan, Until
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import TryOutcome
 from tests.support.comparisons import COUNTING, DEMO, HEAD, approach
+from tests.support.waiting import PATIENCE_S, wait_until
 
 
 class CommandLine(unittest.TestCase):
@@ -165,11 +165,10 @@ class CommandLine(unittest.TestCase):
                 command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
                 env={**os.environ, "IVRELL_DATA": str(self.folder / "data")},
             )  # fmt: skip
-            runs, deadline = out / "runs.jsonl", time.monotonic() + 60
-            while not (runs.exists() and runs.read_text()) and time.monotonic() < deadline:
-                time.sleep(0.05)
+            runs = out / "runs.jsonl"
+            wait_until(lambda runs=runs: runs.exists() and runs.read_text())
             running.send_signal(number)
-            said, errors = running.communicate(timeout=60)
+            said, errors = running.communicate(timeout=PATIENCE_S)
             self.assertEqual(running.returncode, status, errors)
             # No bar in a pipe, and nothing else but what is to be done.
             self.assertEqual(

@@ -18,6 +18,7 @@ from ivrell.core.servers import Servers
 from ivrell.core.trial.once import try_once
 from tests.core.test_sql_engines import COUNT, EngineCase, sql
 from tests.support.comparisons import HEAD, approach
+from tests.support.waiting import PATIENCE_S
 
 KINDS = """format = "ivrell-comparison/1"
 name = "Every kind"
@@ -176,7 +177,7 @@ class PrivateMariaDb(EngineCase):
         store = trial.databases.at("", "mariadb")
         with store._home("mariadb")._asking() as ask:
             left = "SELECT info FROM information_schema.processlist WHERE info LIKE '%readings d'"
-            deadline = time.monotonic() + 3
+            deadline = time.monotonic() + PATIENCE_S
             while (found := ask(left)) and time.monotonic() < deadline:
                 time.sleep(0.05)
         trial.databases.stop()

@@ -20,6 +20,7 @@ from ivrell.core.trial import attempt
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with
+from tests.support.waiting import wait_until
 
 MIB = 2**20
 ROOT = Path(__file__).resolve().parents[2]
@@ -218,12 +219,12 @@ class CrashSafety(TrialCase):
 
     def wait_for_runs(self, process, count):
         path = self.folder / "trial" / "runs.jsonl"
-        deadline = time.monotonic() + 60
-        while time.monotonic() < deadline and process.poll() is None:
-            if path.exists() and path.read_text().count("\n") >= count:
-                return
-            time.sleep(0.02)
-        self.fail("the trial did not get that far")
+
+        def got_there():
+            self.assertIsNone(process.poll(), "the trial did not get that far")
+            return path.exists() and path.read_text().count("\n") >= count
+
+        wait_until(got_there)
 
     def test_the_conductor_killed(self):
         process = self.conductor()
@@ -231,10 +232,7 @@ class CrashSafety(TrialCase):
         process.send_signal(signal.SIGKILL)
         process.wait()
         runner = str(self.folder / "trial" / "journal.jsonl")
-        deadline = time.monotonic() + 10
-        while processes_with(runner) and time.monotonic() < deadline:
-            time.sleep(0.05)
-        self.assertEqual(processes_with(runner), [])
+        wait_until(lambda: not processes_with(runner))
         before = [RunRecord.model_validate_json(line) for line in self.lines()]
         trial = self.trial(self.TEXT, rounds=8, warm_ups=1)
         found = trial.conduct()

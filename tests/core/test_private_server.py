@@ -6,7 +6,6 @@ import shutil
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -21,6 +20,7 @@ from ivrell.core.errors import BadInput
 from ivrell.core.mariadb import MariaServer
 from ivrell.core.recipe.databases.ended import end_unused
 from tests.support.processes import processes_with
+from tests.support.waiting import wait_until
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -85,10 +85,7 @@ class PrivateServer(unittest.TestCase):
         self.assertTrue(processes_with(mark))
         self.cluster.stop()
         self.addCleanup(self.cluster.start)
-        deadline = time.monotonic() + 2
-        while processes_with(mark):
-            self.assertLess(time.monotonic(), deadline)
-            time.sleep(0.01)
+        wait_until(lambda: not processes_with(mark))
 
     def test_its_process_is_the_system_s_own_number_for_it(self):
         self.assertEqual(Path(f"/proc/{self.cluster.pid}/comm").read_text().strip(), "postgres")
@@ -152,10 +149,7 @@ class PrivateServer(unittest.TestCase):
 
     def none_of(self, folder):
         """Nothing of a server is left, once the last of its sandbox has ended."""
-        deadline = time.monotonic() + 15
-        while found := processes_with(str(folder)):
-            self.assertLess(time.monotonic(), deadline, found)
-            time.sleep(0.02)
+        wait_until(lambda: not processes_with(str(folder)))
 
     @staticmethod
     def first(pid, program):

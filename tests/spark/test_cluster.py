@@ -19,6 +19,7 @@ from ivrell.core.recipe.generate import Generator
 from ivrell.core.records.events import DataProgress, RunProgress
 from ivrell.core.spark.clusters import Clusters
 from tests.support.comparisons import TrialCase, approach
+from tests.support.waiting import PATIENCE_S
 
 HEAD = """format = "ivrell-comparison/1"
 name = "Tolls on a cluster"
@@ -192,7 +193,7 @@ class OnACluster(TrialCase):
 
 
 def _spark_processes(folder):
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + PATIENCE_S
     while True:
         found = [
             pid for pid in os.listdir("/proc")  # noqa: PTH208

@@ -13,6 +13,7 @@ from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import WebDriverWait
 
 from tests.support.comparisons import UNDISTURBED
+from tests.support.waiting import PATIENCE_S
 
 _FLAGS = (
     "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run "
@@ -43,22 +44,21 @@ class Browser:
     def all(self, selector: str) -> list[WebElement]:
         return self.driver.find_elements(By.CSS_SELECTOR, selector)
 
-    def find(self, selector: str, seconds: float = 30) -> WebElement:
+    def find(self, selector: str) -> WebElement:
         """The first element that fits, waited for until it shows."""
         return self.until(
             lambda: next((e for e in self.all(selector) if e.is_displayed()), None),
-            seconds,
             f"nothing fits {selector}",
         )
 
-    def by_id(self, test_id: str, seconds: float = 30) -> WebElement:
-        return self.find(f'[data-testid="{test_id}"]', seconds)
+    def by_id(self, test_id: str) -> WebElement:
+        return self.find(f'[data-testid="{test_id}"]')
 
-    def press(self, test_id: str, seconds: float = 30) -> None:
+    def press(self, test_id: str) -> None:
         """Click what has this id; looked for again when the page drew it anew meanwhile."""
-        self.click(f'[data-testid="{test_id}"]', seconds)
+        self.click(f'[data-testid="{test_id}"]')
 
-    def click(self, selector: str, seconds: float = 30) -> None:
+    def click(self, selector: str) -> None:
         """Click the first element that fits."""
 
         def clicked() -> bool:
@@ -67,7 +67,7 @@ class Browser:
                 found.click()
             return found is not None
 
-        self.until(clicked, seconds, f"nothing fits {selector}")
+        self.until(clicked, f"nothing fits {selector}")
 
     def step(self, word: str) -> None:
         """Go to a step by the line of words."""
@@ -75,7 +75,6 @@ class Browser:
             lambda: next(
                 (e for e in self.all(".steps a") if e.text.split("\n")[0].startswith(word)), None
             ),
-            15,
             f"no step {word}",
         ).click()
 
@@ -88,7 +87,7 @@ class Browser:
                 choice.click()
             return choice is not None
 
-        self.until(chosen, 15, f"nothing called {word}")
+        self.until(chosen, f"nothing called {word}")
 
     def choose_more(self, words: str) -> None:
         """Choose from the menu of what else can be done with a lane."""
@@ -102,11 +101,10 @@ class Browser:
                 ),
                 None,
             ),
-            15,
             f"nothing called {words}",
         ).click()
 
-    def until(self, condition: Callable[[], Any], seconds: float = 30, message: str = "") -> Any:
+    def until(self, condition: Callable[[], Any], message: str = "") -> Any:
         """Wait until a condition gives something true, and return that."""
 
         def tried(_: object) -> Any:
@@ -117,7 +115,7 @@ class Browser:
             except StaleElementReferenceException:
                 return None
 
-        return WebDriverWait(self.driver, seconds, 0.15).until(tried, message)
+        return WebDriverWait(self.driver, PATIENCE_S, 0.15).until(tried, message)
 
     def type_over(self, element: WebElement, text: str) -> None:
         """Put other text into a field and press Enter."""
