@@ -1,0 +1,19 @@
+"""Waiting for what happens in its own time."""
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+PATIENCE_S = 300.0
+"""Seconds waited for anything at most: what is waited for may take long on a busy machine, and a
+wait is a limit against waiting for ever, not a measure."""
+
+
+def wait_until(condition: Callable[[], Any], told: Callable[[], object] = str) -> Any:
+    """What a condition gives as soon as that is true; `told` gives words when it never is."""
+    deadline = time.monotonic() + PATIENCE_S
+    while not (found := condition()):
+        if time.monotonic() > deadline:
+            raise AssertionError(f"Waited {PATIENCE_S:.0f} s in vain. {told()}")
+        time.sleep(0.05)
+    return found
