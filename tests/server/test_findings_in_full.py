@@ -1,10 +1,15 @@
 """Pairs, claims, notes, the board and what matters, by the API."""
 
 import json
+from unittest import mock
 
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
+
+from ivrell.core.results.folder import ResultFolder
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials.models import Trial
-from ivrell.server.trials.tasks import conduct_trial
+from ivrell.server.trials.tasks import conduct_trial, judge_trial
 from tests.support.comparisons import UNDISTURBED
 from tests.support.server import ServerCase
 
@@ -57,6 +62,40 @@ class FindingsInFull(ServerCase):
         self.assertIn("The query wins", again.results.report.read_text())
         self.assertIn("<em>this</em>", again.results.report.read_text())
 
+    def test_what_is_said_of_an_ended_trial_is_kept_and_made_anew_when_it_is_judged_anew(self):
+        trial = self.conducted()
+        path = f"trials/{trial.pk}/findings/"
+        before = self.call("get", path)
+        self.assertEqual([line.what for line in trial.replies.order_by("what")], ["0", "sweep"])
+        made = mock.patch("ivrell.server.trials.models.findings", side_effect=AssertionError)
+        read = mock.patch.object(ResultFolder, "read", side_effect=AssertionError)
+        with made, read:
+            self.assertEqual(self.call("get", path), before)
+            self.call("get", f"trials/{trial.pk}/sweep/")
+        self.assertNotIn("pairs", before)
+        pairs = self.call("get", f"trials/{trial.pk}/pairs/")["pairs"]
+        self.assertEqual({(one["base"], one["lane"]) for one in pairs},
+                         {("loop", "query"), ("query", "loop")})  # fmt: skip
+        # One of an earlier version has another shape.
+        trial.replies.update(edition="former", text="{}")
+        self.assertEqual(self.call("get", path), before)
+        judge_trial.func(trial.pk, "query")
+        lanes = {lane["id"]: lane["agreement"] for lane in self.call("get", path)["lanes"]}
+        self.assertEqual(lanes["loop"]["reference"], "query")
+
+    def test_the_list_asks_the_records_no_more_often_for_more_comparisons(self):
+        def asked():
+            with CaptureQueriesContext(connection) as queries:
+                self.call("get", "comparisons/")
+            return len(queries)
+
+        self.call("get", "comparisons/")
+        few = asked()
+        for _ in range(4):
+            copy = Comparison.objects.from_text(self.comparison.text)
+            Trial.objects.create(comparison=copy, text=copy.text, plan={}, planned_runs=1)
+        self.assertEqual(asked(), few)
+
     def test_the_board_is_kept_and_changes_nothing_else(self):
         changed = self.call("get", self.at())["changed_at"]
         board = {
@@ -81,10 +120,12 @@ class FindingsInFull(ServerCase):
         kept = json.loads(path.read_text())
         kept["points"][0]["conclusion"] = "Kept as it was."
         path.write_text(json.dumps(kept))
+        trial.replies.all().delete()
         address = f"trials/{trial.pk}/findings/"
         self.assertEqual(self.call("get", address)["conclusion"], "Kept as it was.")
         kept["edition"] = 0
         path.write_text(json.dumps(kept))
+        trial.replies.all().delete()
         self.assertEqual(self.call("get", address)["conclusion"], trial.conclusion)
 
     def test_a_sweep_tells_growth_and_who_leads(self):

@@ -62,7 +62,7 @@ class Running:
         """The ends of the logs, for messages of failed tests."""
         return "".join(
             f"\n--- {path.name}\n{path.read_text()[-3000:]}"
-            for path in (self.data / "log").iterdir()
+            for path in (self.data / "log").glob("*")
         )
 
     def interrupt(self) -> int:

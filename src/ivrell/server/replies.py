@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 
+from django.http import HttpResponse
 from pydantic import BaseModel
 from rest_framework import status
 from rest_framework.response import Response
@@ -15,3 +16,8 @@ def reply_all(shapes: Iterable[BaseModel]) -> Response:
 def reply(shape: BaseModel, code: int = status.HTTP_200_OK) -> Response:
     """A reply that holds a shape."""
     return Response(shape.model_dump(mode="json"), status=code)
+
+
+def reply_kept(text: str) -> HttpResponse:
+    """A reply that was put into JSON already."""
+    return HttpResponse(text, content_type="application/json")

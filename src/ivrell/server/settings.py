@@ -2,6 +2,7 @@
 
 IVRELL_DATA         Ivrell's data folder
 IVRELL_DB_HOST, IVRELL_DB_PORT, IVRELL_DB_NAME, IVRELL_DB_USER, IVRELL_DB_PASSWORD
+IVRELL_DB_POOL      most sessions of the database kept open between requests; none unless given
 IVRELL_SECRET_KEY   signs sessions
 IVRELL_WEB          folder of the built page
 IVRELL_MADE_GB      most made data kept between trials, in GB (20 unless given)
@@ -76,6 +77,9 @@ TEMPLATES = [
 ROOT_URLCONF = "ivrell.server.urls"
 ASGI_APPLICATION = "ivrell.server.asgi.application"
 
+# A session costs 20 ms to open. Each is looked at before it is used: the database may have been
+# started anew meanwhile.
+_POOL = int(os.environ.get("IVRELL_DB_POOL", "0"))
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
@@ -84,7 +88,11 @@ DATABASES = {
         "PASSWORD": os.environ.get("IVRELL_DB_PASSWORD", ""),
         "HOST": os.environ.get("IVRELL_DB_HOST", "127.0.0.1"),
         "PORT": os.environ.get("IVRELL_DB_PORT", "5432"),
-        "OPTIONS": {"application_name": "ivrell"},
+        "CONN_HEALTH_CHECKS": True,
+        "OPTIONS": {
+            "application_name": "ivrell",
+            **({"pool": {"min_size": 1, "max_size": _POOL, "timeout": 10}} if _POOL else {}),
+        },
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"

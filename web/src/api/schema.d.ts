@@ -678,6 +678,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/pairs/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How much faster each lane is than each other at a point. */
+        get: operations["trials_pairs_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/report/": {
         parameters: {
             query?: never;
@@ -3578,6 +3595,18 @@ export interface components {
             ratio: components["schemas"]["Ratio"];
         };
         /**
+         * Pairs
+         * @description Every ordered pair of lanes that can be held against each other at a point.
+         */
+        Pairs: {
+            /** Point */
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            /** Pairs */
+            pairs: components["schemas"]["PairRatio"][];
+        };
+        /**
          * LaneChange
          * @description Fields of an approach to set; absent ones stay.
          */
@@ -3987,7 +4016,7 @@ export interface components {
         };
         /**
          * PointFindings
-         * @description Findings at a point with the trial they come from.
+         * @description Findings at a point with the trial they come from. Pairs have an answer of their own.
          */
         PointFindings: {
             /** Point */
@@ -4025,11 +4054,6 @@ export interface components {
              * @default []
              */
             measures: components["schemas"]["MeasureRow"][];
-            /**
-             * Pairs
-             * @default []
-             */
-            pairs: components["schemas"]["PairRatio"][];
             /**
              * Claims
              * @default []
@@ -6872,6 +6896,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PairFindings"];
+                };
+            };
+        };
+    };
+    trials_pairs_retrieve: {
+        parameters: {
+            query?: {
+                point?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairs"];
                 };
             };
         };

@@ -19,7 +19,13 @@ _MULTILINE = {"text", "code", "setup", "teardown", "question", "script"}
 
 def edited(text: str, change: Callable[[tomlkit.TOMLDocument], None]) -> str:
     """The text after a change. Raises BadInput when the result is no good comparison."""
-    document = tomlkit.parse(text)
+    try:
+        document = tomlkit.parse(text)
+    except tomlkit.exceptions.TOMLKitError as error:
+        raise BadInput(
+            f"The file cannot be changed piece by piece: {str(error).rstrip('.')}.",
+            hint="Write that part of the file in a plainer way.",
+        ) from None
     change(document)
     after = tomlkit.dumps(document)
     parse(after)

@@ -1,13 +1,18 @@
 """Comparisons as records: the text of the file is the truth, the rest is read from it."""
 
+from functools import lru_cache
 from typing import Any
 
+from django.apps import apps
 from django.conf import settings
 from django.db import models
 
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
+
+read = lru_cache(maxsize=256)(parse)
+"""A comparison from its text, or BadInput; what was read lately is not read again."""
 
 
 def subject(text: str, knobs: dict[str, Any] | None = None) -> looking.Subject:
@@ -22,6 +27,13 @@ class ComparisonQuerySet(models.QuerySet["Comparison"]):
     def present(self) -> "ComparisonQuerySet":
         """Those not deleted."""
         return self.filter(deleted_at=None)
+
+    def listed(self) -> "ComparisonQuerySet":
+        """Those present, the last changed first, with what a list tells of their trials."""
+        trials = apps.get_model("trials", "Trial").objects
+        told = trials.only("comparison", "state", "conclusion", "finished_at")
+        newest = self.present().order_by("-changed_at")
+        return newest.prefetch_related(models.Prefetch("trials", queryset=told))
 
     def from_text(self, text: str, *, demo: str = "") -> "Comparison":
         """A new record from the text of a file. Raises BadInput when it is no good."""
@@ -70,4 +82,4 @@ class Comparison(models.Model):
     @property
     def data(self) -> ComparisonData:
         """The text as typed data."""
-        return parse(self.text)
+        return read(self.text)

@@ -67,7 +67,7 @@ class ComparisonViewSet(viewsets.ViewSet):
     @extend_schema(responses=shapes.ComparisonLine)
     def list(self, request: Request) -> Response:
         """All comparisons, the last changed first."""
-        records = Comparison.objects.present().prefetch_related("trials").order_by("-changed_at")
+        records = Comparison.objects.listed()
         return reply_all(shapes.ComparisonLine.of(record) for record in records)
 
     @extend_schema(responses=shapes.ComparisonShape)

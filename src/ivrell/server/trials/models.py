@@ -9,7 +9,6 @@ from django.db.models import Q
 from django.utils import timezone
 
 from ivrell.core.comparison import looking
-from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Claim
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.errors import BadInput
@@ -25,7 +24,7 @@ from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.trouble import Trouble
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, most_runs, points_of, points_with
-from ivrell.server.comparisons.models import Comparison, subject
+from ivrell.server.comparisons.models import Comparison, read, subject
 from ivrell.server.looks import LOOKS
 
 if TYPE_CHECKING:
@@ -114,7 +113,7 @@ class Trial(models.Model):
     @property
     def read(self) -> ComparisonData:
         """The comparison as it was when the trial was launched."""
-        return parse(self.text)
+        return read(self.text)
 
     @property
     def plan_of(self) -> Plan:
@@ -149,19 +148,25 @@ class Trial(models.Model):
             for point in found.points
         }
 
+    def runs_at(self, point: Point) -> list[RunRecord]:
+        """The runs there are so far at a point."""
+        return [run.run_record for run in self.runs.filter(record__point=point).order_by("pk")]
+
+    @property
+    def has_claims_of_now(self) -> bool:
+        """Whether the claims that are pinned now are those that it was judged by."""
+        return self._claims_of_now() == self.read.claim
+
     def findings(self, point: Point | None = None) -> Findings:
-        """Findings at a point (the first when absent), from the runs there are so far; of a trial
-        that has ended those that were kept. Claims are the comparison's of now."""
-        point = self.points[0] if point is None else point
-        read, claims = self.read, self._claims_of_now()
-        if claims == read.claim:
-            kept = self._kept()
-            for found in kept.points if kept else []:
-                if found.point == point:
-                    return found
+        """Findings at a point (the first when absent), from the runs there are so far. Claims are
+        the comparison's of now."""
+        return self._made_anew(self.points[0] if point is None else point, self._claims_of_now())
+
+    def _made_anew(self, point: Point, claims: list[Claim]) -> Findings:
+        """Findings at a point from the runs there are so far, with some claims."""
         return findings(
-            read.model_copy(update={"claim": claims}),
-            [run.run_record for run in self.runs.order_by("pk")],
+            self.read.model_copy(update={"claim": claims}),
+            self.runs_at(point),
             self.agreement_at(point),
             self.machine_of,
             point,
@@ -186,9 +191,12 @@ class Trial(models.Model):
             return self.read.claim
 
     def all_findings(self) -> list[Findings]:
-        """Findings at every point, from the result folder where the trial has ended."""
+        """Findings at every point, from the result folder where the trial has ended; claims are
+        those that it was launched with."""
         kept = self._kept()
-        return kept.points if kept else [self.findings(point) for point in self.points]
+        if kept:
+            return kept.points
+        return [self._made_anew(point, self.read.claim) for point in self.points]
 
     def along_knobs(self) -> list[SweepFindings]:
         """Growth and crossings along each knob of numbers that has several values; none until it
@@ -221,10 +229,10 @@ class Trial(models.Model):
         from ivrell.core.agreement.record import Answers
         from ivrell.core.report.pair import pair_findings
 
-        runs = [run.run_record for run in self.runs.order_by("pk")]
+        runs = self.runs_at(point)
         answers = Answers(self.read, self.results.answers)
         for run in runs:
-            if run.answer_fingerprint and run.point == point:
+            if run.answer_fingerprint:
                 answers.count_kept(run.approach, run.point, run.answer_fingerprint)
         found = self.findings(point)
         agreement = answers.of_two(base, lane, point)
@@ -310,6 +318,26 @@ class Run(models.Model):
     def run_record(self) -> RunRecord:
         """The run as its folder holds it."""
         return RunRecord.model_validate(self.record)
+
+
+class Reply(models.Model):
+    """What the API says of a trial that has ended, as it is sent; the folder holds the truth.
+
+    ``what`` is the sweep, or a point by its place; ``edition`` tells of which shape it is.
+    """
+
+    trial = models.ForeignKey(Trial, on_delete=models.CASCADE, related_name="replies")
+    what = models.CharField(max_length=20)
+    edition = models.CharField(max_length=64)
+    text = models.TextField()
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["trial", "what"], name="one_reply_of_a_kind_a_trial")
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.what} of trial {self.trial_id}"
 
 
 class Event(models.Model):

@@ -18,6 +18,7 @@ from ivrell.core.records.run import RunRecord
 from ivrell.core.results.folder import DATA, FINDINGS, MACHINE, ResultFolder
 from ivrell.core.trial.plan import PLAN, most_runs
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.trials import kept as kept_replies
 from ivrell.server.trials.models import Event, Run, Trial
 
 log = logging.getLogger("ivrell.trials")
@@ -93,6 +94,7 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
         for run in runs
     )
     trial.keep_conclusion()
+    kept_replies.keep(trial)
     _tell_again(trial, runs)
     return len(runs)
 

@@ -8,7 +8,15 @@ from pydantic import BaseModel, Field, ValidationError
 
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.events import LiveEvent
-from ivrell.core.records.findings import Dot, Findings, LaneFindings, LaneState, Ratio, Summary
+from ivrell.core.records.findings import (
+    Dot,
+    Findings,
+    LaneFindings,
+    LaneState,
+    PairRatio,
+    Ratio,
+    Summary,
+)
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState, TrialState
@@ -124,10 +132,23 @@ class RunShape(RunRecord):
 
 
 class PointFindings(Findings):
-    """Findings at a point with the trial they come from."""
+    """Findings at a point with the trial they come from. Pairs have an answer of their own."""
 
     trial: int
     state: TrialState
+    pairs: list[PairRatio] = Field(default=[], exclude=True)
+
+    @classmethod
+    def of(cls, trial: Trial, found: Findings) -> "PointFindings":
+        """Findings of a trial."""
+        return cls.model_validate({**dict(found), "trial": trial.pk, "state": trial.state})
+
+
+class Pairs(BaseModel):
+    """Every ordered pair of lanes that can be held against each other at a point."""
+
+    point: Point
+    pairs: list[PairRatio]
 
 
 class SweepDot(BaseModel):

@@ -34,6 +34,7 @@ from ivrell.core.records.trouble import Trouble
 from ivrell.core.scratch import own_folder
 from ivrell.server.parts import FOR_NOW
 from ivrell.server.queue import MACHINE_LOCK, QUEUE
+from ivrell.server.trials.kept import keep
 from ivrell.server.trials.models import Run, Trial, Try
 
 if TYPE_CHECKING:
@@ -139,6 +140,7 @@ def conduct_trial(trial_id: int) -> None:
                     conductor.listen(RunEnded(record=run))
             trial.keep_agreement(found)
             trial.finish(found.ended)
+            keep(trial)
             _trim(core)
     except BadInput as error:
         trial.finish(Trial.State.FAILED, Trouble.of(error))
@@ -198,6 +200,7 @@ def judge_trial(trial_id: int, reference: str) -> None:
     trial.keep_agreement(core.judge_again(reference))
     trial.save(update_fields=["agreement"])
     trial.keep_conclusion()
+    keep(trial)
     trial.tell(Judged(reference=reference))
 
 

@@ -23,8 +23,8 @@ from ivrell.core.trial.plan import Plan
 from ivrell.server.asking import asked, whole_number
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.shapes import ComparisonShape
-from ivrell.server.replies import reply, reply_all
-from ivrell.server.trials import shapes
+from ivrell.server.replies import reply, reply_all, reply_kept
+from ivrell.server.trials import kept, shapes
 from ivrell.server.trials.models import Run, Trial, Try
 from ivrell.server.trials.tasks import judge_trial, try_lane
 
@@ -82,11 +82,18 @@ class TrialViewSet(viewsets.ViewSet):
         responses=shapes.PointFindings,
     )
     @action(detail=True, methods=["get"])
-    def findings(self, request: Request, id: int) -> Response:
+    def findings(self, request: Request, id: int) -> HttpResponse:
         """What the runs so far say at a point (the first when none is named)."""
         trial = _trial(id)
+        return reply_kept(kept.findings_at(trial, _point_of(request, trial)))
+
+    @extend_schema(parameters=[OpenApiParameter("point", str)], responses=shapes.Pairs)
+    @action(detail=True, methods=["get"])
+    def pairs(self, request: Request, id: int) -> Response:
+        """How much faster each lane is than each other at a point."""
+        trial = _trial(id)
         found = trial.findings(_point_of(request, trial))
-        return reply(shapes.PointFindings(trial=trial.pk, state=trial.state, **dict(found)))
+        return reply(shapes.Pairs(point=found.point, pairs=found.pairs))
 
     @extend_schema(
         parameters=[
@@ -106,10 +113,10 @@ class TrialViewSet(viewsets.ViewSet):
 
     @extend_schema(responses=shapes.Sweep)
     @action(detail=True, methods=["get"])
-    def sweep(self, request: Request, id: int) -> Response:
+    def sweep(self, request: Request, id: int) -> HttpResponse:
         """How the lanes do over all its points."""
         trial = _trial(id)
-        return reply(shapes.Sweep.of(trial.all_findings(), trial.along_knobs()))
+        return reply_kept(kept.sweep_of(trial))
 
     @extend_schema(
         parameters=[OpenApiParameter("point", str)],
