@@ -324,9 +324,7 @@ class Screens(unittest.TestCase):
         b.open(self.ivrell.address)
         b.click('button[aria-label="Delete Gauge readings"]')
         b.until(lambda: not b.all('button[aria-label="Delete Gauge readings"]'))
-        b.until(
-            lambda: next((e for e in b.all(".ant-message button") if e.text == "Undo"), None)
-        ).click()
+        b.undo()
         b.find('button[aria-label="Delete Gauge readings"]')
         self.assertIn(number, [line["id"] for line in b.fetch("/api/comparisons/")])
 

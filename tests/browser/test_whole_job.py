@@ -104,6 +104,10 @@ class WholeJob(unittest.TestCase):
         self.race_is("done")
         b.until(lambda: len(b.all(".live-grid .cell.done")) == 5 * 4)
         trial = b.fetch(f"/api/trials/?comparison={comparison}")[0]["id"]
+        # The plan as it was run last stands there again, in a browser that never saw it too.
+        b.driver.execute_script("localStorage.clear()")
+        b.open(b.driver.current_url)
+        b.until(lambda: b.find('input[aria-label="Rounds"]').get_attribute("value") == "3")
 
         b.step("Findings")
         found = b.fetch(f"/api/trials/{trial}/findings/")
@@ -169,16 +173,22 @@ class WholeJob(unittest.TestCase):
             lambda: next((e for e in b.all("button") if e.text == "New comparison"), None)
         ).click()
         b.step("Data")
+        # It starts with one table, which has no name yet.
+        self.assertIn("name it", b.by_id("table-table1").text)
+        b.type_over(b.by_id("name-table1"), "no name")
+        b.until(lambda: "wrong" in b.by_id("name-table1").get_attribute("class"))
+        b.type_over(b.by_id("name-table1"), "passages")
+        b.by_id("table-passages")
         b.press("add-column-passages")
-        field = b.by_id("set-passages-column4-high")
+        field = b.by_id("set-passages-column2-high")
         field.click()
         field.send_keys(Keys.CONTROL, "a")
         field.send_keys("-5")
         # What cannot hold is told at the field, and stays there to be mended.
-        line = b.by_id("column-passages-column4")
+        line = b.by_id("column-passages-column2")
         b.until(lambda: "must not be above" in line.text)
         self.assertIn("wrong", field.get_attribute("class"))
-        before = b.by_id("column-passages-column4").find_element(By.CSS_SELECTOR, ".ends").text
+        before = b.by_id("column-passages-column2").find_element(By.CSS_SELECTOR, ".ends").text
         field.send_keys(Keys.CONTROL, "a")
         field.send_keys("7")
         b.until(lambda: line.find_element(By.CSS_SELECTOR, ".ends").text == "1 to 7")
@@ -196,8 +206,16 @@ class WholeJob(unittest.TestCase):
                 None,
             )
         )
-        self.assertIn('name = "column4", kind = "integer", low = 1, high = 7', stored)
+        self.assertIn('name = "column2", kind = "integer", low = 1, high = 7', stored)
 
+        # Another table comes, and goes with a way back.
+        b.press("add-table")
+        b.press("remove-table2")
+        b.until(lambda: not b.all('[data-testid="table-table2"]'))
+        b.undo()
+        b.by_id("table-table2")
+        b.press("remove-table2")
+        b.until(lambda: not b.all('[data-testid="table-table2"]'))
         next(e for e in b.all(".ant-segmented-item") if e.text == "Rows").click()
         region = b.by_id("rows-region")
         b.until(lambda: region.find_elements(By.CSS_SELECTOR, "tbody tr"))
@@ -271,10 +289,7 @@ class WholeJob(unittest.TestCase):
         b.until(lambda: "Branched from" in b.find(".beside").text)
         b.choose_more("Remove")
         b.until(lambda: ids() == before)
-        undo = b.until(
-            lambda: next((e for e in b.all(".ant-message button") if e.text == "Undo"), None)
-        )
-        undo.click()
+        b.undo()
         b.until(lambda: made in ids())
         b.press(f"rail-{made}")
         b.choose_more("Duplicate")

@@ -40,6 +40,27 @@ class Edits(unittest.TestCase):
                          ["order"], "shuffled")  # fmt: skip
         self.assertEqual(after(fields={"seed": 8})[1]["seed"], 8)
 
+    def test_a_table_takes_another_name_in_its_place_and_where_others_refer_to_it(self):
+        text = TEXT + (
+            "\n# those that pass\n[data.tables.barges]\nrows = 9\n"
+            'columns = [{ name = "lock", kind = "reference", to = "locks.lock" }]\n'
+        )
+        renamed = changed(text, Edit(table="locks", rename="gates"))
+        data = tomllib.loads(renamed)["data"]
+        self.assertEqual(list(data["tables"]), ["gates", "barges"])
+        self.assertEqual(data["tables"]["barges"]["columns"][0]["to"], "gates.lock")
+        self.assertEqual(
+            renamed,
+            text.replace("tables.locks", "tables.gates").replace('"locks.lock"', '"gates.lock"'),
+        )
+        with self.assertRaisesRegex(BadInput, "already"):
+            changed(text, Edit(table="locks", rename="barges"))
+        with self.assertRaisesRegex(BadInput, "only text"):
+            inline = "[data]\ntables = { locks = { rows = 1, columns = [] } }\n"
+            changed(inline, Edit(table="locks", rename="gates"))
+        with self.assertRaises(ValueError):
+            Edit(table="locks", rename="no name")
+
     def test_columns_and_tables_come_and_go(self):
         needle = {"value": 3, "at": "last"}
         fields = {"name": "n", "kind": "integer", "low": 1, "high": 3, "needle": needle}

@@ -111,6 +111,8 @@ class Cautions(unittest.TestCase):
         # As much work on fewer cores, or no more cores than the other: nothing to be said.
         self.assertEqual(self.words(busy("many", 1.0, 2.0), busy("one", 2.0, 1.0)), [])
         self.assertEqual(self.words(busy("quick", 1.0, 1.2), busy("one", 2.0, 1.0)), [])
+        # Both wait most of their time, one for longer.
+        self.assertEqual(self.words(busy("quick", 1.0, 0.07), busy("one", 2.0, 0.03)), [])
 
     def test_drift_of_the_machine_is_told_from_one_lane_that_varies(self):
         slower = [1.0, 1.0, 1.1, 1.3, 1.4, 1.4]

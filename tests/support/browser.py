@@ -104,6 +104,13 @@ class Browser:
             f"nothing called {words}",
         ).click()
 
+    def undo(self) -> None:
+        """Take the way back that a message offers."""
+        self.until(
+            lambda: next((e for e in self.all(".ant-message button") if e.text == "Undo"), None),
+            "no Undo",
+        ).click()
+
     def until(self, condition: Callable[[], Any], message: str = "") -> Any:
         """Wait until a condition gives something true, and return that."""
 

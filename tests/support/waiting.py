@@ -1,10 +1,11 @@
 """Waiting for what happens in its own time."""
 
+import os
 import time
 from collections.abc import Callable
 from typing import Any
 
-PATIENCE_S = 300.0
+PATIENCE_S = float(os.environ.get("IVRELL_TEST_PATIENCE_S", "300"))
 """Seconds waited for anything at most: what is waited for may take long on a busy machine, and a
 wait is a limit against waiting for ever, not a measure."""
 

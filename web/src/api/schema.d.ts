@@ -33,7 +33,7 @@ export interface paths {
         /** @description All comparisons, the last changed first. */
         get: operations["comparisons_list"];
         put?: never;
-        /** @description A new comparison with a small recipe to start from. */
+        /** @description A new comparison, with one table that is to be named and filled. */
         post: operations["comparisons_create"];
         delete?: never;
         options?: never;
@@ -1731,7 +1731,7 @@ export interface components {
          * Edit
          * @description One change of a recipe.
          *
-         *     With a ``column`` (its place in the table, from 0) the fields of that column are set, else
+         *     ``rename`` gives a table another name, and all that refers to it. With a ``column`` (its place in the table, from 0) the fields of that column are set, else
          *     those of the table; None takes a field out. ``add`` puts a new column with the fields at
          *     the end; ``remove`` takes the column, or the whole table, out. Without a ``table`` the
          *     recipe's own fields (its seed) are set.
@@ -1764,6 +1764,11 @@ export interface components {
              * @default false
              */
             remove?: boolean;
+            /**
+             * Rename
+             * @default null
+             */
+            rename?: string | null;
         };
         /**
          * EngineList

@@ -7,7 +7,7 @@ import {
   UploadOutlined,
 } from "@ant-design/icons";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Input, Tooltip } from "antd";
+import { Button, Input, Tooltip } from "antd";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, taken, type Comparison, type ComparisonLine } from "../api/client";
@@ -16,6 +16,7 @@ import { Glyph } from "../lanes/mark";
 import { Opening } from "../ui/Opening";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
+import { useUndo } from "../ui/useUndo";
 
 const SEARCHED_FROM = 8;
 
@@ -161,30 +162,18 @@ export function ListPage() {
 
 function Line({ line }: { line: ComparisonLine }) {
   const cache = useQueryClient();
-  const { message } = App.useApp();
+  const undo = useUndo();
   const refresh = () => cache.invalidateQueries({ queryKey: ["comparisons"] });
   const at = { params: { path: { id: line.id } } };
   const restore = async () => {
     await taken(api.POST("/api/comparisons/{id}/restore/", at));
-    message.destroy(`deleted-${line.id}`);
     await refresh();
   };
   const remove = useMutation({
     mutationFn: () => taken(api.DELETE("/api/comparisons/{id}/", at)),
     onSuccess: async () => {
       await refresh();
-      void message.open({
-        key: `deleted-${line.id}`,
-        duration: 10,
-        content: (
-          <>
-            “{line.name}” is deleted.{" "}
-            <Button type="link" size="small" onClick={() => void restore()}>
-              Undo
-            </Button>
-          </>
-        ),
-      });
+      undo(`deleted-${line.id}`, `“${line.name}” is deleted.`, () => void restore());
     },
   });
   const trial = line.last_trial;

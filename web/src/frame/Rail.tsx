@@ -79,8 +79,8 @@ export function Rail({ comparison, findings }: StepProps) {
           <button className="text name" onClick={() => open(lane.id)} title={lane.name}>
             {lane.name}
           </button>
-          <Ratio lane={lane} findings={findings} />
           <div className="facts">
+            <Ratio lane={lane} findings={findings} />
             <Facts lane={lane} findings={findings} />
           </div>
         </div>
@@ -135,11 +135,11 @@ export function Rail({ comparison, findings }: StepProps) {
 
 function Ratio({ lane, findings }: { lane: Lane; findings: StepProps["findings"] }) {
   const found = findings?.lanes.find((l) => l.id === lane.id);
-  if (!found) return <span />;
+  if (!found) return null;
   if (found.state === "limit") return <span className="ratio caution">limit</span>;
   if (found.state === "failed") return <span className="ratio bad">failed</span>;
-  if (found.baseline) return <span className="ratio faint">1×</span>;
-  if (!found.ratio) return <span />;
+  if (found.baseline) return null;
+  if (!found.ratio) return null;
   const told = shortRatio(found.ratio);
   return (
     <Tooltip title={`against the baseline: ${told}`}>

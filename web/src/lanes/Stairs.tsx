@@ -233,7 +233,8 @@ function Gain({ step, first }: { step: Step; first: boolean }) {
     <span title={aboutRatio(step.gain)}>
       {told.factor && <strong className={step.slower ? "bad" : ""}>{told.factor}</strong>}{" "}
       <span className="quiet small">{told.verdict}</span>
-      {told.span && <span className="small faint"> {told.span}</span>}
+      {told.span && " "}
+      {told.span && <span className="small faint nowrap">{told.span}</span>}
     </span>
   );
 }

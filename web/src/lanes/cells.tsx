@@ -165,7 +165,7 @@ export function RatioCell({ lane, lanes, place, width }: CellProps) {
       <div className="ratio-words">
         {told.factor && <strong data-testid="ratio">{told.factor}</strong>}{" "}
         <span className="quiet small">{told.verdict}</span>
-        {told.span && <span className="small faint"> {told.span}</span>}
+        {told.span && <span className="small faint nowrap"> {told.span}</span>}
       </div>
       <svg width={w} height={16} aria-hidden="true">
         <line x1={scale(1)} x2={scale(1)} y1={0} y2={16} stroke="var(--ink-3)" />

@@ -1,6 +1,6 @@
 /** The data: each table's columns with their drawn profile, how much of it, and the recipe. */
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Button, InputNumber, Segmented, Slider } from "antd";
+import { App, Button, InputNumber, Segmented, Slider } from "antd";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { api, taken, type Comparison, type Edit, type Problem } from "../api/client";
 import { changes, useChange } from "../api/queries";
@@ -9,6 +9,7 @@ import { CodeEditor } from "../ui/editors";
 import { Opening } from "../ui/Opening";
 import { Trouble } from "../ui/Trouble";
 import { count } from "../ui/units";
+import { useUndo } from "../ui/useUndo";
 import type { Editing, Kinds } from "./data/editing";
 import { MakeView } from "./data/MakeView";
 import { RowsView } from "./data/RowsView";
@@ -32,6 +33,8 @@ type Side = "recipe" | "rows" | "make" | "sample";
 
 export default function DataStep({ comparison }: StepProps) {
   const change = useChange(comparison.id, { quiet: true });
+  const undo = useUndo();
+  const { message } = App.useApp();
   const [draft, setDraft] = useState<string | null>(null);
   const [changed, setChanged] = useState<string | null>(null);
   const [pending, setPending] = useState<Edit | null>(null);
@@ -97,7 +100,7 @@ export default function DataStep({ comparison }: StepProps) {
   const [refused, setRefused] = useState<{ edit: Edit; problem: Problem } | null>(null);
   const id = comparison.id;
   const apply = useCallback(
-    (edit: Edit) => {
+    (edit: Edit, then?: (text: string) => void) => {
       chain.current = chain.current.then(async () => {
         try {
           const answer = await taken(
@@ -111,6 +114,7 @@ export default function DataStep({ comparison }: StepProps) {
           setChanged(answer.data_text);
           setPending(null);
           setRefused(null);
+          then?.(answer.data_text);
         } catch (problem) {
           setRefused({ edit, problem: problem as Problem });
         }
@@ -136,6 +140,19 @@ export default function DataStep({ comparison }: StepProps) {
     pending: pending ?? refused?.edit ?? null,
     problem: pending ? wrong : (refused?.problem ?? null),
     references,
+    takeOut:
+      (shown?.tables.length ?? 0) > 1
+        ? (table) => {
+            const before = newest.current;
+            apply({ table, remove: true }, (after) =>
+              undo(`table-${table}`, `The table “${table}” is taken out.`, () => {
+                // Nothing that was written since is to be lost for it.
+                if (newest.current.trim() === after.trim()) setDraft(before);
+                else void message.info("The recipe was changed since; write the table anew.");
+              }),
+            );
+          }
+        : null,
   };
   const line = pending ? null : lineIn(text, wrong);
   const state =
@@ -167,9 +184,7 @@ export default function DataStep({ comparison }: StepProps) {
           size="small"
           type="text"
           data-testid="add-table"
-          onClick={() =>
-            apply({ table: `table${(shown?.tables.length ?? 0) + 1}`, add: true, fields: {} })
-          }
+          onClick={() => apply({ table: fresh(shown?.tables ?? []), add: true, fields: {} })}
         >
           + table
         </Button>
@@ -215,6 +230,13 @@ export default function DataStep({ comparison }: StepProps) {
       </div>
     </div>
   );
+}
+
+/** A name that no table has yet. */
+function fresh(tables: { table: string }[]): string {
+  let number = tables.length + 1;
+  while (tables.some(({ table }) => table === `table${number}`)) number++;
+  return `table${number}`;
 }
 
 /** The line of the recipe's own text that a problem speaks of, found by its last key. */

@@ -26,10 +26,11 @@ export function TrialStep({ comparison, trial }: StepProps) {
   const view = useView();
   const cache = useQueryClient();
   const [off, tick] = useOff(comparison.id);
-  const [plan, setPlan] = useState<PlanDraft>(() => keptPlan(comparison.id));
+  const [draft, setDraft] = useState<PlanDraft | null>(null);
+  const plan = draft ?? keptPlan(comparison, trial);
   const change = (part: Partial<PlanDraft>) => {
     const next = { ...plan, ...part };
-    setPlan(next);
+    setDraft(next);
     keepPlan(comparison.id, next);
   };
   const machine = useMachine();
@@ -44,6 +45,7 @@ export function TrialStep({ comparison, trial }: StepProps) {
         }),
       ),
     onSuccess: (made) => {
+      change({});
       cache.setQueryData(["trial", made.id], made);
       void cache.invalidateQueries({ queryKey: ["trials", comparison.id] });
       void cache.invalidateQueries({ queryKey: ["now"] });

@@ -1,5 +1,5 @@
 /** A plan as it is written on the page, kept in the browser per comparison. */
-import type { Schemas } from "../api/client";
+import type { Comparison, Schemas, Trial } from "../api/client";
 import { USUAL_PLAN } from "../api/facts";
 
 export type KnobValue = string | number | boolean;
@@ -73,7 +73,7 @@ const USUAL: PlanDraft = {
 const CALLS: PlanDraft["calls"][] = ["once", "several", "repeated"];
 
 /** A plan that the comparison keeps by a name, as a draft. */
-export function draftOf(plan: Schemas["NamedPlan"]): PlanDraft {
+export function draftOf(plan: Schemas["Plan"]): PlanDraft {
   const { limits, until, search, disturbed } = plan;
   const calls =
     plan.calls_per_process > 1 ? "several" : plan.min_sample_s > 0 ? "repeated" : "once";
@@ -109,20 +109,31 @@ export function draftOf(plan: Schemas["NamedPlan"]): PlanDraft {
   };
 }
 
-export function keptPlan(comparison: number): PlanDraft {
+type Kept = { at?: string; knobs?: PlanDraft["knobs"] };
+
+/** The plan as it stood here last, or as it was run last where that was later; with the knobs that
+ * the comparison still has. */
+export function keptPlan(comparison: Comparison, last: Trial | undefined): PlanDraft {
+  const kept = here(comparison.id);
+  const plan = last && last.created_at > (kept?.at ?? "") ? draftOf(last.plan) : kept;
+  const knobs = Object.entries(plan?.knobs ?? {}).filter(([name]) => name in comparison.knobs);
+  return { ...USUAL, ...plan, knobs: Object.fromEntries(knobs) };
+}
+
+function here(comparison: number): (Partial<PlanDraft> & Kept) | null {
   try {
     const text = localStorage.getItem(`ivrell-plan-${comparison}`);
-    if (!text) return USUAL;
-    const kept = JSON.parse(text) as Partial<PlanDraft>;
-    const calls = CALLS.includes(kept.calls ?? "once") ? (kept.calls ?? "once") : "once";
-    return { ...USUAL, ...kept, calls, knobs: {} };
+    if (!text) return null;
+    const kept = JSON.parse(text) as Partial<PlanDraft> & Kept;
+    return { ...kept, calls: CALLS.find((calls) => calls === kept.calls) ?? "once" };
   } catch {
-    return USUAL;
+    return null;
   }
 }
 
 export function keepPlan(comparison: number, plan: PlanDraft) {
-  localStorage.setItem(`ivrell-plan-${comparison}`, JSON.stringify(plan));
+  const kept: PlanDraft & Kept = { ...plan, at: new Date().toISOString() };
+  localStorage.setItem(`ivrell-plan-${comparison}`, JSON.stringify(kept));
 }
 
 const RANGE = /^([1-9][\d_]*)\.\.([1-9][\d_]*)\/([1-9]\d?)$/;

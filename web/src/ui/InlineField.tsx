@@ -21,18 +21,31 @@ export function InlineField({ value, label, onTyping, onTake, wrong, id, numeric
   const timer = useRef(0);
   useEffect(() => () => window.clearTimeout(timer.current), []);
   const shown = draft ?? value;
+  // Given while what stood here before was still called wrong: taken once that is over.
+  const asked = useRef(false);
+  useEffect(() => {
+    if (!asked.current || wrong || draft === null) return;
+    const soon = window.setTimeout(() => {
+      asked.current = false;
+      onTake(draft);
+      setDraft(null);
+    });
+    return () => window.clearTimeout(soon);
+  }, [wrong, draft, onTake]);
   const take = () => {
-    window.clearTimeout(timer.current);
     if (draft === null) return;
     if (draft === before.current) giveBack();
     // What is wrong stays where it was typed, with its reason, until it is mended.
-    else if (!wrong) {
+    else if (wrong) asked.current = true;
+    else {
+      window.clearTimeout(timer.current);
       onTake(draft);
       setDraft(null);
     }
   };
   const giveBack = () => {
     window.clearTimeout(timer.current);
+    asked.current = false;
     setDraft(null);
     onTyping(null);
   };
@@ -48,6 +61,7 @@ export function InlineField({ value, label, onTyping, onTake, wrong, id, numeric
       spellCheck={false}
       onChange={(event) => {
         const next = event.target.value;
+        asked.current = false;
         if (draft === null) before.current = value;
         setDraft(next);
         window.clearTimeout(timer.current);

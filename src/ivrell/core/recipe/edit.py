@@ -1,5 +1,7 @@
 """Changing the text of a recipe in place: comments and order stay as they were."""
 
+import re
+import tomllib
 from typing import Any
 
 import tomlkit
@@ -9,13 +11,14 @@ from tomlkit.items import Array
 
 from ivrell.core.errors import BadInput
 from ivrell.core.holdable import holdable
+from ivrell.core.recipe.kinds.base import Name
 from ivrell.core.records.json import Json
 
 
 class Edit(BaseModel):
     """One change of a recipe.
 
-    With a ``column`` (its place in the table, from 0) the fields of that column are set, else
+    ``rename`` gives a table another name, and all that refers to it. With a ``column`` (its place in the table, from 0) the fields of that column are set, else
     those of the table; None takes a field out. ``add`` puts a new column with the fields at
     the end; ``remove`` takes the column, or the whole table, out. Without a ``table`` the
     recipe's own fields (its seed) are set.
@@ -28,6 +31,7 @@ class Edit(BaseModel):
     fields: dict[str, Json] = {}
     add: bool = False
     remove: bool = False
+    rename: Name | None = None
 
 
 def changed(data_text: str, edit: Edit) -> str:
@@ -52,6 +56,8 @@ def changed(data_text: str, edit: Edit) -> str:
             raise BadInput(f'There is no table "{edit.table}".')
         tables[edit.table] = _new_table(edit.fields)
         return tomlkit.dumps(document)
+    if edit.rename is not None:
+        return _renamed(data_text, edit.table, edit.rename)
     table = tables[edit.table]
     if edit.column is None and edit.remove:
         del tables[edit.table]
@@ -66,6 +72,26 @@ def changed(data_text: str, edit: Edit) -> str:
     else:
         _set(table["columns"][edit.column], edit.fields)
     return tomlkit.dumps(document)
+
+
+def _renamed(data_text: str, old: str, new: str) -> str:
+    """The recipe's text with another name for a table, where it stands and where others refer to
+    it. Headings are changed as text, for a table that is put in again loses its place."""
+    before = tomllib.loads(data_text)["data"]
+    if new != old and new in before["tables"]:
+        raise BadInput(f'There is a table "{new}" already.', hint="Give it another name.")
+    heading = re.compile(rf"^(\s*\[+\s*data\s*\.\s*tables\s*\.\s*){old}(?=\s*[.\]])", re.M)
+    document = tomlkit.parse(heading.sub(rf"\g<1>{new}", data_text))
+    tables: Any = document["data"]["tables"]  # type: ignore[index]
+    for table in (*before["tables"].values(), *tables.values()):
+        for column in table.get("columns", []):
+            if str(column.get("to", "")).startswith(f"{old}."):
+                column["to"] = f"{new}.{column['to'].removeprefix(f'{old}.')}"
+    wanted = {new if name == old else name: table for name, table in before["tables"].items()}
+    text = tomlkit.dumps(document)
+    if tomllib.loads(text)["data"] != {**before, "tables": wanted}:
+        raise BadInput("The name of this table is written in a way that only text can change.")
+    return text
 
 
 def _set(place: Any, fields: dict[str, Any]) -> None:

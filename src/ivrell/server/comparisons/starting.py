@@ -24,15 +24,13 @@ absolute = 0.0
 NEW_RECIPE = """[data]
 seed = 1
 
-[data.tables.passages]
+[data.tables.table1]
 rows = "{rows}"
 columns = [
-  { name = "passage", kind = "sequence", start = 1 },
-  { name = "lock", kind = "category", values = ["Hallow", "Sill", "Weir"] },
-  { name = "toll", kind = "number", spread = "uniform", low = 3, high = 90, decimals = 2 },
+  { name = "number", kind = "sequence", start = 1 },
 ]
 """
-"""The recipe that a comparison made from nothing starts with."""
+"""The recipe that a comparison made from nothing starts with: one table, to be named and filled."""
 
 
 def new_comparison(name: str, recipe: str, *, knobs: str = "") -> str:

@@ -77,7 +77,7 @@ class ComparisonViewSet(viewsets.ViewSet):
 
     @extend_schema(request=None, responses={201: shapes.ComparisonShape})
     def create(self, request: Request) -> Response:
-        """A new comparison with a small recipe to start from."""
+        """A new comparison, with one table that is to be named and filled."""
         text = new_comparison(
             "New comparison", NEW_RECIPE, knobs="rows = [100_000, 10_000, 1_000_000]"
         )

@@ -76,11 +76,9 @@ export function LaneEditor({ comparison, lane, ran }: Props) {
               { value: "sees", label: "What it sees" },
             ]}
           />
-          {side === "try" && (
-            <>
-              {lane.note && <p className="note">{lane.note}</p>}
-              <TryPanel {...panel} />
-            </>
+          {side === "try" && lane.note && <p className="note">{lane.note}</p>}
+          {(side === "try" || side === "origin") && (
+            <TryPanel {...panel} brief={side === "origin"} />
           )}
           {side === "origin" && parent && (
             <Origin lane={lane} code={code} parent={parent} comparison={comparison} />

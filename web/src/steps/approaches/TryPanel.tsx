@@ -69,7 +69,12 @@ export function Size({ rows, onRows }: { rows: number; onRows: (rows: number) =>
   );
 }
 
-export function TryPanel({ comparison, lane, rows, onRows, beforeTry }: PanelProps) {
+type TryProps = PanelProps & {
+  /** Figures and errors alone, where something else has the room. */
+  brief?: boolean;
+};
+
+export function TryPanel({ comparison, lane, rows, onRows, beforeTry, brief }: TryProps) {
   const found = useTry(comparison, lane.id);
   const start = useStart(comparison, lane.id, beforeTry);
   const shown = found.data?.newest;
@@ -92,7 +97,7 @@ export function TryPanel({ comparison, lane, rows, onRows, beforeTry }: PanelPro
         </span>
       </div>
       <Trouble error={start.error ?? ((shown?.message ?? null) as Problem | null)} />
-      {shown && !waiting && <Outcome found={shown} />}
+      {shown && !waiting && <Outcome found={shown} brief={brief} />}
     </div>
   );
 }
@@ -103,9 +108,8 @@ function stateWords(found: Schemas["TryShape"]): string {
   return `${seconds(found.elapsed_s)}, CPU ${seconds(found.cpu_s)}, ${bytes(found.peak_memory_bytes)} above its start`;
 }
 
-function Outcome({ found }: { found: Schemas["TryShape"] }) {
+function Outcome({ found, brief }: { found: Schemas["TryShape"]; brief?: boolean }) {
   const error = found.error as { kind: string; message: string; line: number | null } | null;
-  const counters = Object.entries(found.counters).filter(([, value]) => value > 0);
   return (
     <>
       {error && (
@@ -114,6 +118,15 @@ function Outcome({ found }: { found: Schemas["TryShape"] }) {
           {error.kind}: {error.message}
         </div>
       )}
+      {!brief && <Told found={found} />}
+    </>
+  );
+}
+
+function Told({ found }: { found: Schemas["TryShape"] }) {
+  const counters = Object.entries(found.counters).filter(([, value]) => value > 0);
+  return (
+    <>
       {found.stages.length > 1 && (
         <p className="small">
           {found.stages.map((stage) => (

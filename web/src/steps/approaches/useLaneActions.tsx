@@ -1,8 +1,8 @@
 /** What can be done with a lane as a whole: branched, moved, retired, removed. */
-import { App, Button } from "antd";
 import { useNavigate } from "react-router";
 import type { Comparison, Lane } from "../../api/client";
 import { changes, type Change, type useChange } from "../../api/queries";
+import { useUndo } from "../../ui/useUndo";
 
 export function useLaneActions(
   comparison: Comparison,
@@ -10,7 +10,7 @@ export function useLaneActions(
   change: ReturnType<typeof useChange>,
 ) {
   const navigate = useNavigate();
-  const { message } = App.useApp();
+  const undo = useUndo();
   const open = (made: Comparison, fallback: string | undefined) => {
     const known = new Set(comparison.lanes.map((l) => l.id));
     const id = made.lanes.find((l) => !known.has(l.id))?.id ?? fallback ?? "";
@@ -30,23 +30,9 @@ export function useLaneActions(
     change.mutate(done, {
       onSuccess: (made) => {
         next?.(made);
-        const key = `undo-${lane.id}`;
-        const undo = () => {
-          message.destroy(key);
-          change.mutate(changes.text(before), { onSuccess: (back) => open(back, lane.id) });
-        };
-        void message.open({
-          key,
-          duration: 10,
-          content: (
-            <>
-              “{lane.name}” {words}{" "}
-              <Button type="link" size="small" onClick={undo}>
-                Undo
-              </Button>
-            </>
-          ),
-        });
+        undo(`lane-${lane.id}`, `“${lane.name}” ${words}`, () =>
+          change.mutate(changes.text(before), { onSuccess: (back) => open(back, lane.id) }),
+        );
       },
     });
   };

@@ -1,11 +1,14 @@
 /** A table: how many rows in which order, its columns, and what each form of it takes. */
-import { PlusOutlined } from "@ant-design/icons";
+import { DeleteOutlined, PlusOutlined } from "@ant-design/icons";
 import { Button, Select } from "antd";
 import type { LookTable, Schemas } from "../../api/client";
 import { InlineField } from "../../ui/InlineField";
 import { bytes, count, seconds, trimmed } from "../../ui/units";
 import { ColumnLine } from "./ColumnLine";
 import { isAt, meant, written, type Editing } from "./editing";
+
+/** A name that a new table starts with. */
+const UNNAMED = /^table\d+$/;
 
 type Props = { table: LookTable; costs: Schemas["Cost"][] | undefined; editing: Editing };
 
@@ -15,6 +18,7 @@ export function TableCard({ table, costs, editing }: Props) {
     editing.pending?.table === table.table && (editing.pending.column ?? null) === null
       ? editing.problem
       : null;
+  const renaming = editing.pending?.table === table.table && editing.pending.rename != null;
   const share = (name: "duplicate_share" | "malformed_share") => (
     <InlineField
       value={written(table[name])}
@@ -40,7 +44,19 @@ export function TableCard({ table, costs, editing }: Props) {
   return (
     <section className="table-card" data-testid={`table-${table.table}`}>
       <div className="row">
-        <h2>{table.table}</h2>
+        <h2>
+          <InlineField
+            value={table.table}
+            label={`Name of the table ${table.table}`}
+            id={`name-${table.table}`}
+            wrong={renaming ? editing.problem?.what : undefined}
+            onTyping={(text) =>
+              editing.tryOut(text === null ? null : { table: table.table, rename: text.trim() })
+            }
+            onTake={(text) => editing.apply({ table: table.table, rename: text.trim() })}
+          />
+        </h2>
+        {UNNAMED.test(table.table) && <span className="small faint nowrap">name it</span>}
         <span className="quiet nowrap" data-testid={`rows-of-${table.table}`}>
           {typeof table.rows_given === "number" ? (
             <InlineField
@@ -84,6 +100,16 @@ export function TableCard({ table, costs, editing }: Props) {
         <span className="small faint" title={table.fingerprint}>
           fingerprint {table.fingerprint.slice(0, 8)}
         </span>
+        {editing.takeOut && (
+          <Button
+            size="small"
+            type="text"
+            icon={<DeleteOutlined />}
+            aria-label={`Take the table ${table.table} out`}
+            data-testid={`remove-${table.table}`}
+            onClick={() => editing.takeOut?.(table.table)}
+          />
+        )}
       </div>
       <div className="columns">
         {table.columns.map((column, place) => (

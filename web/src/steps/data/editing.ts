@@ -13,6 +13,8 @@ export type Editing = {
   pending: Edit | null;
   problem: Problem | null;
   references: string[];
+  /** Take a table out, so that it can be brought back; null where it is the only one. */
+  takeOut: ((table: string) => void) | null;
 };
 
 const USUAL: Record<string, Record<string, unknown>> = {

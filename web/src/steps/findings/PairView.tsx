@@ -335,7 +335,8 @@ function Compared({ ratio }: { ratio: Ratio | null }) {
       ) : (
         <span className="small quiet">{told.verdict}</span>
       )}
-      {told.span && <span className="small faint"> {told.span}</span>}
+      {told.span && " "}
+      {told.span && <span className="small faint nowrap">{told.span}</span>}
     </span>
   );
 }

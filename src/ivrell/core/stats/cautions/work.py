@@ -108,7 +108,10 @@ def more_cores(scene: Scene) -> Iterator[Caution]:
     frugal = min(sure, key=lambda lane: lane.cpu_total.median if lane.cpu_total else 0.0)
     assert quickest.cpu_total and frugal.cpu_total
     cores, fewer = quickest.cores_busy, frugal.cores_busy
-    if frugal is quickest or cores is None or fewer is None or cores < _MORE_CORES * fewer:
+    if frugal is quickest or cores is None or fewer is None:
+        return
+    # What waits most of its time keeps no core busy: more than one is what makes it quicker.
+    if cores < _MORE_CORES * max(1.0, fewer):
         return
     if quickest.cpu_total.median > _MORE_CPU * frugal.cpu_total.median:
         yield caution(
