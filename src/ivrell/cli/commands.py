@@ -93,7 +93,7 @@ def _run(args: argparse.Namespace) -> int:
 def _told(args: argparse.Namespace, text: str, plan: "Plan", folder: Path) -> int:
     """Conduct a trial and print what it found."""
     found, asked = _conduct(text, plan, folder)
-    _tell(args, found, lambda: _show().findings(found, folder))
+    _tell(args, found, lambda: _findings().findings(found, folder))
     if asked is None:
         missed = _missed(text, found) if args.strict else []
         _show().missed(missed)
@@ -123,6 +123,12 @@ def _missed(text: str, found: "TrialFindings") -> list[str]:
         if aimed and not any(meets(lane, targets) == "surely" for lane in lanes):
             missed.append(f"no lane surely meets the target{at}. {point.target}".rstrip())
     return missed
+
+
+def _findings() -> Any:
+    from ivrell.cli import findings
+
+    return findings
 
 
 def _show() -> Any:
@@ -193,7 +199,7 @@ def _check(args: argparse.Namespace) -> int:
     )
     with own_folder() as folder:
         found, asked = _conduct(text, plan, folder)
-    _tell(args, found, lambda: _show().agreement(found))
+    _tell(args, found, lambda: _findings().agreement(found))
     return _status(found) if asked is None else SIGNALLED + asked
 
 
@@ -273,7 +279,7 @@ def _measures(args: argparse.Namespace) -> int:
             print(as_csv(point.rows, point.names), end="")
         return DONE
     told = [{"point": p.point, "measures": p.rows} for p in found]
-    _tell(args, told, lambda: _show().measures(found))
+    _tell(args, told, lambda: _findings().measures(found))
     return DONE
 
 

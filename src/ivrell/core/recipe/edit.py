@@ -18,10 +18,10 @@ from ivrell.core.records.json import Json
 class Edit(BaseModel):
     """One change of a recipe.
 
-    ``rename`` gives a table another name, and all that refers to it. With a ``column`` (its place in the table, from 0) the fields of that column are set, else
-    those of the table; None takes a field out. ``add`` puts a new column with the fields at
-    the end; ``remove`` takes the column, or the whole table, out. Without a ``table`` the
-    recipe's own fields (its seed) are set.
+    ``rename`` gives a table another name, and all that refers to it. With a ``column`` (its place
+    in the table, from 0) the fields of that column are set, else those of the table; None takes a
+    field out. ``add`` puts a new column with the fields at the end; ``remove`` takes the column, or
+    the whole table, out. Without a ``table`` the recipe's own fields (its seed) are set.
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -82,7 +82,7 @@ def _renamed(data_text: str, old: str, new: str) -> str:
         raise BadInput(f'There is a table "{new}" already.', hint="Give it another name.")
     heading = re.compile(rf"^(\s*\[+\s*data\s*\.\s*tables\s*\.\s*){old}(?=\s*[.\]])", re.M)
     document = tomlkit.parse(heading.sub(rf"\g<1>{new}", data_text))
-    tables: Any = document["data"]["tables"]  # type: ignore[index]
+    tables: Any = document["data"]["tables"]
     for table in (*before["tables"].values(), *tables.values()):
         for column in table.get("columns", []):
             if str(column.get("to", "")).startswith(f"{old}."):

@@ -6,6 +6,7 @@ from math import sqrt
 
 from ivrell.core.records.findings import Ratio
 from ivrell.core.records.sweep import Crossing, Lead, Regime, Rule, Undecided
+from ivrell.core.report.measures import BY_KEY
 from ivrell.core.report.ratios import Judge, quickest
 from ivrell.core.report.sweep.along import Along, Size, told_bounds, told_size
 from ivrell.core.stats.contrasts import Pair, turned
@@ -17,6 +18,8 @@ LED = {
     "peak_memory": "holds the least memory",
 }
 """What it is to lead by a measure, by key."""
+
+_MOST_NAMED = 4
 
 GRAIN = 300_000
 """Peaks of less, in bytes, are below what the kernel tells of a process."""
@@ -191,7 +194,8 @@ def _words(
         if len(only.undecided) == len(sizes):
             lanes = dict.fromkeys(lane for one in only.undecided for lane in one.lanes)
             told = _or([names[lane] for lane in (only.lane, *lanes)])
-            return f"At no size of {knob} is one lane told to lead: {told}."
+            by = f"By {BY_KEY[key].label}, at" if key != "elapsed" else "At"
+            return f"{by} no size of {knob} is one lane told to lead: {told}."
         return f"At every size of {knob} that was run {who(only)}."
     parts = []
     for place, regime in enumerate(regimes):
@@ -230,4 +234,6 @@ def _not_told(regime: Regime, sizes: Sequence[float], names: Mapping[str, str]) 
 
 
 def _or(names: Sequence[str]) -> str:
+    if len(names) > _MOST_NAMED:
+        return f"{', '.join(names[: _MOST_NAMED - 1])} or {len(names) - _MOST_NAMED + 1} others"
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} or {names[-1]}"
