@@ -11,6 +11,7 @@ from drf_spectacular.views import SpectacularAPIView
 from pydantic.json_schema import GenerateJsonSchema
 
 _SUFFIX = "Request"
+_ANY = "Json"
 
 
 class _Whole(GenerateJsonSchema):
@@ -47,6 +48,30 @@ class Shapes(PydanticExtension):  # type: ignore[no-untyped-call]
                 )
             )
         return schema
+
+
+def as_generators_take_it(result: dict[str, Any], **_: Any) -> dict[str, Any]:
+    """The schema so that common generators of clients take it: a title is a model's name to them,
+    so each is that of its component and parts have none; a value of any kind refers to itself,
+    which few can follow, so it is published as any value."""
+    for name, schema in result["components"]["schemas"].items():
+        if name.removesuffix(_SUFFIX) == _ANY:
+            schema.clear()
+            schema["description"] = "Any value that JSON can hold."
+        _untitled(schema)
+        schema["title"] = name
+    return result
+
+
+def _untitled(schema: Any) -> None:
+    if isinstance(schema, list):
+        for part in schema:
+            _untitled(part)
+    elif isinstance(schema, dict):
+        if isinstance(schema.get("title"), str):
+            del schema["title"]
+        for part in schema.values():
+            _untitled(part)
 
 
 class Once(SchemaGenerator):

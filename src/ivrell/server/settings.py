@@ -145,6 +145,10 @@ SPECTACULAR_SETTINGS = {
     # Shapes are made by pydantic, whose JSON Schema is that of this version.
     "OAS_VERSION": "3.1.1",
     "SERVE_INCLUDE_SCHEMA": False,
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        "ivrell.server.schema.as_generators_take_it",
+    ],
     "COMPONENT_SPLIT_REQUEST": True,
     "PATH_CONVERTER_OVERRIDES": {"number": int},
     "ENUM_NAME_OVERRIDES": {

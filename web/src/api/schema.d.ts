@@ -814,146 +814,70 @@ export interface components {
          *         fingerprints: runs by the fingerprint of the answer that they gave.
          */
         Agreement: {
-            /** Verdict */
             verdict: components["schemas"]["AgreementVerdictEnum"];
-            /**
-             * Reasons
-             * @default []
-             */
+            /** @default [] */
             reasons: string[];
-            /**
-             * Rows
-             * @default 0
-             */
+            /** @default 0 */
             rows: number;
-            /**
-             * Reference Rows
-             * @default 0
-             */
+            /** @default 0 */
             reference_rows: number;
-            /**
-             * Missing Columns
-             * @default []
-             */
+            /** @default [] */
             missing_columns: string[];
-            /**
-             * Extra Columns
-             * @default []
-             */
+            /** @default [] */
             extra_columns: string[];
-            /**
-             * Renamed
-             * @default {}
-             */
+            /** @default {} */
             renamed: {
                 [key: string]: string;
             };
-            /**
-             * Drifted
-             * @default []
-             */
+            /** @default [] */
             drifted: components["schemas"]["Drift"][];
-            /**
-             * Different Rows
-             * @default 0
-             */
+            /** @default 0 */
             different_rows: number;
-            /**
-             * Missing Rows
-             * @default 0
-             */
+            /** @default 0 */
             missing_rows: number;
-            /**
-             * Extra Rows
-             * @default 0
-             */
+            /** @default 0 */
             extra_rows: number;
-            /**
-             * Repeated Keys
-             * @default 0
-             */
+            /** @default 0 */
             repeated_keys: number;
-            /**
-             * Largest Absolute
-             * @default 0
-             */
+            /** @default 0 */
             largest_absolute: number;
-            /**
-             * Largest Relative
-             * @default 0
-             */
+            /** @default 0 */
             largest_relative: number;
-            /**
-             * Largest Units
-             * @default 0
-             */
+            /** @default 0 */
             largest_units: number;
-            /**
-             * Columns
-             * @default {}
-             */
+            /** @default {} */
             columns: {
                 [key: string]: number;
             };
-            /**
-             * Evidence
-             * @default []
-             */
+            /** @default [] */
             evidence: components["schemas"]["ColumnEvidence"][];
-            /**
-             * Examples
-             * @default []
-             */
+            /** @default [] */
             examples: components["schemas"]["Example"][];
-            /**
-             * Unstable
-             * @default false
-             */
+            /** @default false */
             unstable: boolean;
-            /**
-             * Right Share
-             * @default null
-             */
+            /** @default null */
             right_share: number | null;
-            /**
-             * Reference
-             * @default null
-             */
+            /** @default null */
             reference: string | null;
-            /**
-             * Itself
-             * @default false
-             */
+            /** @default false */
             itself: boolean;
-            /**
-             * Group
-             * @default null
-             */
+            /** @default null */
             group: number | null;
-            /**
-             * Traced
-             * @default []
-             */
+            /** @default [] */
             traced: components["schemas"]["TracedRows"][];
-            /**
-             * Broken Lines
-             * @default
-             */
+            /** @default  */
             broken_lines: string;
-            /**
-             * Fingerprints
-             * @default {}
-             */
+            /** @default {} */
             fingerprints: {
                 [key: string]: number;
             };
-            /**
-             * Agrees
-             * @description Whether the values are the same within the question's tolerance.
-             */
+            /** @description Whether the values are the same within the question's tolerance. */
             readonly agrees: boolean;
         };
-        /** @enum {string} */
+        /**
+         * AgreementVerdictEnum
+         * @enum {string}
+         */
         AgreementVerdictEnum: "same" | "same, other order" | "same within tolerance" | "same values, other types" | "different" | "no answer";
         /**
          * Answer
@@ -967,95 +891,51 @@ export interface components {
          *     it lost nothing.
          */
         Answer: {
-            /**
-             * Key
-             * @default []
-             */
+            /** @default [] */
             key: string[];
-            /**
-             * Order
-             * @default false
-             */
+            /** @default false */
             order: boolean;
-            /**
-             * Exact Types
-             * @default false
-             */
+            /** @default false */
             exact_types: boolean;
-            /**
-             * Relative
-             * @default 1e-9
-             */
+            /** @default 1e-9 */
             relative: number;
-            /**
-             * Absolute
-             * @default 0
-             */
+            /** @default 0 */
             absolute: number;
-            /**
-             * Reference
-             * @default null
-             */
+            /** @default null */
             reference: string | null;
-            /**
-             * Expected
-             * @default null
-             */
+            /** @default null */
             expected: string | null;
             /** @default null */
             statistics: components["schemas"]["Statistics"] | null;
         };
         /**
-         * AnswerAsked
+         * AnswerAskedRequest
          * @description A lane's answer at a point.
          */
         AnswerAskedRequest: {
-            /** Lane */
             lane: string;
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
         };
         /**
-         * AnswerChange
+         * AnswerChangeRequest
          * @description Fields of the answer to set; null takes one out, absent ones stay.
          */
         AnswerChangeRequest: {
-            /**
-             * Key
-             * @default null
-             */
+            /** @default null */
             key?: string[] | null;
-            /**
-             * Order
-             * @default null
-             */
+            /** @default null */
             order?: boolean | null;
-            /**
-             * Exact Types
-             * @default null
-             */
+            /** @default null */
             exact_types?: boolean | null;
-            /**
-             * Relative
-             * @default null
-             */
+            /** @default null */
             relative?: number | null;
-            /**
-             * Absolute
-             * @default null
-             */
+            /** @default null */
             absolute?: number | null;
-            /**
-             * Reference
-             * @default null
-             */
+            /** @default null */
             reference?: string | null;
-            /**
-             * Expected
-             * @default null
-             */
+            /** @default null */
             expected?: string | null;
         };
         /**
@@ -1063,12 +943,13 @@ export interface components {
          * @description A column of an answer and its Arrow type.
          */
         AnswerColumn: {
-            /** Name */
             name: string;
-            /** Type */
             type: string;
         };
-        /** @enum {string} */
+        /**
+         * BetterEnum
+         * @enum {string}
+         */
         BetterEnum: "lower" | "higher" | "neither";
         /**
          * BoardColumn
@@ -1077,48 +958,36 @@ export interface components {
          *     usual.
          */
         BoardColumn: {
-            /** Key */
             key: string;
-            /**
-             * Width
-             * @default null
-             */
+            /** @default null */
             width: number | null;
-            /**
-             * Log
-             * @default null
-             */
+            /** @default null */
             log: boolean | null;
         };
         /**
-         * BoardColumn
+         * BoardColumnRequest
          * @description A column of the board in its place: the ``key`` of a measure, or of a part that the board
          *     always has; the width in pixels, and whether its axis is logarithmic; null leaves what is
          *     usual.
          */
         BoardColumnRequest: {
-            /** Key */
             key: string;
-            /**
-             * Width
-             * @default null
-             */
+            /** @default null */
             width?: number | null;
-            /**
-             * Log
-             * @default null
-             */
+            /** @default null */
             log?: boolean | null;
         };
         /**
-         * Board
+         * BoardRequest
          * @description The columns of the board in their order; none are the usual ones.
          */
         BoardRequest: {
-            /** Columns */
             columns: components["schemas"]["BoardColumnRequest"][];
         };
-        /** @enum {string} */
+        /**
+         * CacheEnum
+         * @enum {string}
+         */
         CacheEnum: "warm" | "cold";
         /**
          * CacheState
@@ -1126,9 +995,7 @@ export interface components {
          *     when the run began; None where that cannot be seen.
          */
         CacheState: {
-            /** Asked */
             asked: string;
-            /** Share */
             share: number | null;
         };
         /**
@@ -1137,16 +1004,10 @@ export interface components {
          *     counted of it.
          */
         Call: {
-            /** Elapsed S */
             elapsed_s: number;
-            /** Cpu S */
             cpu_s: number | null;
-            /** Repeats */
             repeats: number;
-            /**
-             * Counters
-             * @default {}
-             */
+            /** @default {} */
             counters: {
                 [key: string]: number;
             };
@@ -1158,28 +1019,16 @@ export interface components {
          *     ``extent`` how far it goes. One that holds for several lanes has that of ``each``.
          */
         Caution: {
-            /** Word */
             word: string;
-            /** Reason */
             reason: string;
-            /** Hint */
             hint: string;
-            /**
-             * Lane
-             * @default null
-             */
+            /** @default null */
             lane: string | null;
-            /**
-             * Reach
-             * @default margin
-             */
+            /** @default margin */
             reach: components["schemas"]["ReachEnum"];
             /** @default null */
             extent: components["schemas"]["Extent"] | null;
-            /**
-             * Each
-             * @default []
-             */
+            /** @default [] */
             each: components["schemas"]["Caution"][];
         };
         /**
@@ -1187,17 +1036,10 @@ export interface components {
          * @description A named cell: an input with a ``value``, or a part of a model with a ``formula``.
          */
         Cell: {
-            /** Name */
             name: string;
-            /**
-             * Value
-             * @default null
-             */
+            /** @default null */
             value: number | string | null;
-            /**
-             * Formula
-             * @default
-             */
+            /** @default  */
             formula: string;
         };
         /**
@@ -1208,70 +1050,40 @@ export interface components {
          *     how many times less it was then.
          */
         Claim: {
-            /** Text */
             text: string;
-            /** Lower */
             lower: string;
-            /** Higher */
             higher: string;
-            /**
-             * Measure
-             * @default elapsed
-             */
+            /** @default elapsed */
             measure: string;
-            /**
-             * Where
-             * @default {}
-             */
+            /** @default {} */
             where: {
                 [key: string]: boolean | number | string;
             };
-            /**
-             * Conditions
-             * @default
-             */
+            /** @default  */
             conditions: string;
-            /**
-             * Factor
-             * @default null
-             */
+            /** @default null */
             factor: number | null;
         };
         /**
-         * Claim
+         * ClaimRequest
          * @description A finding that was pinned: the lane ``lower`` takes less of a ``measure`` (its key) than the
          *     lane ``higher``, where knobs have the values of ``where``: a value, or a bound as
          *     "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen, ``factor``
          *     how many times less it was then.
          */
         ClaimRequest: {
-            /** Text */
             text: string;
-            /** Lower */
             lower: string;
-            /** Higher */
             higher: string;
-            /**
-             * Measure
-             * @default elapsed
-             */
+            /** @default elapsed */
             measure?: string;
-            /**
-             * Where
-             * @default {}
-             */
+            /** @default {} */
             where?: {
                 [key: string]: boolean | number | string;
             };
-            /**
-             * Conditions
-             * @default
-             */
+            /** @default  */
             conditions?: string;
-            /**
-             * Factor
-             * @default null
-             */
+            /** @default null */
             factor?: number | null;
         };
         /**
@@ -1279,7 +1091,6 @@ export interface components {
          * @description All places of Spark registered here.
          */
         ClusterList: {
-            /** Clusters */
             clusters: components["schemas"]["ClusterShape"][];
         };
         /**
@@ -1288,19 +1099,12 @@ export interface components {
          *     are done, bytes shuffled and spilled to disk so far.
          */
         ClusterProgress: {
-            /** Executors */
             executors: number;
-            /** Cores */
             cores: number;
-            /** Waiting */
             waiting: number;
-            /** Running */
             running: number;
-            /** Done */
             done: number;
-            /** Shuffle Bytes */
             shuffle_bytes: number;
-            /** Spilled Bytes */
             spilled_bytes: number;
         };
         /**
@@ -1309,19 +1113,13 @@ export interface components {
          *     ``storage`` is where tables are made and answers left, "" for files of this machine.
          */
         ClusterShape: {
-            /** Name */
             name: string;
-            /** Address */
             address: string;
-            /** Storage */
             storage: string;
-            /** Settings */
             settings: {
                 [key: string]: string;
             };
-            /** Words */
             words: string;
-            /** Problem */
             problem: string;
         };
         /**
@@ -1333,19 +1131,11 @@ export interface components {
          *     its values are to be read where they are no plain numbers or text.
          */
         Column: {
-            /** Name */
             name: string;
-            /** Formula */
             formula: string;
-            /**
-             * Layout
-             * @default rows
-             */
+            /** @default rows */
             layout: components["schemas"]["LayoutEnum"];
-            /**
-             * Kind
-             * @default null
-             */
+            /** @default null */
             kind: ("number" | "text" | "date" | "timestamp") | null;
         };
         /**
@@ -1354,17 +1144,12 @@ export interface components {
          *     in the last place), and pairs by power of ten of the share, on both sides of the tolerance.
          */
         ColumnDistances: {
-            /** Absolute */
             absolute: number;
-            /** Relative */
             relative: number;
-            /** Units */
             units: number;
-            /** Within */
             within: {
                 [key: string]: number;
             };
-            /** Beyond */
             beyond: {
                 [key: string]: number;
             };
@@ -1375,20 +1160,15 @@ export interface components {
          *     different, distances of numbers, and remarks on what the differences look like.
          */
         ColumnEvidence: {
-            /** Name */
             name: string;
-            /** Equal */
             equal: number;
-            /** Within */
             within: number;
-            /** Different */
             different: number;
             distances: components["schemas"]["ColumnDistances"] | null;
-            /** Remarks */
             remarks: string[];
         };
         /**
-         * Column
+         * ColumnRequest
          * @description A column of the answer sheet.
          *
          *     ``layout``: one formula a row ("rows"), the same but left out of the answer ("helper"), one
@@ -1396,19 +1176,11 @@ export interface components {
          *     its values are to be read where they are no plain numbers or text.
          */
         ColumnRequest: {
-            /** Name */
             name: string;
-            /** Formula */
             formula: string;
-            /**
-             * Layout
-             * @default rows
-             */
+            /** @default rows */
             layout?: components["schemas"]["LayoutEnum"];
-            /**
-             * Kind
-             * @default null
-             */
+            /** @default null */
             kind?: ("number" | "text" | "date" | "timestamp") | null;
         };
         /**
@@ -1416,25 +1188,15 @@ export interface components {
          * @description A comparison in the list; ``problem`` says why its file cannot be read, and is else empty.
          */
         ComparisonLine: {
-            /** Id */
             id: number;
-            /** Name */
             name: string;
-            /** Problem */
             problem: string;
-            /** Question */
             question: string;
-            /** Lanes */
             lanes: components["schemas"]["LaneMark"][];
-            /** Trials */
             trials: number;
             last_trial: components["schemas"]["LastTrial"] | null;
-            /**
-             * Changed At
-             * Format: date-time
-             */
+            /** Format: date-time */
             changed_at: string;
-            /** Demo */
             demo: string;
         };
         /**
@@ -1444,52 +1206,32 @@ export interface components {
          *     were chosen, none for the usual ones.
          */
         ComparisonShape: {
-            /** Id */
             id: number;
-            /** Name */
             name: string;
-            /** Question */
             question: string;
-            /** Baseline */
             baseline: string | null;
             answer: components["schemas"]["Answer"];
             targets: components["schemas"]["Targets"];
-            /** Knobs */
             knobs: {
                 [key: string]: (boolean | number | string)[];
             };
-            /** Lanes */
             lanes: components["schemas"]["Lane"][];
-            /** Data Text */
             data_text: string;
-            /** Tables */
             tables: string[];
-            /** Columns */
             columns: {
                 [key: string]: string[];
             };
-            /** Text */
             text: string;
-            /** Marks */
             marks: {
                 [key: string]: number;
             };
-            /** Matters */
             matters: number;
-            /** Notes */
             notes: components["schemas"]["Note"][];
-            /** Claims */
             claims: components["schemas"]["Claim"][];
-            /** Plans */
             plans: components["schemas"]["NamedPlan"][];
-            /** Board */
             board: components["schemas"]["BoardColumn"][];
-            /**
-             * Changed At
-             * Format: date-time
-             */
+            /** Format: date-time */
             changed_at: string;
-            /** Demo */
             demo: string;
         };
         /**
@@ -1497,13 +1239,9 @@ export interface components {
          * @description What a form of a table takes: estimated, or measured where it stands made.
          */
         Cost: {
-            /** Form */
             form: string;
-            /** Bytes */
             bytes: number;
-            /** Seconds */
             seconds: number;
-            /** Measured */
             measured: boolean;
         };
         /**
@@ -1511,9 +1249,7 @@ export interface components {
          * @description What each form of each table takes, and the forms it can be loaded into.
          */
         Costs: {
-            /** Tables */
             tables: components["schemas"]["TableCosts"][];
-            /** Databases */
             databases: string[];
         };
         /**
@@ -1522,15 +1258,10 @@ export interface components {
          *     ``low`` and ``high`` (null: as far as it was measured).
          */
         Crossing: {
-            /** Before */
             before: string;
-            /** After */
             after: string;
-            /** At */
             at: number;
-            /** Low */
             low: number | null;
-            /** High */
             high: number | null;
         };
         /**
@@ -1538,11 +1269,8 @@ export interface components {
          * @description CPU used and memory held at a time since the start of the timed part.
          */
         CurveSample: {
-            /** T S */
             t_s: number;
-            /** Cpu S */
             cpu_s: number;
-            /** Memory Bytes */
             memory_bytes: number;
         };
         /**
@@ -1555,10 +1283,7 @@ export interface components {
              * @enum {string}
              */
             kind: "data made";
-            /**
-             * Tables
-             * @default []
-             */
+            /** @default [] */
             tables: components["schemas"]["MadeTable"][];
         };
         /**
@@ -1571,13 +1296,9 @@ export interface components {
              * @enum {string}
              */
             kind: "data";
-            /** Table */
             table: string;
-            /** Form */
             form: string;
-            /** Rows */
             rows: number;
-            /** Total */
             total: number;
         };
         /**
@@ -1586,16 +1307,15 @@ export interface components {
          *     not there.
          */
         DiffLine: {
-            /** Kind */
             kind: components["schemas"]["DiffLineKindEnum"];
-            /** Text */
             text: string;
-            /** Base Line */
             base_line: number | null;
-            /** Lane Line */
             lane_line: number | null;
         };
-        /** @enum {string} */
+        /**
+         * DiffLineKindEnum
+         * @enum {string}
+         */
         DiffLineKindEnum: "same" | "removed" | "added";
         /**
          * Disturbed
@@ -1607,32 +1327,28 @@ export interface components {
          */
         Disturbed: {
             /**
-             * Share
              * @description runs disturbed for more of their time are done again
              * @default 0.05
              */
             share: number;
             /**
-             * Repeat
              * @description so many of the planned runs may be done again
              * @default 0.5
              */
             repeat: number;
             /**
-             * Minutes
              * @description minutes for that at the most, waiting included
              * @default 10
              */
             minutes: number;
             /**
-             * Wait S
              * @description wait so long for a quiet moment before a run
              * @default 3
              */
             wait_s: number;
         };
         /**
-         * Disturbed
+         * DisturbedRequest
          * @description What becomes of runs that something else disturbs: other programs, the host of a virtual
          *     machine, a quota, swapping. One that was disturbed for more than a ``share`` of its time is
          *     kept, not counted, and done again: at the most ``repeat`` times as many runs as are planned,
@@ -1641,25 +1357,21 @@ export interface components {
          */
         DisturbedRequest: {
             /**
-             * Share
              * @description runs disturbed for more of their time are done again
              * @default 0.05
              */
             share?: number;
             /**
-             * Repeat
              * @description so many of the planned runs may be done again
              * @default 0.5
              */
             repeat?: number;
             /**
-             * Minutes
              * @description minutes for that at the most, waiting included
              * @default 10
              */
             minutes?: number;
             /**
-             * Wait S
              * @description wait so long for a quiet moment before a run
              * @default 3
              */
@@ -1671,35 +1383,19 @@ export interface components {
          *     nothing; one that is ``set_aside`` was done again.
          */
         Dot: {
-            /** Run */
             run: number;
-            /** Round */
             round: number;
-            /** Warm Up */
             warm_up: boolean;
-            /** State */
             state: components["schemas"]["RunState"];
-            /** Counted */
             counted: boolean;
-            /**
-             * Disturbed
-             * @default
-             */
+            /** @default  */
             disturbed: string;
-            /**
-             * Set Aside
-             * @default false
-             */
+            /** @default false */
             set_aside: boolean;
-            /** Elapsed S */
             elapsed_s: number | null;
-            /** At Least S */
             at_least_s: number | null;
-            /** Cpu User S */
             cpu_user_s: number | null;
-            /** Cpu System S */
             cpu_system_s: number | null;
-            /** Peak Above Start Bytes */
             peak_above_start_bytes: number | null;
         };
         /**
@@ -1710,64 +1406,37 @@ export interface components {
          *     nothing; ``lost_by_reference`` what the reference lost and the answer has.
          */
         Drift: {
-            /** Column */
             column: string;
-            /** Reference */
             reference: string;
-            /** Answer */
             answer: string;
-            /**
-             * Lost
-             * @default
-             */
+            /** @default  */
             lost: string;
-            /**
-             * Lost By Reference
-             * @default
-             */
+            /** @default  */
             lost_by_reference: string;
         };
         /**
-         * Edit
+         * EditRequest
          * @description One change of a recipe.
          *
-         *     ``rename`` gives a table another name, and all that refers to it. With a ``column`` (its place in the table, from 0) the fields of that column are set, else
-         *     those of the table; None takes a field out. ``add`` puts a new column with the fields at
-         *     the end; ``remove`` takes the column, or the whole table, out. Without a ``table`` the
-         *     recipe's own fields (its seed) are set.
+         *     ``rename`` gives a table another name, and all that refers to it. With a ``column`` (its place
+         *     in the table, from 0) the fields of that column are set, else those of the table; None takes a
+         *     field out. ``add`` puts a new column with the fields at the end; ``remove`` takes the column, or
+         *     the whole table, out. Without a ``table`` the recipe's own fields (its seed) are set.
          */
         EditRequest: {
-            /**
-             * Table
-             * @default null
-             */
+            /** @default null */
             table?: string | null;
-            /**
-             * Column
-             * @default null
-             */
+            /** @default null */
             column?: number | null;
-            /**
-             * Fields
-             * @default {}
-             */
+            /** @default {} */
             fields?: {
                 [key: string]: components["schemas"]["JsonRequest"];
             };
-            /**
-             * Add
-             * @default false
-             */
+            /** @default false */
             add?: boolean;
-            /**
-             * Remove
-             * @default false
-             */
+            /** @default false */
             remove?: boolean;
-            /**
-             * Rename
-             * @default null
-             */
+            /** @default null */
             rename?: string | null;
         };
         /**
@@ -1775,7 +1444,6 @@ export interface components {
          * @description All engines that Ivrell knows.
          */
         EngineList: {
-            /** Engines */
             engines: components["schemas"]["EngineState"][];
         };
         /**
@@ -1786,30 +1454,17 @@ export interface components {
          *     not there, ``hint`` is the line that installs it; ``ways`` are texts to start from.
          */
         EngineState: {
-            /** Name */
             name: string;
-            /** Language */
             language: string;
-            /** Installed */
             installed: boolean;
-            /** Versions */
             versions: {
                 [key: string]: string;
             };
-            /**
-             * Missing
-             * @default []
-             */
+            /** @default [] */
             missing: string[];
-            /**
-             * Hint
-             * @default
-             */
+            /** @default  */
             hint: string;
-            /**
-             * Ways
-             * @default []
-             */
+            /** @default [] */
             ways: string[];
         };
         /**
@@ -1817,7 +1472,6 @@ export interface components {
          * @description What happened in a trial so far, in order; the live view hears the same as it comes.
          */
         Events: {
-            /** Events */
             events: (components["schemas"]["TrialStarted"] | components["schemas"]["DataProgress"] | components["schemas"]["DataMade"] | components["schemas"]["RunStarted"] | components["schemas"]["RunProgress"] | components["schemas"]["RunLine"] | components["schemas"]["LaneOut"] | components["schemas"]["TrialEnded"] | components["schemas"]["Judged"])[];
         };
         /**
@@ -1825,11 +1479,9 @@ export interface components {
          * @description A row that differs, with both sides; None where a side has none.
          */
         Example: {
-            /** Reference */
             reference: {
                 [key: string]: number | boolean | string | null;
             } | null;
-            /** Answer */
             answer: {
                 [key: string]: number | boolean | string | null;
             } | null;
@@ -1839,15 +1491,11 @@ export interface components {
          * @description How a lane was carried out on a small size.
          */
         ExplainedShape: {
-            /** Id */
             id: number;
-            /** Rows Asked */
             rows_asked: number;
-            /** State */
             state: components["schemas"]["TryState"];
             message: components["schemas"]["Trouble"] | null;
             error: components["schemas"]["Failure"] | null;
-            /** Plans */
             plans: components["schemas"]["StatementPlan"][];
         };
         /**
@@ -1855,9 +1503,7 @@ export interface components {
          * @description How far something goes: a share, a factor, seconds, cores.
          */
         Extent: {
-            /** Value */
             value: number;
-            /** Quantity */
             quantity: components["schemas"]["QuantityEnum"];
         };
         /**
@@ -1866,29 +1512,15 @@ export interface components {
          *     it came in, and the last lines that the run printed.
          */
         Failure: {
-            /** Kind */
             kind: string;
-            /** Message */
             message: string;
-            /**
-             * Line
-             * @default null
-             */
+            /** @default null */
             line: number | null;
-            /**
-             * Trace
-             * @default
-             */
+            /** @default  */
             trace: string;
-            /**
-             * Part
-             * @default running
-             */
+            /** @default running */
             part: string;
-            /**
-             * Printed
-             * @default
-             */
+            /** @default  */
             printed: string;
         };
         /**
@@ -1896,9 +1528,7 @@ export interface components {
          * @description A form that an approach can read its tables in, and how that is said.
          */
         FormChoice: {
-            /** Form */
             form: string;
-            /** Words */
             words: string;
         };
         /**
@@ -1909,20 +1539,12 @@ export interface components {
          *     the sizes span no decade.
          */
         Growth: {
-            /** Lane */
             lane: string;
-            /** Measure */
             measure: string;
-            /** Laws */
             laws: components["schemas"]["Law"][];
-            /** Bend */
             bend: number | null;
-            /** Words */
             words: string;
-            /**
-             * Ahead
-             * @default []
-             */
+            /** @default [] */
             ahead: components["schemas"]["Prediction"][];
         };
         /**
@@ -1930,9 +1552,7 @@ export interface components {
          * @description Counts between edges.
          */
         Histogram: {
-            /** Counts */
             counts: number[];
-            /** Edges */
             edges: number[];
         };
         /**
@@ -1940,9 +1560,7 @@ export interface components {
          * @description An engine as it was found: whether it can be used, and the versions of what it needs.
          */
         InstalledEngine: {
-            /** Installed */
             installed: boolean;
-            /** Versions */
             versions: {
                 [key: string]: string;
             };
@@ -1955,61 +1573,40 @@ export interface components {
          *     files in its folder.
          */
         InterruptionShape: {
-            /** Id */
             id: number;
-            /** Rows Asked */
             rows_asked: number;
-            /** State */
             state: components["schemas"]["TryState"];
             message: components["schemas"]["Trouble"] | null;
-            /** Share */
             share: number;
-            /**
-             * Verdict
-             * @default
-             */
+            /** @default  */
             verdict: ("can be started again" | "cannot be started again" | "was not killed") | "";
-            /**
-             * Words
-             * @default
-             */
+            /** @default  */
             words: string;
-            /**
-             * Left
-             * @default {}
-             */
+            /** @default {} */
             left: {
                 [key: string]: number;
             };
-            /**
-             * Whole
-             * @default {}
-             */
+            /** @default {} */
             whole: {
                 [key: string]: number;
             };
-            /**
-             * Left Bytes
-             * @default null
-             */
+            /** @default null */
             left_bytes: number | null;
-            /**
-             * Usual S
-             * @default null
-             */
+            /** @default null */
             usual_s: number | null;
-            /**
-             * Reasons
-             * @default []
-             */
+            /** @default [] */
             reasons: string[];
         };
-        Json: boolean | number | string | components["schemas"]["Json"][] | {
-            [key: string]: components["schemas"]["Json"];
-        } | null;
-        JsonRequest: boolean | number | string | components["schemas"]["JsonRequest"][] | {
-            [key: string]: components["schemas"]["JsonRequest"];
-        } | null;
+        /**
+         * Json
+         * @description Any value that JSON can hold.
+         */
+        Json: unknown;
+        /**
+         * JsonRequest
+         * @description Any value that JSON can hold.
+         */
+        JsonRequest: unknown;
         /**
          * Judged
          * @description The answers were held against another reference.
@@ -2020,7 +1617,6 @@ export interface components {
              * @enum {string}
              */
             kind: "judged";
-            /** Reference */
             reference: string;
         };
         /**
@@ -2029,22 +1625,18 @@ export interface components {
          *     lane ``higher``; ``reason`` says in words what was found.
          */
         JudgedClaim: {
-            /** Text */
             text: string;
-            /** Lower */
             lower: string;
-            /** Higher */
             higher: string;
-            /** Measure */
             measure: string;
-            /** Conditions */
             conditions: string;
-            /** State */
             state: components["schemas"]["JudgedClaimStateEnum"];
-            /** Reason */
             reason: string;
         };
-        /** @enum {string} */
+        /**
+         * JudgedClaimStateEnum
+         * @enum {string}
+         */
         JudgedClaimStateEnum: "holds" | "contradicted" | "cannot tell" | "not measured" | "not of this point";
         /**
          * Kept
@@ -2052,15 +1644,10 @@ export interface components {
          *     (seconds since 1970), and what of it is only half made.
          */
         Kept: {
-            /** Fingerprint */
             fingerprint: string;
-            /** Tables */
             tables: string[];
-            /** Size Bytes */
             size_bytes: number;
-            /** Used At */
             used_at: number;
-            /** Half Made */
             half_made: string[];
         };
         /**
@@ -2068,11 +1655,8 @@ export interface components {
          * @description A kind of column, whether a table can be sorted by one, and all that can be set of it.
          */
         KindOfColumn: {
-            /** Kind */
             kind: string;
-            /** Sortable */
             sortable: boolean;
-            /** Settings */
             settings: components["schemas"]["Setting"][];
         };
         /**
@@ -2080,7 +1664,6 @@ export interface components {
          * @description Every kind of column.
          */
         Kinds: {
-            /** Kinds */
             kinds: components["schemas"]["KindOfColumn"][];
         };
         /**
@@ -2089,57 +1672,35 @@ export interface components {
          *     ``sees`` help whoever writes it.
          */
         Lane: {
-            /** Id */
             id: string;
-            /** Name */
             name: string;
-            /** Engine */
             engine: string;
-            /** Language */
             language: string;
-            /** Explains */
             explains: boolean;
-            /** Input */
             input: string;
-            /** Parts */
             parts: number;
-            /** Forms */
             forms: components["schemas"]["FormChoice"][];
-            /** How */
             how: string;
-            /** Answer */
             answer: string;
-            /** Sees */
             sees: components["schemas"]["Seen"][];
-            /** Parent */
             parent: string | null;
-            /** Note */
             note: string;
-            /** Code */
             code: string;
-            /** Setup */
             setup: string | null;
-            /** Settings Text */
             settings_text: string;
-            /** Settings Known */
             settings_known: string[];
-            /** Code Lines */
             code_lines: number;
             problem: components["schemas"]["Problem"] | null;
-            /** Retired */
             retired: boolean;
-            /** Runtime */
             runtime: string;
-            /** Service */
             service: boolean;
             sheet: components["schemas"]["SheetShape"] | null;
         };
         /**
-         * LaneAsked
+         * LaneAskedRequest
          * @description A lane that is asked for by its id.
          */
         LaneAskedRequest: {
-            /** Lane */
             lane: string;
         };
         /**
@@ -2147,44 +1708,22 @@ export interface components {
          * @description One lane at one point; ``trouble`` is what kept it from its end, in words, or empty.
          */
         LaneFindings: {
-            /** Id */
             id: string;
-            /** Name */
             name: string;
-            /** Engine */
             engine: string;
-            /** Input */
             input: string;
-            /**
-             * Parent
-             * @default null
-             */
+            /** @default null */
             parent: string | null;
-            /** Baseline */
             baseline: boolean;
-            /** State */
             state: components["schemas"]["LaneState"];
-            /**
-             * Trouble
-             * @default
-             */
+            /** @default  */
             trouble: string;
-            /** Code Lines */
             code_lines: number;
-            /**
-             * Answer Rows
-             * @default null
-             */
+            /** @default null */
             answer_rows: number | null;
-            /**
-             * Start
-             * @default null
-             */
+            /** @default null */
             start: number | null;
-            /**
-             * Start Cpu
-             * @default null
-             */
+            /** @default null */
             start_cpu: number | null;
             /** @default null */
             elapsed: components["schemas"]["Summary"] | null;
@@ -2194,109 +1733,55 @@ export interface components {
             cpu_system: components["schemas"]["Summary"] | null;
             /** @default null */
             cpu_total: components["schemas"]["Summary"] | null;
-            /**
-             * Server Cpu
-             * @default null
-             */
+            /** @default null */
             server_cpu: number | null;
-            /**
-             * Cores Busy
-             * @default null
-             */
+            /** @default null */
             cores_busy: number | null;
-            /**
-             * Run Queue Wait Share
-             * @default null
-             */
+            /** @default null */
             run_queue_wait_share: number | null;
-            /**
-             * Others Busy
-             * @default null
-             */
+            /** @default null */
             others_busy: number | null;
-            /**
-             * Inner Repeats
-             * @default null
-             */
+            /** @default null */
             inner_repeats: number | null;
-            /**
-             * First Call
-             * @default null
-             */
+            /** @default null */
             first_call: number | null;
-            /**
-             * Cached Share
-             * @default null
-             */
+            /** @default null */
             cached_share: number | null;
-            /**
-             * Most Threads
-             * @default null
-             */
+            /** @default null */
             most_threads: number | null;
-            /**
-             * Pinned Cores
-             * @default null
-             */
+            /** @default null */
             pinned_cores: number | null;
             /** @default null */
             placement: components["schemas"]["Placement"] | null;
-            /**
-             * Calls
-             * @default []
-             */
+            /** @default [] */
             calls: components["schemas"]["Call"][];
             /** @default null */
             peak_memory: components["schemas"]["Summary"] | null;
             /** @default null */
             peak_memory_absolute: components["schemas"]["Summary"] | null;
-            /**
-             * Memory Run
-             * @default null
-             */
+            /** @default null */
             memory_run: number | null;
-            /**
-             * Memory Method
-             * @default null
-             */
+            /** @default null */
             memory_method: string | null;
-            /**
-             * Counters
-             * @default {}
-             */
+            /** @default {} */
             counters: {
                 [key: string]: number;
             };
-            /**
-             * Left Bytes
-             * @default null
-             */
+            /** @default null */
             left_bytes: number | null;
-            /**
-             * Answer Bytes
-             * @default null
-             */
+            /** @default null */
             answer_bytes: number | null;
-            /**
-             * Tables S
-             * @default null
-             */
+            /** @default null */
             tables_s: number | null;
             /** @default null */
             failure: components["schemas"]["Failure"] | null;
             /** @default null */
             ratio: components["schemas"]["Ratio"] | null;
-            /**
-             * Stages
-             * @default []
-             */
+            /** @default [] */
             stages: components["schemas"]["StageMedian"][];
             /** @default null */
             agreement: components["schemas"]["Agreement"] | null;
-            /**
-             * Runs
-             * @default []
-             */
+            /** @default [] */
             runs: components["schemas"]["Dot"][];
         };
         /**
@@ -2304,17 +1789,14 @@ export interface components {
          * @description A lane's name and its place in the palette.
          */
         LaneMark: {
-            /** Name */
             name: string;
-            /** Mark */
             mark: number;
         };
         /**
-         * LaneOrder
+         * LaneOrderRequest
          * @description Every lane's id in the order wanted.
          */
         LaneOrderRequest: {
-            /** Ids */
             ids: string[];
         };
         /**
@@ -2327,27 +1809,24 @@ export interface components {
              * @enum {string}
              */
             kind: "lane out";
-            /** Approach */
             approach: string;
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
         };
-        /** @enum {string} */
+        /**
+         * LaneState
+         * @enum {string}
+         */
         LaneState: "done" | "failed" | "limit" | "stopped" | "warm-up only";
         /**
          * LastTrial
          * @description A trial as the list of comparisons shows it.
          */
         LastTrial: {
-            /** Id */
             id: number;
-            /** State */
             state: string;
-            /** Conclusion */
             conclusion: string;
-            /** Finished At */
             finished_at: string | null;
         };
         /**
@@ -2359,32 +1838,23 @@ export interface components {
          *     the law, as a share. ``from_size`` and ``until_size`` bound what it was fitted to.
          */
         Law: {
-            /** Name */
             name: components["schemas"]["NameEnum"];
-            /** Fixed */
             fixed: number;
-            /** Fixed Low */
             fixed_low: number;
-            /** Fixed High */
             fixed_high: number;
-            /** Factor */
             factor: number;
-            /** Exponent */
             exponent: number;
-            /** Exponent Low */
             exponent_low: number;
-            /** Exponent High */
             exponent_high: number;
-            /** Doubling */
             doubling: number;
-            /** Residual */
             residual: number;
-            /** From Size */
             from_size: number;
-            /** Until Size */
             until_size: number;
         };
-        /** @enum {string} */
+        /**
+         * LayoutEnum
+         * @enum {string}
+         */
         LayoutEnum: "rows" | "helper" | "array" | "cell";
         /**
          * Lead
@@ -2392,13 +1862,9 @@ export interface components {
          *     ``rule`` is null where there are too few sizes to leave one out.
          */
         Lead: {
-            /** Measure */
             measure: string;
-            /** Crossings */
             crossings: components["schemas"]["Crossing"][];
-            /** Regimes */
             regimes: components["schemas"]["Regime"][];
-            /** Words */
             words: string;
             rule: components["schemas"]["Rule"] | null;
         };
@@ -2409,13 +1875,9 @@ export interface components {
          *     next by its growth, in the measure's unit.
          */
         LeftBehind: {
-            /** Lane */
             lane: string;
-            /** From Size */
             from_size: number;
-            /** Last Size */
             last_size: number;
-            /** Expected */
             expected: number | null;
         };
         /**
@@ -2423,9 +1885,7 @@ export interface components {
          * @description Which limit ended a run, and its value.
          */
         LimitReached: {
-            /** Kind */
             kind: string;
-            /** Value */
             value: number;
         };
         /**
@@ -2434,89 +1894,71 @@ export interface components {
          */
         Limits: {
             /**
-             * Seconds
              * @description how long the timed part of a run may take
              * @default 120
              */
             seconds: number;
-            /**
-             * Cpu Seconds
-             * @default null
-             */
+            /** @default null */
             cpu_seconds: number | null;
             /**
-             * Memory Bytes
              * @description what the whole tree of a run holds
              * @default 4294967296
              */
             memory_bytes: number;
             /**
-             * Output Bytes
              * @description what a run may print
              * @default 16777216
              */
             output_bytes: number;
             /**
-             * Written Bytes
              * @description files that a run leaves, and any single one
              * @default 8589934592
              */
             written_bytes: number;
             /**
-             * Processes
              * @description most processes at once
              * @default 256
              */
             processes: number;
             /**
-             * Prepare Seconds
              * @description what lies before and after the timed part
              * @default 300
              */
             prepare_seconds: number;
         };
         /**
-         * Limits
+         * LimitsRequest
          * @description Bounds of one run; a run over one is ended with all it started.
          */
         LimitsRequest: {
             /**
-             * Seconds
              * @description how long the timed part of a run may take
              * @default 120
              */
             seconds?: number;
-            /**
-             * Cpu Seconds
-             * @default null
-             */
+            /** @default null */
             cpu_seconds?: number | null;
             /**
-             * Memory Bytes
              * @description what the whole tree of a run holds
              * @default 4294967296
              */
             memory_bytes?: number;
             /**
-             * Output Bytes
              * @description what a run may print
              * @default 16777216
              */
             output_bytes?: number;
             /**
-             * Written Bytes
              * @description files that a run leaves, and any single one
              * @default 8589934592
              */
             written_bytes?: number;
             /**
-             * Processes
              * @description most processes at once
              * @default 256
              */
             processes?: number;
             /**
-             * Prepare Seconds
              * @description what lies before and after the timed part
              * @default 300
              */
@@ -2527,15 +1969,10 @@ export interface components {
          * @description Tables loaded into an engine's database.
          */
         LoadedData: {
-            /** Engine */
             engine: string;
-            /** Tables */
             tables: string[];
-            /** Rows */
             rows: number;
-            /** Indexes */
             indexes: string[];
-            /** Size Bytes */
             size_bytes: number;
         };
         /**
@@ -2543,11 +1980,8 @@ export interface components {
          * @description All tables of a recipe at one point, and its text after the changes asked for.
          */
         Look: {
-            /** Seed */
             seed: number;
-            /** Data Text */
             data_text: string;
-            /** Tables */
             tables: components["schemas"]["LookTable"][];
         };
         /**
@@ -2556,13 +1990,9 @@ export interface components {
          *     written, ``sample`` the column of the sample that it was shaped after.
          */
         LookColumn: {
-            /** Name */
             name: string;
-            /** Kind */
             kind: string;
-            /** Settings */
             settings: string;
-            /** Given */
             given: {
                 [key: string]: components["schemas"]["Json"];
             };
@@ -2573,22 +2003,13 @@ export interface components {
          * @description A recipe to look at, after some changes.
          */
         LookRequest: {
-            /**
-             * Data Text
-             * @default null
-             */
+            /** @default null */
             data_text?: string | null;
-            /**
-             * Knobs
-             * @default {}
-             */
+            /** @default {} */
             knobs?: {
                 [key: string]: boolean | number | string;
             };
-            /**
-             * Edits
-             * @default []
-             */
+            /** @default [] */
             edits?: components["schemas"]["EditRequest"][];
         };
         /**
@@ -2597,37 +2018,20 @@ export interface components {
          *     written where that is not the usual way, by the recipe or by what was seen.
          */
         LookTable: {
-            /** Table */
             table: string;
-            /** Rows */
             rows: number;
-            /**
-             * Rows Given
-             * @default null
-             */
+            /** @default null */
             rows_given: number | string | null;
-            /** Fingerprint */
             fingerprint: string;
-            /** File */
             file: string | null;
-            /**
-             * Read As
-             * @default
-             */
+            /** @default  */
             read_as: string;
-            /** Order */
             order: string | null;
-            /** Duplicates */
             duplicates: number;
-            /** Duplicate Share */
             duplicate_share: number;
-            /** Malformed */
             malformed: number;
-            /** Malformed Share */
             malformed_share: number;
-            /** Profiled Rows */
             profiled_rows: number;
-            /** Columns */
             columns: components["schemas"]["LookColumn"][];
         };
         /**
@@ -2640,77 +2044,35 @@ export interface components {
          *     not told has no value.
          */
         Machine: {
-            /**
-             * Host
-             * @default
-             */
+            /** @default  */
             host: string;
-            /**
-             * Taken At
-             * @default
-             */
+            /** @default  */
             taken_at: string;
-            /**
-             * Processor
-             * @default
-             */
+            /** @default  */
             processor: string;
-            /**
-             * Architecture
-             * @default
-             */
+            /** @default  */
             architecture: string;
-            /**
-             * Cores
-             * @default null
-             */
+            /** @default null */
             cores: number | null;
-            /**
-             * Memory Bytes
-             * @default 0
-             */
+            /** @default 0 */
             memory_bytes: number;
-            /**
-             * Free Memory Bytes
-             * @default 0
-             */
+            /** @default 0 */
             free_memory_bytes: number;
-            /**
-             * Free Disk Bytes
-             * @default 0
-             */
+            /** @default 0 */
             free_disk_bytes: number;
-            /**
-             * Kernel
-             * @default
-             */
+            /** @default  */
             kernel: string;
-            /**
-             * System
-             * @default
-             */
+            /** @default  */
             system: string;
-            /**
-             * Python
-             * @default
-             */
+            /** @default  */
             python: string;
-            /**
-             * Load
-             * @default []
-             */
+            /** @default [] */
             load: number[];
-            /**
-             * Busy Cores
-             * @default null
-             */
+            /** @default null */
             busy_cores: number | null;
             /** @default null */
             noise: components["schemas"]["Noise"] | null;
-            /**
-             * Usual Spreads
-             * @default []
-             */
+            /** @default [] */
             usual_spreads: components["schemas"]["UsualSpread"][];
             /**
              * @default {
@@ -2719,54 +2081,27 @@ export interface components {
              *     }
              */
             sandbox: components["schemas"]["SandboxState"];
-            /**
-             * Pressure
-             * @default null
-             */
+            /** @default null */
             pressure: {
                 [key: string]: number;
             } | null;
-            /**
-             * Quota Cores
-             * @default null
-             */
+            /** @default null */
             quota_cores: number | null;
-            /**
-             * Cache Bytes
-             * @default null
-             */
+            /** @default null */
             cache_bytes: number | null;
-            /**
-             * On Battery
-             * @default null
-             */
+            /** @default null */
             on_battery: boolean | null;
-            /**
-             * Throttled S
-             * @default null
-             */
+            /** @default null */
             throttled_s: number | null;
-            /**
-             * Heat Throttles
-             * @default null
-             */
+            /** @default null */
             heat_throttles: number | null;
-            /**
-             * Swapped Bytes
-             * @default null
-             */
+            /** @default null */
             swapped_bytes: number | null;
-            /**
-             * Engines
-             * @default {}
-             */
+            /** @default {} */
             engines: {
                 [key: string]: components["schemas"]["InstalledEngine"];
             };
-            /**
-             * Ivrell
-             * @default
-             */
+            /** @default  */
             ivrell: string;
             /**
              * @default {
@@ -2775,10 +2110,7 @@ export interface components {
              *     }
              */
             methods: components["schemas"]["Methods"];
-            /**
-             * Runtimes
-             * @default {}
-             */
+            /** @default {} */
             runtimes: {
                 [key: string]: components["schemas"]["UsedRuntime"];
             };
@@ -2788,77 +2120,35 @@ export interface components {
          * @description The machine as it is now.
          */
         MachineShape: {
-            /**
-             * Host
-             * @default
-             */
+            /** @default  */
             host: string;
-            /**
-             * Taken At
-             * @default
-             */
+            /** @default  */
             taken_at: string;
-            /**
-             * Processor
-             * @default
-             */
+            /** @default  */
             processor: string;
-            /**
-             * Architecture
-             * @default
-             */
+            /** @default  */
             architecture: string;
-            /**
-             * Cores
-             * @default null
-             */
+            /** @default null */
             cores: number | null;
-            /**
-             * Memory Bytes
-             * @default 0
-             */
+            /** @default 0 */
             memory_bytes: number;
-            /**
-             * Free Memory Bytes
-             * @default 0
-             */
+            /** @default 0 */
             free_memory_bytes: number;
-            /**
-             * Free Disk Bytes
-             * @default 0
-             */
+            /** @default 0 */
             free_disk_bytes: number;
-            /**
-             * Kernel
-             * @default
-             */
+            /** @default  */
             kernel: string;
-            /**
-             * System
-             * @default
-             */
+            /** @default  */
             system: string;
-            /**
-             * Python
-             * @default
-             */
+            /** @default  */
             python: string;
-            /**
-             * Load
-             * @default []
-             */
+            /** @default [] */
             load: number[];
-            /**
-             * Busy Cores
-             * @default null
-             */
+            /** @default null */
             busy_cores: number | null;
             /** @default null */
             noise: components["schemas"]["NoiseFloors"] | null;
-            /**
-             * Usual Spreads
-             * @default []
-             */
+            /** @default [] */
             usual_spreads: components["schemas"]["UsualSpread"][];
             /**
              * @default {
@@ -2867,54 +2157,27 @@ export interface components {
              *     }
              */
             sandbox: components["schemas"]["SandboxState"];
-            /**
-             * Pressure
-             * @default null
-             */
+            /** @default null */
             pressure: {
                 [key: string]: number;
             } | null;
-            /**
-             * Quota Cores
-             * @default null
-             */
+            /** @default null */
             quota_cores: number | null;
-            /**
-             * Cache Bytes
-             * @default null
-             */
+            /** @default null */
             cache_bytes: number | null;
-            /**
-             * On Battery
-             * @default null
-             */
+            /** @default null */
             on_battery: boolean | null;
-            /**
-             * Throttled S
-             * @default null
-             */
+            /** @default null */
             throttled_s: number | null;
-            /**
-             * Heat Throttles
-             * @default null
-             */
+            /** @default null */
             heat_throttles: number | null;
-            /**
-             * Swapped Bytes
-             * @default null
-             */
+            /** @default null */
             swapped_bytes: number | null;
-            /**
-             * Engines
-             * @default {}
-             */
+            /** @default {} */
             engines: {
                 [key: string]: components["schemas"]["InstalledEngine"];
             };
-            /**
-             * Ivrell
-             * @default
-             */
+            /** @default  */
             ivrell: string;
             /**
              * @default {
@@ -2923,10 +2186,7 @@ export interface components {
              *     }
              */
             methods: components["schemas"]["Methods"];
-            /**
-             * Runtimes
-             * @default {}
-             */
+            /** @default {} */
             runtimes: {
                 [key: string]: components["schemas"]["UsedRuntime"];
             };
@@ -2936,11 +2196,8 @@ export interface components {
          * @description All made data that is kept, and the limit that it is trimmed to.
          */
         MadeData: {
-            /** Limit Bytes */
             limit_bytes: number;
-            /** Kept */
             kept: components["schemas"]["Kept"][];
-            /** Loaded */
             loaded: components["schemas"]["LoadedData"][];
         };
         /**
@@ -2952,72 +2209,34 @@ export interface components {
          *     ``broken`` and ``duplicates`` count lines broken on purpose and rows that repeat another.
          */
         MadeTable: {
-            /** Table */
             table: string;
-            /** Form */
             form: string;
-            /**
-             * Paths
-             * @default []
-             */
+            /** @default [] */
             paths: string[];
-            /** Rows */
             rows: number;
-            /**
-             * Size Bytes
-             * @default null
-             */
+            /** @default null */
             size_bytes: number | null;
-            /** Seconds */
             seconds: number;
-            /** Fingerprint */
             fingerprint: string;
-            /**
-             * Bytes Hash
-             * @default
-             */
+            /** @default  */
             bytes_hash: string;
-            /**
-             * Broken
-             * @default {}
-             */
+            /** @default {} */
             broken: {
                 [key: string]: number;
             };
-            /**
-             * Duplicates
-             * @default 0
-             */
+            /** @default 0 */
             duplicates: number;
-            /**
-             * Codec
-             * @default null
-             */
+            /** @default null */
             codec: string | null;
-            /**
-             * Split By
-             * @default null
-             */
+            /** @default null */
             split_by: string | null;
-            /**
-             * Keys
-             * @default []
-             */
+            /** @default [] */
             keys: string[];
-            /**
-             * Indexes
-             * @default []
-             */
+            /** @default [] */
             indexes: string[];
-            /**
-             * Index Seconds
-             * @default null
-             */
+            /** @default null */
             index_seconds: number | null;
-            /**
-             * Types
-             * @default {}
-             */
+            /** @default {} */
             types: {
                 [key: string]: string;
             };
@@ -3028,27 +2247,15 @@ export interface components {
          *     whether to profile every row.
          */
         MakeRequest: {
-            /**
-             * Forms
-             * @default []
-             */
+            /** @default [] */
             forms?: string[];
-            /**
-             * Tables
-             * @default null
-             */
+            /** @default null */
             tables?: string[] | null;
-            /**
-             * Knobs
-             * @default {}
-             */
+            /** @default {} */
             knobs?: {
                 [key: string]: boolean | number | string;
             };
-            /**
-             * Profile
-             * @default false
-             */
+            /** @default false */
             profile?: boolean;
         };
         /**
@@ -3056,17 +2263,11 @@ export interface components {
          * @description How far the table being made is.
          */
         MakingProgress: {
-            /** Table */
             table: string;
-            /** Form */
             form: string;
-            /** Rows */
             rows: number;
-            /** Total */
             total: number;
-            /** Rows Per Second */
             rows_per_second: number | null;
-            /** Seconds Left */
             seconds_left: number | null;
         };
         /**
@@ -3074,28 +2275,18 @@ export interface components {
          * @description Data being made, or made.
          */
         MakingShape: {
-            /** Id */
             id: number;
-            /** State */
             state: components["schemas"]["TrialState"];
-            /** Forms */
             forms: string[];
-            /** Profile */
             profile: boolean;
             progress: components["schemas"]["MakingProgress"] | null;
-            /** Made */
             made: components["schemas"]["MadeTable"][];
-            /** Profiles */
             profiles: {
                 [key: string]: components["schemas"]["Profile"][];
             };
             message: components["schemas"]["Trouble"] | null;
-            /** Stop Asked */
             stop_asked: boolean;
-            /**
-             * Created At
-             * Format: date-time
-             */
+            /** Format: date-time */
             created_at: string;
         };
         /**
@@ -3111,9 +2302,7 @@ export interface components {
          *     alone.
          */
         Margin: {
-            /** Lane */
             lane: string;
-            /** Behind */
             behind: string | null;
             ratio: components["schemas"]["Ratio"] | null;
         };
@@ -3123,13 +2312,9 @@ export interface components {
          *     where one of them is zero.
          */
         MeasurePair: {
-            /** Key */
             key: string;
-            /** Label */
             label: string;
-            /** Unit */
             unit: components["schemas"]["UnitEnum"];
-            /** Better */
             better: components["schemas"]["BetterEnum"];
             base: components["schemas"]["Measured"];
             lane: components["schemas"]["Measured"];
@@ -3140,17 +2325,11 @@ export interface components {
          * @description A measure with its values by lane id; lanes that do not tell it are not among them.
          */
         MeasureRow: {
-            /** Key */
             key: string;
-            /** Label */
             label: string;
-            /** Unit */
             unit: components["schemas"]["UnitEnum"];
-            /** Better */
             better: components["schemas"]["BetterEnum"];
-            /** How */
             how: string;
-            /** Lanes */
             lanes: {
                 [key: string]: components["schemas"]["Measured"];
             };
@@ -3162,18 +2341,11 @@ export interface components {
          *     it is (None where there is none).
          */
         Measured: {
-            /** Median */
             median: number;
-            /** Smallest */
             smallest: number;
-            /** Largest */
             largest: number;
-            /** Count */
             count: number;
-            /**
-             * Of Baseline
-             * @default null
-             */
+            /** @default null */
             of_baseline: number | null;
             /** @default null */
             ratio: components["schemas"]["Ratio"] | null;
@@ -3183,18 +2355,15 @@ export interface components {
          * @description How CPU time and memory are measured here.
          */
         Methods: {
-            /**
-             * Cpu
-             * @default
-             */
+            /** @default  */
             cpu: string;
-            /**
-             * Memory
-             * @default
-             */
+            /** @default  */
             memory: string;
         };
-        /** @enum {string} */
+        /**
+         * NameEnum
+         * @enum {string}
+         */
         NameEnum: "constant" | "logarithmic" | "linear" | "n log n" | "quadratic" | "power";
         /**
          * NamedPlan
@@ -3204,7 +2373,6 @@ export interface components {
          */
         NamedPlan: {
             /**
-             * Rounds
              * @description rounds that count
              * @default 5
              */
@@ -3212,25 +2380,17 @@ export interface components {
             /** @default null */
             until: components["schemas"]["Until"] | null;
             /**
-             * Warm Ups
              * @description rounds that are kept but not counted
              * @default 1
              */
             warm_ups: number;
-            /**
-             * Approaches
-             * @default null
-             */
+            /** @default null */
             approaches: string[] | null;
-            /**
-             * Knobs
-             * @default {}
-             */
+            /** @default {} */
             knobs: {
                 [key: string]: (boolean | number | string)[];
             };
             /**
-             * Cache
              * @description inputs read once beforehand, or evicted
              * @default [
              *       "warm"
@@ -3238,7 +2398,6 @@ export interface components {
              */
             cache: components["schemas"]["CacheEnum"][];
             /**
-             * Threads
              * @description threads of every library
              * @default [
              *       null
@@ -3246,7 +2405,6 @@ export interface components {
              */
             threads: (number | null)[];
             /**
-             * Background
              * @description beside the runs: quiet, "1 busy core", memory, disk; may be repeated
              * @default [
              *       "quiet"
@@ -3254,32 +2412,25 @@ export interface components {
              */
             background: string[];
             /**
-             * Runtime
              * @description registered interpreters of Python approaches; own is what each names
              * @default [
              *       "own"
              *     ]
              */
             runtime: string[];
-            /**
-             * Cores
-             * @default null
-             */
+            /** @default null */
             cores: number | null;
             /**
-             * Calls Per Process
              * @description consecutive calls per process; the first reported separately
              * @default 1
              */
             calls_per_process: number;
             /**
-             * Min Sample S
              * @description repeat short calls until a run lasts so long
              * @default 0
              */
             min_sample_s: number;
             /**
-             * Sandbox
              * @description auto, or off
              * @default auto
              */
@@ -3297,18 +2448,13 @@ export interface components {
              */
             limits: components["schemas"]["Limits"];
             /**
-             * Order Seed
              * @description decides the order of runs within each round
              * @default 1
              */
             order_seed: number;
-            /**
-             * Own Files
-             * @default null
-             */
+            /** @default null */
             own_files: string | null;
             /**
-             * Step Up
              * @description sizes from small to large; drop lanes that would break a limit
              * @default false
              */
@@ -3324,98 +2470,61 @@ export interface components {
              *     }
              */
             disturbed: components["schemas"]["Disturbed"];
-            /** Name */
             name: string;
         };
         /**
-         * NewCluster
+         * NewClusterRequest
          * @description A place of Spark to register: its address as Spark writes it, or standalone:N for a cluster
          *     of N workers that Ivrell starts.
          */
         NewClusterRequest: {
-            /** Name */
             name: string;
-            /** Address */
             address: string;
-            /**
-             * Storage
-             * @default
-             */
+            /** @default  */
             storage?: string;
-            /**
-             * Settings
-             * @default {}
-             */
+            /** @default {} */
             settings?: {
                 [key: string]: string;
             };
-            /**
-             * Worker Cores
-             * @default 1
-             */
+            /** @default 1 */
             worker_cores?: number;
-            /**
-             * Worker Memory
-             * @default 1536m
-             */
+            /** @default 1536m */
             worker_memory?: string;
         };
         /**
-         * NewLane
+         * NewLaneRequest
          * @description A new lane: of an engine, in one of its ways where that is named, branched from another
          *     lane, or a copy of one beside it.
          */
         NewLaneRequest: {
-            /**
-             * Engine
-             * @default python
-             */
+            /** @default python */
             engine?: string;
-            /**
-             * Way
-             * @default
-             */
+            /** @default  */
             way?: string;
-            /**
-             * Branch From
-             * @default null
-             */
+            /** @default null */
             branch_from?: string | null;
-            /**
-             * Copy Of
-             * @default null
-             */
+            /** @default null */
             copy_of?: string | null;
-            /**
-             * Name
-             * @default
-             */
+            /** @default  */
             name?: string;
         };
         /**
-         * NewRuntime
+         * NewRuntimeRequest
          * @description An interpreter to register.
          */
         NewRuntimeRequest: {
-            /** Name */
             name: string;
-            /** Interpreter */
             interpreter: string;
         };
         /**
-         * NewServer
+         * NewServerRequest
          * @description A server to register, by its URL or connection string; ``password_from`` says where its
          *     password stands, as env:NAME or file:PATH.
          */
         NewServerRequest: {
-            /** Name */
             name: string;
-            /** Address */
             address: string;
-            /**
-             * Password From
-             * @default
-             */
+            /** @default  */
             password_from?: string;
         };
         /**
@@ -3424,32 +2533,16 @@ export interface components {
          *     two lanes that are the same, one a round; ``elapsed_s`` the median of one of them.
          */
         Noise: {
-            /**
-             * Taken At
-             * @default
-             */
+            /** @default  */
             taken_at: string;
-            /**
-             * Load
-             * @default []
-             */
+            /** @default [] */
             load: number[];
-            /**
-             * Busy Cores
-             * @default null
-             */
+            /** @default null */
             busy_cores: number | null;
-            /**
-             * Rounds
-             * @default 0
-             */
+            /** @default 0 */
             rounds: number;
-            /**
-             * Elapsed S
-             * @default null
-             */
+            /** @default null */
             elapsed_s: number | null;
-            /** Logs */
             logs: number[];
         };
         /**
@@ -3457,34 +2550,17 @@ export interface components {
          * @description The machine's noise, with the factor that equals stay within at some numbers of rounds.
          */
         NoiseFloors: {
-            /**
-             * Taken At
-             * @default
-             */
+            /** @default  */
             taken_at: string;
-            /**
-             * Load
-             * @default []
-             */
+            /** @default [] */
             load: number[];
-            /**
-             * Busy Cores
-             * @default null
-             */
+            /** @default null */
             busy_cores: number | null;
-            /**
-             * Rounds
-             * @default 0
-             */
+            /** @default 0 */
             rounds: number;
-            /**
-             * Elapsed S
-             * @default null
-             */
+            /** @default null */
             elapsed_s: number | null;
-            /** Logs */
             logs: number[];
-            /** Floors */
             floors: {
                 [key: string]: number;
             };
@@ -3495,36 +2571,22 @@ export interface components {
          *     lanes, or of the whole comparison where it names none.
          */
         Note: {
-            /** Text */
             text: string;
-            /**
-             * Lane
-             * @default null
-             */
+            /** @default null */
             lane: string | null;
-            /**
-             * Pair
-             * @default null
-             */
+            /** @default null */
             pair: string[] | null;
         };
         /**
-         * Note
+         * NoteRequest
          * @description What an engineer wrote beside the figures, Markdown: of one ``lane``, of a ``pair`` of
          *     lanes, or of the whole comparison where it names none.
          */
         NoteRequest: {
-            /** Text */
             text: string;
-            /**
-             * Lane
-             * @default null
-             */
+            /** @default null */
             lane?: string | null;
-            /**
-             * Pair
-             * @default null
-             */
+            /** @default null */
             pair?: string[] | null;
         };
         /**
@@ -3533,23 +2595,14 @@ export interface components {
          *     timed now, which is better not disturbed, ``noise`` that its noise is measured or will be.
          */
         Now: {
-            /** User */
             user: string;
-            /** May Run */
             may_run: boolean;
-            /** Trial */
             trial: number | null;
-            /** Comparison */
             comparison: number | null;
-            /** Comparison Name */
             comparison_name: string | null;
-            /** Waiting */
             waiting: number;
-            /** Worker */
             worker: boolean;
-            /** Timing */
             timing: boolean;
-            /** Noise */
             noise: boolean;
         };
         /**
@@ -3559,33 +2612,21 @@ export interface components {
          *     ``base_run`` and ``lane_run`` are the numbers of each one's run nearest to its median.
          */
         PairFindings: {
-            /** Base */
             base: string;
-            /** Lane */
             lane: string;
-            /** Base Name */
             base_name: string;
-            /** Lane Name */
             lane_name: string;
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
             ratio: components["schemas"]["Ratio"] | null;
-            /** Words */
             words: string[];
-            /** Measures */
             measures: components["schemas"]["MeasurePair"][];
-            /** Stages */
             stages: components["schemas"]["StagePair"][];
-            /** Code */
             code: components["schemas"]["DiffLine"][];
-            /** Lines Changed */
             lines_changed: number;
             agreement: components["schemas"]["Agreement"] | null;
-            /** Base Run */
             base_run: number | null;
-            /** Lane Run */
             lane_run: number | null;
         };
         /**
@@ -3593,9 +2634,7 @@ export interface components {
          * @description How many times faster ``lane`` is than ``base``, both by id.
          */
         PairRatio: {
-            /** Base */
             base: string;
-            /** Lane */
             lane: string;
             ratio: components["schemas"]["Ratio"];
         };
@@ -3604,98 +2643,51 @@ export interface components {
          * @description Every ordered pair of lanes that can be held against each other at a point.
          */
         Pairs: {
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
-            /** Pairs */
             pairs: components["schemas"]["PairRatio"][];
         };
         /**
-         * LaneChange
+         * PatchedLaneChangeRequest
          * @description Fields of an approach to set; absent ones stay.
          */
         PatchedLaneChangeRequest: {
-            /**
-             * Id
-             * @default
-             */
+            /** @default  */
             id?: string;
-            /**
-             * Name
-             * @default
-             */
+            /** @default  */
             name?: string;
-            /**
-             * Engine
-             * @default
-             */
+            /** @default  */
             engine?: string;
-            /**
-             * Input
-             * @default
-             */
+            /** @default  */
             input?: string;
-            /**
-             * Parent
-             * @default null
-             */
+            /** @default null */
             parent?: string | null;
-            /**
-             * Note
-             * @default
-             */
+            /** @default  */
             note?: string;
-            /**
-             * Code
-             * @default
-             */
+            /** @default  */
             code?: string;
-            /**
-             * Setup
-             * @default
-             */
+            /** @default  */
             setup?: string;
-            /**
-             * Retired
-             * @default false
-             */
+            /** @default false */
             retired?: boolean;
-            /**
-             * Columns
-             * @default []
-             */
+            /** @default [] */
             columns?: components["schemas"]["ColumnRequest"][];
-            /**
-             * Settings Text
-             * @default
-             */
+            /** @default  */
             settings_text?: string;
         };
         /**
-         * SettingsChange
+         * PatchedSettingsChangeRequest
          * @description Settings of the question that may be changed one by one; absent ones stay.
          */
         PatchedSettingsChangeRequest: {
-            /**
-             * Name
-             * @default unnamed
-             */
+            /** @default unnamed */
             name?: string;
-            /**
-             * Question
-             * @default
-             */
+            /** @default  */
             question?: string;
-            /**
-             * Baseline
-             * @default
-             */
+            /** @default  */
             baseline?: string;
-            /**
-             * Matters
-             * @default 0.05
-             */
+            /** @default 0.05 */
             matters?: number;
             /**
              * @default {
@@ -3716,10 +2708,7 @@ export interface components {
              *     }
              */
             targets?: components["schemas"]["TargetsChangeRequest"];
-            /**
-             * Knobs
-             * @default {}
-             */
+            /** @default {} */
             knobs?: {
                 [key: string]: (boolean | number | string)[] | null;
             };
@@ -3731,16 +2720,10 @@ export interface components {
          *     16 cores".
          */
         Placement: {
-            /** Executors */
             executors: number;
-            /** Cores */
             cores: number;
-            /** Here */
             here: boolean;
-            /**
-             * Words
-             * @description In words.
-             */
+            /** @description In words. */
             readonly words: string;
         };
         /**
@@ -3760,7 +2743,6 @@ export interface components {
          */
         Plan: {
             /**
-             * Rounds
              * @description rounds that count
              * @default 5
              */
@@ -3768,25 +2750,17 @@ export interface components {
             /** @default null */
             until: components["schemas"]["Until"] | null;
             /**
-             * Warm Ups
              * @description rounds that are kept but not counted
              * @default 1
              */
             warm_ups: number;
-            /**
-             * Approaches
-             * @default null
-             */
+            /** @default null */
             approaches: string[] | null;
-            /**
-             * Knobs
-             * @default {}
-             */
+            /** @default {} */
             knobs: {
                 [key: string]: (boolean | number | string)[];
             };
             /**
-             * Cache
              * @description inputs read once beforehand, or evicted
              * @default [
              *       "warm"
@@ -3794,7 +2768,6 @@ export interface components {
              */
             cache: components["schemas"]["CacheEnum"][];
             /**
-             * Threads
              * @description threads of every library
              * @default [
              *       null
@@ -3802,7 +2775,6 @@ export interface components {
              */
             threads: (number | null)[];
             /**
-             * Background
              * @description beside the runs: quiet, "1 busy core", memory, disk; may be repeated
              * @default [
              *       "quiet"
@@ -3810,32 +2782,25 @@ export interface components {
              */
             background: string[];
             /**
-             * Runtime
              * @description registered interpreters of Python approaches; own is what each names
              * @default [
              *       "own"
              *     ]
              */
             runtime: string[];
-            /**
-             * Cores
-             * @default null
-             */
+            /** @default null */
             cores: number | null;
             /**
-             * Calls Per Process
              * @description consecutive calls per process; the first reported separately
              * @default 1
              */
             calls_per_process: number;
             /**
-             * Min Sample S
              * @description repeat short calls until a run lasts so long
              * @default 0
              */
             min_sample_s: number;
             /**
-             * Sandbox
              * @description auto, or off
              * @default auto
              */
@@ -3853,18 +2818,13 @@ export interface components {
              */
             limits: components["schemas"]["Limits"];
             /**
-             * Order Seed
              * @description decides the order of runs within each round
              * @default 1
              */
             order_seed: number;
-            /**
-             * Own Files
-             * @default null
-             */
+            /** @default null */
             own_files: string | null;
             /**
-             * Step Up
              * @description sizes from small to large; drop lanes that would break a limit
              * @default false
              */
@@ -3882,7 +2842,7 @@ export interface components {
             disturbed: components["schemas"]["Disturbed"];
         };
         /**
-         * Plan
+         * PlanRequest
          * @description One launch: which lanes, at which points, how often, within which limits.
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
@@ -3898,7 +2858,6 @@ export interface components {
          */
         PlanRequest: {
             /**
-             * Rounds
              * @description rounds that count
              * @default 5
              */
@@ -3906,25 +2865,17 @@ export interface components {
             /** @default null */
             until?: components["schemas"]["UntilRequest"] | null;
             /**
-             * Warm Ups
              * @description rounds that are kept but not counted
              * @default 1
              */
             warm_ups?: number;
-            /**
-             * Approaches
-             * @default null
-             */
+            /** @default null */
             approaches?: string[] | null;
-            /**
-             * Knobs
-             * @default {}
-             */
+            /** @default {} */
             knobs?: {
                 [key: string]: (boolean | number | string)[];
             };
             /**
-             * Cache
              * @description inputs read once beforehand, or evicted
              * @default [
              *       "warm"
@@ -3932,7 +2883,6 @@ export interface components {
              */
             cache?: components["schemas"]["CacheEnum"][];
             /**
-             * Threads
              * @description threads of every library
              * @default [
              *       null
@@ -3940,7 +2890,6 @@ export interface components {
              */
             threads?: (number | null)[];
             /**
-             * Background
              * @description beside the runs: quiet, "1 busy core", memory, disk; may be repeated
              * @default [
              *       "quiet"
@@ -3948,32 +2897,25 @@ export interface components {
              */
             background?: string[];
             /**
-             * Runtime
              * @description registered interpreters of Python approaches; own is what each names
              * @default [
              *       "own"
              *     ]
              */
             runtime?: string[];
-            /**
-             * Cores
-             * @default null
-             */
+            /** @default null */
             cores?: number | null;
             /**
-             * Calls Per Process
              * @description consecutive calls per process; the first reported separately
              * @default 1
              */
             calls_per_process?: number;
             /**
-             * Min Sample S
              * @description repeat short calls until a run lasts so long
              * @default 0
              */
             min_sample_s?: number;
             /**
-             * Sandbox
              * @description auto, or off
              * @default auto
              */
@@ -3991,18 +2933,13 @@ export interface components {
              */
             limits?: components["schemas"]["LimitsRequest"];
             /**
-             * Order Seed
              * @description decides the order of runs within each round
              * @default 1
              */
             order_seed?: number;
-            /**
-             * Own Files
-             * @default null
-             */
+            /** @default null */
             own_files?: string | null;
             /**
-             * Step Up
              * @description sizes from small to large; drop lanes that would break a limit
              * @default false
              */
@@ -4024,54 +2961,27 @@ export interface components {
          * @description Findings at a point with the trial they come from. Pairs have an answer of their own.
          */
         PointFindings: {
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
-            /**
-             * Conclusion
-             * @default
-             */
+            /** @default  */
             conclusion: string;
-            /**
-             * Tradeoff
-             * @default
-             */
+            /** @default  */
             tradeoff: string;
-            /**
-             * Target
-             * @default
-             */
+            /** @default  */
             target: string;
-            /**
-             * Conditions
-             * @default []
-             */
+            /** @default [] */
             conditions: string[];
-            /** Ranking */
             ranking: string[];
-            /** Cautions */
             cautions: components["schemas"]["Caution"][];
-            /** Lanes */
             lanes: components["schemas"]["LaneFindings"][];
-            /**
-             * Measures
-             * @default []
-             */
+            /** @default [] */
             measures: components["schemas"]["MeasureRow"][];
-            /**
-             * Claims
-             * @default []
-             */
+            /** @default [] */
             claims: components["schemas"]["JudgedClaim"][];
-            /**
-             * Staircases
-             * @default []
-             */
+            /** @default [] */
             staircases: components["schemas"]["Staircase"][];
-            /** Trial */
             trial: number;
-            /** State */
             state: components["schemas"]["TrialState"];
         };
         /**
@@ -4079,13 +2989,9 @@ export interface components {
          * @description A value at a size that was not run, with its bounds at 90 %.
          */
         Prediction: {
-            /** Size */
             size: number;
-            /** Value */
             value: number;
-            /** Low */
             low: number;
-            /** High */
             high: number;
         };
         /**
@@ -4093,17 +2999,10 @@ export interface components {
          * @description Something wrong in an approach's text; ``line`` counts from 1.
          */
         Problem: {
-            /** What */
             what: string;
-            /**
-             * Line
-             * @default null
-             */
+            /** @default null */
             line: number | null;
-            /**
-             * Hint
-             * @default
-             */
+            /** @default  */
             hint: string;
         };
         /**
@@ -4116,49 +3015,34 @@ export interface components {
          *     the most frequent values in ``top``.
          */
         Profile: {
-            /** Name */
             name: string;
-            /** Type */
             type: string;
-            /** Rows */
             rows: number;
-            /** Nulls */
             nulls: number;
-            /** Distinct */
             distinct: number;
-            /** Distinct Exact */
             distinct_exact: boolean;
-            /**
-             * Smallest
-             * @default null
-             */
+            /** @default null */
             smallest: string | null;
-            /**
-             * Largest
-             * @default null
-             */
+            /** @default null */
             largest: string | null;
-            /**
-             * Quantiles
-             * @default null
-             */
+            /** @default null */
             quantiles: string[] | null;
-            /**
-             * Lengths
-             * @default null
-             */
+            /** @default null */
             lengths: number[] | null;
             /** @default null */
             histogram: components["schemas"]["Histogram"] | null;
-            /**
-             * Top
-             * @default null
-             */
+            /** @default null */
             top: components["schemas"]["Top"][] | null;
         };
-        /** @enum {string} */
+        /**
+         * QuantityEnum
+         * @enum {string}
+         */
         QuantityEnum: "share" | "times" | "seconds" | "cores";
-        /** @enum {string} */
+        /**
+         * QuestionEnum
+         * @enum {string}
+         */
         QuestionEnum: "quickest" | "baseline" | "pair";
         /**
          * Ratio
@@ -4172,45 +3056,31 @@ export interface components {
          *     tell, null where it is told, or more than 1000.
          */
         Ratio: {
-            /** Value */
             value: number;
-            /** Low */
             low: number | null;
-            /** High */
             high: number | null;
-            /** Rounds */
             rounds: number;
-            /** Verdict */
             verdict: components["schemas"]["RatioVerdictEnum"];
-            /**
-             * Floor
-             * @default null
-             */
+            /** @default null */
             floor: number | null;
-            /**
-             * Bound
-             * @default null
-             */
+            /** @default null */
             bound: ("at least" | "at most") | null;
-            /**
-             * Chance
-             * @default null
-             */
+            /** @default null */
             chance: number | null;
-            /**
-             * Rounds More
-             * @default null
-             */
+            /** @default null */
             rounds_more: number | null;
-            /**
-             * Question
-             * @default pair
-             */
+            /** @default pair */
             question: components["schemas"]["QuestionEnum"];
         };
-        /** @enum {string} */
+        /**
+         * RatioVerdictEnum
+         * @enum {string}
+         */
         RatioVerdictEnum: "faster" | "slower" | "less" | "more" | "no difference that matters" | "not told apart";
-        /** @enum {string} */
+        /**
+         * ReachEnum
+         * @enum {string}
+         */
         ReachEnum: "winner" | "margin" | "aside";
         /**
          * Regime
@@ -4219,28 +3089,19 @@ export interface components {
          *     sizes there at which it is not told to lead, as the findings at that size say too.
          */
         Regime: {
-            /** Lane */
             lane: string;
-            /** From Size */
             from_size: number | null;
-            /** Until Size */
             until_size: number | null;
-            /** Level */
             level: string[];
-            /**
-             * Undecided
-             * @default []
-             */
+            /** @default [] */
             undecided: components["schemas"]["Undecided"][];
         };
         /**
-         * Remarks
+         * RemarksRequest
          * @description All notes and claims of a comparison, to be put in place of those that are there.
          */
         RemarksRequest: {
-            /** Notes */
             notes: components["schemas"]["NoteRequest"][];
-            /** Claims */
             claims: components["schemas"]["ClaimRequest"][];
         };
         /**
@@ -4248,9 +3109,7 @@ export interface components {
          * @description Rows as text.
          */
         Rows: {
-            /** First */
             first: number;
-            /** Rows */
             rows: (string | null)[][];
         };
         /**
@@ -4258,23 +3117,14 @@ export interface components {
          * @description Which rows of which table, from ``first`` (counted from 0) on.
          */
         RowsRequest: {
-            /**
-             * Data Text
-             * @default null
-             */
+            /** @default null */
             data_text?: string | null;
-            /**
-             * Knobs
-             * @default {}
-             */
+            /** @default {} */
             knobs?: {
                 [key: string]: boolean | number | string;
             };
-            /** Table */
             table: string;
-            /** First */
             first: number;
-            /** Count */
             count: number;
         };
         /**
@@ -4284,9 +3134,7 @@ export interface components {
          *     not matter, at ``named_right``.
          */
         Rule: {
-            /** Held Out */
             held_out: number;
-            /** Named Right */
             named_right: number;
         };
         /**
@@ -4299,33 +3147,19 @@ export interface components {
              * @enum {string}
              */
             kind: "run ended";
-            /** Run */
             run: number;
-            /** Approach */
             approach: string;
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
-            /** Round */
             round: number;
-            /** Warm Up */
             warm_up: boolean;
-            /** Memory Run */
             memory_run: boolean;
-            /** State */
             state: components["schemas"]["RunState"];
-            /**
-             * Set Aside
-             * @default false
-             */
+            /** @default false */
             set_aside: boolean;
-            /**
-             * Disturbed By
-             * @default
-             */
+            /** @default  */
             disturbed_by: string;
-            /** Elapsed S */
             elapsed_s: number | null;
             limit: components["schemas"]["LimitReached"] | null;
             error: components["schemas"]["Failure"] | null;
@@ -4341,19 +3175,12 @@ export interface components {
              * @enum {string}
              */
             kind: "progress";
-            /** Run */
             run: number;
-            /** Approach */
             approach: string;
-            /** Elapsed S */
             elapsed_s: number;
-            /** Cpu S */
             cpu_s: number;
-            /** Memory Bytes */
             memory_bytes: number;
-            /** Stage */
             stage: string;
-            /** Cores */
             cores: number[];
             /** @default null */
             cluster: components["schemas"]["ClusterProgress"] | null;
@@ -4363,291 +3190,131 @@ export interface components {
          * @description One run in full, with its curve and the exact code.
          */
         RunShape: {
-            /** Run */
             run: number;
-            /** Approach */
             approach: string;
-            /** Engine */
             engine: string;
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
-            /** Round */
             round: number;
-            /** Position */
             position: number;
-            /** Warm Up */
             warm_up: boolean;
-            /**
-             * Memory Run
-             * @default false
-             */
+            /** @default false */
             memory_run: boolean;
-            /** State */
             state: components["schemas"]["RunState"];
-            /**
-             * Elapsed S
-             * @default null
-             */
+            /** @default null */
             elapsed_s: number | null;
-            /**
-             * Elapsed At Least S
-             * @default null
-             */
+            /** @default null */
             elapsed_at_least_s: number | null;
-            /**
-             * Cpu User S
-             * @default null
-             */
+            /** @default null */
             cpu_user_s: number | null;
-            /**
-             * Cpu System S
-             * @default null
-             */
+            /** @default null */
             cpu_system_s: number | null;
-            /**
-             * Peak Memory Bytes
-             * @default null
-             */
+            /** @default null */
             peak_memory_bytes: number | null;
-            /**
-             * Start Memory Bytes
-             * @default null
-             */
+            /** @default null */
             start_memory_bytes: number | null;
-            /**
-             * Server Cpu S
-             * @default null
-             */
+            /** @default null */
             server_cpu_s: number | null;
-            /**
-             * Server Memory Bytes
-             * @default null
-             */
+            /** @default null */
             server_memory_bytes: number | null;
-            /**
-             * Memory Method
-             * @default null
-             */
+            /** @default null */
             memory_method: string | null;
-            /**
-             * Cpu Method
-             * @default null
-             */
+            /** @default null */
             cpu_method: string | null;
-            /**
-             * Read Bytes
-             * @default null
-             */
+            /** @default null */
             read_bytes: number | null;
-            /**
-             * Written Bytes
-             * @default null
-             */
+            /** @default null */
             written_bytes: number | null;
-            /**
-             * Start S
-             * @default null
-             */
+            /** @default null */
             start_s: number | null;
-            /**
-             * Start Cpu S
-             * @default null
-             */
+            /** @default null */
             start_cpu_s: number | null;
-            /**
-             * Page Faults
-             * @default null
-             */
+            /** @default null */
             page_faults: number | null;
-            /**
-             * Context Switches
-             * @default null
-             */
+            /** @default null */
             context_switches: number | null;
-            /**
-             * Run Queue Wait S
-             * @default null
-             */
+            /** @default null */
             run_queue_wait_s: number | null;
-            /**
-             * Held Up S
-             * @default null
-             */
+            /** @default null */
             held_up_s: number | null;
-            /**
-             * Others Cpu S
-             * @default null
-             */
+            /** @default null */
             others_cpu_s: number | null;
-            /**
-             * Stolen S
-             * @default null
-             */
+            /** @default null */
             stolen_s: number | null;
-            /**
-             * Throttled S
-             * @default null
-             */
+            /** @default null */
             throttled_s: number | null;
-            /**
-             * Swapped Bytes
-             * @default null
-             */
+            /** @default null */
             swapped_bytes: number | null;
-            /**
-             * Pressure
-             * @default null
-             */
+            /** @default null */
             pressure: {
                 [key: string]: number;
             } | null;
-            /**
-             * Inner Repeats
-             * @default 1
-             */
+            /** @default 1 */
             inner_repeats: number;
-            /**
-             * First Elapsed S
-             * @default null
-             */
+            /** @default null */
             first_elapsed_s: number | null;
-            /**
-             * Calls
-             * @default []
-             */
+            /** @default [] */
             calls: components["schemas"]["Call"][];
-            /**
-             * Stages
-             * @default []
-             */
+            /** @default [] */
             stages: components["schemas"]["StageTime"][];
-            /**
-             * Spans
-             * @default []
-             */
+            /** @default [] */
             spans: components["schemas"]["Span"][];
-            /**
-             * Threads
-             * @default {}
-             */
+            /** @default {} */
             threads: {
                 [key: string]: number;
             };
-            /**
-             * Most Threads
-             * @default null
-             */
+            /** @default null */
             most_threads: number | null;
-            /**
-             * Several Processes
-             * @default false
-             */
+            /** @default false */
             several_processes: boolean;
-            /**
-             * Counters
-             * @default {}
-             */
+            /** @default {} */
             counters: {
                 [key: string]: number;
             };
-            /**
-             * Answer Rows
-             * @default null
-             */
+            /** @default null */
             answer_rows: number | null;
-            /**
-             * Answer Bytes
-             * @default null
-             */
+            /** @default null */
             answer_bytes: number | null;
-            /**
-             * Answer Fingerprint
-             * @default null
-             */
+            /** @default null */
             answer_fingerprint: string | null;
-            /**
-             * Left Bytes
-             * @default null
-             */
+            /** @default null */
             left_bytes: number | null;
-            /**
-             * Tables S
-             * @default null
-             */
+            /** @default null */
             tables_s: number | null;
             /** @default null */
             cache: components["schemas"]["CacheState"] | null;
-            /**
-             * Sandboxed
-             * @default false
-             */
+            /** @default false */
             sandboxed: boolean;
-            /**
-             * Scope
-             * @default
-             */
+            /** @default  */
             scope: string;
-            /**
-             * Cores
-             * @default null
-             */
+            /** @default null */
             cores: number | null;
             /** @default null */
             limit: components["schemas"]["LimitReached"] | null;
             /** @default null */
             error: components["schemas"]["Failure"] | null;
-            /**
-             * Output
-             * @default
-             */
+            /** @default  */
             output: string;
-            /**
-             * Output Bytes
-             * @default 0
-             */
+            /** @default 0 */
             output_bytes: number;
-            /**
-             * Not Measured
-             * @default {}
-             */
+            /** @default {} */
             not_measured: {
                 [key: string]: string;
             };
-            /**
-             * Plans
-             * @default []
-             */
+            /** @default [] */
             plans: components["schemas"]["StatementPlan"][];
-            /**
-             * Spent S
-             * @default null
-             */
+            /** @default null */
             spent_s: number | null;
-            /**
-             * Disturbed By
-             * @default
-             */
+            /** @default  */
             disturbed_by: string;
-            /**
-             * Disturbed Share
-             * @default null
-             */
+            /** @default null */
             disturbed_share: number | null;
-            /**
-             * Set Aside
-             * @default false
-             */
+            /** @default false */
             set_aside: boolean;
-            /**
-             * Repeat Of
-             * @default null
-             */
+            /** @default null */
             repeat_of: number | null;
-            /** Curve */
             curve: components["schemas"]["CurveSample"][];
-            /** Code */
             code: string;
         };
         /**
@@ -4660,22 +3327,19 @@ export interface components {
              * @enum {string}
              */
             kind: "run started";
-            /** Run */
             run: number;
-            /** Approach */
             approach: string;
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
-            /** Round */
             round: number;
-            /** Warm Up */
             warm_up: boolean;
-            /** Memory Run */
             memory_run: boolean;
         };
-        /** @enum {string} */
+        /**
+         * RunState
+         * @enum {string}
+         */
         RunState: "done" | "failed" | "limit" | "stopped";
         /**
          * Runtime
@@ -4685,33 +3349,18 @@ export interface components {
          *     be used, "" when it can.
          */
         Runtime: {
-            /** Name */
             name: string;
-            /** Interpreter */
             interpreter: string;
-            /**
-             * Implementation
-             * @default
-             */
+            /** @default  */
             implementation: string;
-            /**
-             * Version
-             * @default
-             */
+            /** @default  */
             version: string;
-            /**
-             * Prefixes
-             * @default []
-             */
+            /** @default [] */
             prefixes: string[];
-            /** Packages */
             packages: {
                 [key: string]: string;
             };
-            /**
-             * Problem
-             * @default
-             */
+            /** @default  */
             problem: string;
         };
         /**
@@ -4719,7 +3368,6 @@ export interface components {
          * @description All interpreters registered here.
          */
         RuntimeList: {
-            /** Runtimes */
             runtimes: components["schemas"]["Runtime"][];
         };
         /**
@@ -4728,13 +3376,9 @@ export interface components {
          *     the same, 1 nothing in common), and what was fitted in words.
          */
         SampleColumn: {
-            /** Table */
             table: string;
-            /** Name */
             name: string;
-            /** Note */
             note: string;
-            /** Distance */
             distance: number | null;
             sample: components["schemas"]["Profile"];
             generated: components["schemas"]["Profile"];
@@ -4744,24 +3388,21 @@ export interface components {
          * @description The sample that a recipe was shaped after; ``recipe_changed`` since then.
          */
         SampleShape: {
-            /** Columns */
             columns: components["schemas"]["SampleColumn"][];
-            /** Recipe Changed */
             recipe_changed: boolean;
         };
-        /** @enum {string} */
+        /**
+         * SandboxEnum
+         * @enum {string}
+         */
         SandboxEnum: "auto" | "off";
         /**
          * SandboxState
          * @description Whether runs can be sandboxed here, and why not.
          */
         SandboxState: {
-            /** Works */
             works: boolean;
-            /**
-             * Why Not
-             * @default null
-             */
+            /** @default null */
             why_not: string | null;
         };
         /**
@@ -4772,33 +3413,29 @@ export interface components {
          */
         Search: {
             /**
-             * Within
              * @description find crossovers to within this precision
              * @default 0.1
              */
             within: number;
             /**
-             * Minutes
              * @description minutes at the most, with --search
              * @default 30
              */
             minutes: number;
         };
         /**
-         * Search
+         * SearchRequest
          * @description A search for the sizes at which the lead changes: after the sizes that the plan names, new
          *     ones next to each change, and more rounds where it is unsure, until it is known ``within`` a
          *     share of itself or ``minutes`` are used up.
          */
         SearchRequest: {
             /**
-             * Within
              * @description find crossovers to within this precision
              * @default 0.1
              */
             within?: number;
             /**
-             * Minutes
              * @description minutes at the most, with --search
              * @default 30
              */
@@ -4809,9 +3446,7 @@ export interface components {
          * @description Something that an approach's code can name: the way it writes it, and what it stands for.
          */
         Seen: {
-            /** Name */
             name: string;
-            /** Words */
             words: string;
         };
         /**
@@ -4819,7 +3454,6 @@ export interface components {
          * @description All servers registered here.
          */
         ServerList: {
-            /** Servers */
             servers: components["schemas"]["ServerShape"][];
         };
         /**
@@ -4828,15 +3462,10 @@ export interface components {
          *     ``problem`` why it cannot be used. Its address is told without a password.
          */
         ServerShape: {
-            /** Name */
             name: string;
-            /** Address */
             address: string;
-            /** Version */
             version: string;
-            /** Seen */
             seen: boolean;
-            /** Problem */
             problem: string;
         };
         /**
@@ -4846,14 +3475,10 @@ export interface components {
          *     value.
          */
         Setting: {
-            /** Name */
             name: string;
-            /** Type */
             type: string;
-            /** Choices */
             choices: string[];
             usual: components["schemas"]["Json"];
-            /** Wanted */
             wanted: boolean;
         };
         /**
@@ -4864,47 +3489,23 @@ export interface components {
          *     ``wrong_name`` is the column or cell whose formula has a mistake, ``wrong_at`` its character.
          */
         SheetShape: {
-            /** Columns */
             columns: components["schemas"]["Column"][];
-            /** Cells */
             cells: components["schemas"]["Cell"][];
-            /** Rows Of */
             rows_of: string;
-            /** Rows */
             rows: number;
-            /** Sorted */
             sorted: string[];
-            /** Timed */
             timed: string[];
-            /**
-             * Formula Cells
-             * @default 0
-             */
+            /** @default 0 */
             formula_cells: number;
-            /**
-             * Scan S
-             * @default 0
-             */
+            /** @default 0 */
             scan_s: number;
-            /**
-             * Words
-             * @default
-             */
+            /** @default  */
             words: string;
-            /**
-             * Random
-             * @default false
-             */
+            /** @default false */
             random: boolean;
-            /**
-             * Wrong Name
-             * @default
-             */
+            /** @default  */
             wrong_name: string;
-            /**
-             * Wrong At
-             * @default 0
-             */
+            /** @default 0 */
             wrong_at: number;
         };
         /**
@@ -4912,11 +3513,8 @@ export interface components {
          * @description When a stage was in one run, in seconds since its start.
          */
         Span: {
-            /** Name */
             name: string;
-            /** Start S */
             start_s: number;
-            /** End S */
             end_s: number;
         };
         /**
@@ -4925,13 +3523,9 @@ export interface components {
          *     before to the end of each. ``searched``: the plan did not name it, a search did.
          */
         Spent: {
-            /** Size */
             size: number;
-            /** Runs */
             runs: number;
-            /** Seconds */
             seconds: number;
-            /** Searched */
             searched: boolean;
         };
         /**
@@ -4940,16 +3534,10 @@ export interface components {
          *     ``overlaps`` is said of went on beside others: they add up to more than the run took.
          */
         StageMedian: {
-            /** Name */
             name: string | null;
-            /** Elapsed S */
             elapsed_s: number;
-            /** Cpu S */
             cpu_s: number | null;
-            /**
-             * Overlaps
-             * @default false
-             */
+            /** @default false */
             overlaps: boolean;
         };
         /**
@@ -4958,11 +3546,8 @@ export interface components {
          *     of that name. No name is the part that no stage covers.
          */
         StagePair: {
-            /** Name */
             name: string | null;
-            /** Base S */
             base_s: number | null;
-            /** Lane S */
             lane_s: number | null;
         };
         /**
@@ -4971,21 +3556,12 @@ export interface components {
          *     on while other threads or tasks were in stages: such times add up to more than went by.
          */
         StageTime: {
-            /** Name */
             name: string;
-            /** Elapsed S */
             elapsed_s: number;
-            /** Cpu S */
             cpu_s: number;
-            /**
-             * Times
-             * @default 1
-             */
+            /** @default 1 */
             times: number;
-            /**
-             * Overlaps
-             * @default false
-             */
+            /** @default false */
             overlaps: boolean;
         };
         /**
@@ -4996,27 +3572,17 @@ export interface components {
          *     the first step's time that a changed line saved, null where nothing changed.
          */
         StairStep: {
-            /** Lane */
             lane: string;
-            /** Name */
             name: string;
-            /** Elapsed S */
             elapsed_s: number | null;
             gain: components["schemas"]["Ratio"] | null;
             so_far: components["schemas"]["Ratio"] | null;
-            /** Lines Changed */
             lines_changed: number;
-            /** Gain Per Line */
             gain_per_line: number | null;
-            /** Code Lines */
             code_lines: number;
-            /** Meets Target */
             meets_target: boolean | null;
-            /** Slower */
             slower: boolean;
-            /** Wrong */
             wrong: boolean;
-            /** Trouble */
             trouble: string;
         };
         /**
@@ -5025,11 +3591,8 @@ export interface components {
          *     lane that first meets the target, null where none does or there is no target.
          */
         Staircase: {
-            /** Steps */
             steps: components["schemas"]["StairStep"][];
-            /** Target S */
             target_s: number | null;
-            /** First To Meet */
             first_to_meet: string | null;
         };
         /**
@@ -5038,9 +3601,7 @@ export interface components {
          *     not tell.
          */
         StatementPlan: {
-            /** Text */
             text: string;
-            /** Line */
             line: number;
             plan: components["schemas"]["Step"] | null;
         };
@@ -5051,15 +3612,9 @@ export interface components {
          *     reference's.
          */
         Statistics: {
-            /**
-             * Mean
-             * @default 0.02
-             */
+            /** @default 0.02 */
             mean: number;
-            /**
-             * Spread
-             * @default 0.2
-             */
+            /** @default 0.2 */
             spread: number;
         };
         /**
@@ -5078,38 +3633,20 @@ export interface components {
          *             those of the steps that feed it included.
          */
         Step: {
-            /** What */
             what: string;
-            /**
-             * Detail
-             * @default
-             */
+            /** @default  */
             detail: string;
-            /**
-             * Rows
-             * @default null
-             */
+            /** @default null */
             rows: number | null;
-            /**
-             * Expected Rows
-             * @default null
-             */
+            /** @default null */
             expected_rows: number | null;
-            /**
-             * Own S
-             * @default null
-             */
+            /** @default null */
             own_s: number | null;
-            /**
-             * Loops
-             * @default null
-             */
+            /** @default null */
             loops: number | null;
-            /** Blocks */
             blocks: {
                 [key: string]: number;
             };
-            /** Steps */
             steps: components["schemas"]["Step"][];
         };
         /**
@@ -5120,23 +3657,14 @@ export interface components {
          *     some of them 0, allow no more; null for a single one).
          */
         Summary: {
-            /** Count */
             count: number;
-            /** Median */
             median: number;
-            /** Quartile 1 */
             quartile_1: number;
-            /** Quartile 3 */
             quartile_3: number;
-            /** Smallest */
             smallest: number;
-            /** Largest */
             largest: number;
-            /** Low */
             low: number | null;
-            /** High */
             high: number | null;
-            /** Level */
             level: number | null;
         };
         /**
@@ -5144,9 +3672,7 @@ export interface components {
          * @description How lanes do over all points of a trial, and what is found along each knob of numbers.
          */
         Sweep: {
-            /** Points */
             points: components["schemas"]["SweepPoint"][];
-            /** Found */
             found: components["schemas"]["SweepFindings"][];
         };
         /**
@@ -5154,11 +3680,8 @@ export interface components {
          * @description One counted run, by its measures.
          */
         SweepDot: {
-            /** Elapsed */
             elapsed: number | null;
-            /** Cpu Total */
             cpu_total: number | null;
-            /** Peak Memory */
             peak_memory: number | null;
         };
         /**
@@ -5168,49 +3691,24 @@ export interface components {
          *     was asked for, whether what was asked is reached, or what is not and why.
          */
         SweepFindings: {
-            /** Knob */
             knob: string;
-            /**
-             * At
-             * @default {}
-             */
+            /** @default {} */
             at: {
                 [key: string]: boolean | number | string | null;
             };
-            /**
-             * Growths
-             * @default []
-             */
+            /** @default [] */
             growths: components["schemas"]["Growth"][];
-            /**
-             * Leads
-             * @default []
-             */
+            /** @default [] */
             leads: components["schemas"]["Lead"][];
-            /**
-             * Searched
-             * @default
-             */
+            /** @default  */
             searched: string;
-            /**
-             * Walls
-             * @default []
-             */
+            /** @default [] */
             walls: components["schemas"]["Wall"][];
-            /**
-             * Left Behind
-             * @default []
-             */
+            /** @default [] */
             left_behind: components["schemas"]["LeftBehind"][];
-            /**
-             * Spent
-             * @default []
-             */
+            /** @default [] */
             spent: components["schemas"]["Spent"][];
-            /**
-             * Words
-             * @default
-             */
+            /** @default  */
             words: string;
         };
         /**
@@ -5219,20 +3717,14 @@ export interface components {
          *     it came to its end and its answer is the right one.
          */
         SweepLane: {
-            /** Id */
             id: string;
-            /** State */
             state: components["schemas"]["LaneState"];
-            /** Trusted */
             trusted: boolean;
-            /** Trouble */
             trouble: string;
             elapsed: components["schemas"]["Summary"] | null;
             cpu_total: components["schemas"]["Summary"] | null;
             peak_memory: components["schemas"]["Summary"] | null;
-            /** Answer Bytes */
             answer_bytes: number | null;
-            /** Dots */
             dots: components["schemas"]["SweepDot"][];
         };
         /**
@@ -5240,11 +3732,9 @@ export interface components {
          * @description All lanes at one point, and who leads there.
          */
         SweepPoint: {
-            /** Point */
             point: {
                 [key: string]: boolean | number | string | null;
             };
-            /** Lanes */
             lanes: components["schemas"]["SweepLane"][];
             margin: components["schemas"]["Margin"] | null;
         };
@@ -5253,9 +3743,7 @@ export interface components {
          * @description What each form of a table takes.
          */
         TableCosts: {
-            /** Table */
             table: string;
-            /** Forms */
             forms: components["schemas"]["Cost"][];
         };
         /**
@@ -5263,39 +3751,26 @@ export interface components {
          * @description What is good enough: seconds of elapsed time, bytes of peak memory above start.
          */
         Targets: {
-            /**
-             * Elapsed
-             * @default null
-             */
+            /** @default null */
             elapsed: number | null;
-            /**
-             * Memory
-             * @default null
-             */
+            /** @default null */
             memory: number | null;
         };
         /**
-         * TargetsChange
+         * TargetsChangeRequest
          * @description Targets to set, as numbers or as they are written ("1 s"); null takes one out.
          */
         TargetsChangeRequest: {
-            /**
-             * Elapsed
-             * @default null
-             */
+            /** @default null */
             elapsed?: number | string | null;
-            /**
-             * Memory
-             * @default null
-             */
+            /** @default null */
             memory?: number | string | null;
         };
         /**
-         * Text
+         * TextRequest
          * @description A comparison file, or its recipe.
          */
         TextRequest: {
-            /** Text */
             text: string;
         };
         /**
@@ -5303,9 +3778,7 @@ export interface components {
          * @description A frequent value.
          */
         Top: {
-            /** Value */
             value: string;
-            /** Count */
             count: number;
         };
         /**
@@ -5322,22 +3795,13 @@ export interface components {
          *         dropped: those that do not stand there, or not by their own value.
          */
         TracedRows: {
-            /** Table */
             table: string;
-            /** What */
             what: string;
-            /** Rows */
             rows: number;
-            /** Kept */
             kept: number;
-            /** With Nulls */
             with_nulls: number;
-            /** Dropped */
             dropped: number;
-            /**
-             * Words
-             * @description In words: "12 rows with a bad number: 9 dropped, 3 with nulls".
-             */
+            /** @description In words: "12 rows with a bad number: 9 dropped, 3 with nulls". */
             readonly words: string;
         };
         /**
@@ -5350,7 +3814,6 @@ export interface components {
              * @enum {string}
              */
             kind: "ended";
-            /** State */
             state: string;
         };
         /**
@@ -5358,30 +3821,17 @@ export interface components {
          * @description A trial in a list.
          */
         TrialLine: {
-            /** Id */
             id: number;
-            /** Comparison */
             comparison: number;
-            /** Comparison Name */
             comparison_name: string;
-            /** State */
             state: components["schemas"]["TrialState"];
-            /** Conclusion */
             conclusion: string;
-            /** Planned Runs */
             planned_runs: number;
-            /** Done Runs */
             done_runs: number;
-            /**
-             * Created At
-             * Format: date-time
-             */
+            /** Format: date-time */
             created_at: string;
-            /** Started At */
             started_at: string | null;
-            /** Finished At */
             finished_at: string | null;
-            /** Stop Asked */
             stop_asked: boolean;
         };
         /**
@@ -5390,47 +3840,29 @@ export interface components {
          *     the lanes that somebody took out, ``lanes`` the exact code that each lane ran, by its id.
          */
         TrialShape: {
-            /** Id */
             id: number;
-            /** Comparison */
             comparison: number;
-            /** Comparison Name */
             comparison_name: string;
-            /** State */
             state: components["schemas"]["TrialState"];
-            /** Conclusion */
             conclusion: string;
-            /** Planned Runs */
             planned_runs: number;
-            /** Done Runs */
             done_runs: number;
-            /**
-             * Created At
-             * Format: date-time
-             */
+            /** Format: date-time */
             created_at: string;
-            /** Started At */
             started_at: string | null;
-            /** Finished At */
             finished_at: string | null;
-            /** Stop Asked */
             stop_asked: boolean;
             plan: components["schemas"]["Plan"];
             machine: components["schemas"]["Machine"];
-            /** Data */
             data: components["schemas"]["MadeTable"][];
             message: components["schemas"]["Trouble"] | null;
-            /** Points */
             points: {
                 [key: string]: boolean | number | string | null;
             }[];
-            /** Ahead */
             ahead: number;
-            /** Lanes */
             lanes: {
                 [key: string]: string;
             };
-            /** Dropped */
             dropped: string[];
         };
         /**
@@ -5444,7 +3876,10 @@ export interface components {
              */
             kind: "started";
         };
-        /** @enum {string} */
+        /**
+         * TrialState
+         * @enum {string}
+         */
         TrialState: "waiting" | "running" | "done" | "stopped" | "failed";
         /**
          * Tries
@@ -5463,20 +3898,16 @@ export interface components {
          * @description What is wrong, where (a place, or empty), and how to fix it.
          */
         Trouble: {
-            /** What */
             what: string;
-            /**
-             * Where
-             * @default
-             */
+            /** @default  */
             where: string;
-            /**
-             * Hint
-             * @default
-             */
+            /** @default  */
             hint: string;
         };
-        /** @enum {string} */
+        /**
+         * TryKindEnum
+         * @enum {string}
+         */
         TryKindEnum: "try" | "explained" | "interrupted";
         /**
          * TryRequest
@@ -5484,20 +3915,11 @@ export interface components {
          *     killed after a share of its usual time and started again.
          */
         TryRequest: {
-            /**
-             * Rows
-             * @default 1000
-             */
+            /** @default 1000 */
             rows?: number;
-            /**
-             * Kind
-             * @default try
-             */
+            /** @default try */
             kind?: components["schemas"]["TryKindEnum"];
-            /**
-             * Share
-             * @default 0.5
-             */
+            /** @default 0.5 */
             share?: number;
         };
         /**
@@ -5505,95 +3927,59 @@ export interface components {
          * @description A try of a lane: what its run did, and the first rows of its answer.
          */
         TryShape: {
-            /** Id */
             id: number;
-            /** Rows Asked */
             rows_asked: number;
-            /** State */
             state: components["schemas"]["TryState"];
             message: components["schemas"]["Trouble"] | null;
-            /** Lane */
             lane: string;
-            /**
-             * Point
-             * @default {}
-             */
+            /** @default {} */
             point: {
                 [key: string]: boolean | number | string | null;
             };
-            /**
-             * Run State
-             * @default null
-             */
+            /** @default null */
             run_state: ("done" | "failed" | "limit" | "stopped") | null;
-            /**
-             * Elapsed S
-             * @default null
-             */
+            /** @default null */
             elapsed_s: number | null;
-            /**
-             * Cpu S
-             * @default null
-             */
+            /** @default null */
             cpu_s: number | null;
-            /**
-             * Peak Memory Bytes
-             * @default null
-             */
+            /** @default null */
             peak_memory_bytes: number | null;
-            /**
-             * Stages
-             * @default []
-             */
+            /** @default [] */
             stages: components["schemas"]["StageTime"][];
             /** @default null */
             error: components["schemas"]["Failure"] | null;
-            /**
-             * Trouble
-             * @default
-             */
+            /** @default  */
             trouble: string;
-            /**
-             * Output
-             * @default
-             */
+            /** @default  */
             output: string;
-            /**
-             * Answer Rows
-             * @default null
-             */
+            /** @default null */
             answer_rows: number | null;
-            /**
-             * Counters
-             * @default {}
-             */
+            /** @default {} */
             counters: {
                 [key: string]: number;
             };
-            /**
-             * Columns
-             * @default []
-             */
+            /** @default [] */
             columns: components["schemas"]["AnswerColumn"][];
-            /**
-             * Rows
-             * @default []
-             */
+            /** @default [] */
             rows: (string | null)[][];
         };
-        /** @enum {string} */
+        /**
+         * TryState
+         * @enum {string}
+         */
         TryState: "waiting" | "done" | "failed";
         /**
          * Undecided
          * @description A size at which the lane that leads is not told apart from others, by id.
          */
         Undecided: {
-            /** Size */
             size: number;
-            /** Lanes */
             lanes: string[];
         };
-        /** @enum {string} */
+        /**
+         * UnitEnum
+         * @enum {string}
+         */
         UnitEnum: "seconds" | "bytes" | "count" | "cores" | "share";
         /**
          * Until
@@ -5605,32 +3991,28 @@ export interface components {
          */
         Until: {
             /**
-             * Narrower Than
              * @description end when every interval is narrower
              * @default 0.1
              */
             narrower_than: number;
             /**
-             * At Least
              * @description rounds at the least, with --until
              * @default 5
              */
             at_least: number;
             /**
-             * At Most
              * @description rounds at the most, with --until
              * @default 30
              */
             at_most: number;
             /**
-             * Minutes
              * @description minutes at the most, with --until
              * @default 30
              */
             minutes: number;
         };
         /**
-         * Until
+         * UntilRequest
          * @description When rounds are enough: once every interval is narrower than a share of its value.
          *
          *     The interval is that of each lane's ratio to the baseline (of the median, where the
@@ -5639,25 +4021,21 @@ export interface components {
          */
         UntilRequest: {
             /**
-             * Narrower Than
              * @description end when every interval is narrower
              * @default 0.1
              */
             narrower_than?: number;
             /**
-             * At Least
              * @description rounds at the least, with --until
              * @default 5
              */
             at_least?: number;
             /**
-             * At Most
              * @description rounds at the most, with --until
              * @default 30
              */
             at_most?: number;
             /**
-             * Minutes
              * @description minutes at the most, with --until
              * @default 30
              */
@@ -5668,13 +4046,9 @@ export interface components {
          * @description Another interpreter that runs of the trial used.
          */
         UsedRuntime: {
-            /** Implementation */
             implementation: string;
-            /** Version */
             version: string;
-            /** Interpreter */
             interpreter: string;
-            /** Packages */
             packages: {
                 [key: string]: string;
             };
@@ -5686,17 +4060,11 @@ export interface components {
          *     how that differs from lane to lane, ``lanes`` how many there were.
          */
         UsualSpread: {
-            /** Measure */
             measure: string;
-            /** Engine */
             engine: string;
-            /** Magnitude */
             magnitude: number;
-            /** Lanes */
             lanes: number;
-            /** Level */
             level: number;
-            /** Variance */
             variance: number;
         };
         /**
@@ -5704,31 +4072,20 @@ export interface components {
          * @description The size at which a lane would reach the memory that a run may take, with bounds at 90 %.
          */
         Wall: {
-            /** Lane */
             lane: string;
-            /** Limit Bytes */
             limit_bytes: number;
-            /** Size */
             size: number;
-            /** Low */
             low: number;
-            /** High */
             high: number;
         };
         /**
-         * Written
+         * WrittenRequest
          * @description A recipe being written (the stored one when absent), at some knob values.
          */
         WrittenRequest: {
-            /**
-             * Data Text
-             * @default null
-             */
+            /** @default null */
             data_text?: string | null;
-            /**
-             * Knobs
-             * @default {}
-             */
+            /** @default {} */
             knobs?: {
                 [key: string]: boolean | number | string;
             };
