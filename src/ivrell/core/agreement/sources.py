@@ -38,7 +38,7 @@ class Sources:
         """
         found: list[TracedRows] = []
         for name, table in self._recipe.tables.items():
-            if table.file or not (table.broken_share or table.duplicate_share):
+            if table.file or not (table.broken_share or table.repeated_share):
                 continue
             own = self._telling_column(name, answer)
             if own is None or self._recipe.rows_of(name) > _MOST_ROWS:
@@ -46,7 +46,7 @@ class Sources:
             present = answer.column(own)
             if table.broken_share and form in FORMS and FORMS[form].text:
                 found += self._broken(name, own, present, answer)
-            if table.duplicate_share:
+            if table.repeated_share:
                 found.append(self._repeated(name, present))
         return found
 

@@ -15,6 +15,7 @@ from ivrell.core.comparison.model import Comparison
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.edit import Edit, changed
 from ivrell.core.recipe.generate import Generator, shapes
+from ivrell.core.recipe.kinds import Knobbed
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.preview import costs, preview, rows_from
 from ivrell.core.recipe.store import DataStore, Made
@@ -108,6 +109,11 @@ def look(subject: Subject, edits: Iterable[Edit] = ()) -> Look:
     tables = [preview(generator, table) for table in generator.recipe.tables]
     for table in tables:
         table.rows_given = written[table.table].rows
+        as_written = {
+            c.name: c.written for c in written[table.table].columns if isinstance(c, Knobbed)
+        }
+        for column in table.columns:
+            column.given = as_written.get(column.name, column.given)
     return Look(generator.recipe.seed, data_text, tables)
 
 

@@ -106,7 +106,7 @@ class Generator:
 
     def duplicates(self, table: str) -> int:
         """How many rows of a table repeat another one whole."""
-        share = self.recipe.tables[table].duplicate_share
+        share = self.recipe.tables[table].repeated_share
         whole, rest = divmod(self.recipe.rows_of(table), BLOCK_ROWS)
         return whole * _repeats(BLOCK_ROWS, share) + _repeats(rest, share)
 
@@ -121,7 +121,7 @@ class Generator:
         drawn = self._drawn(table, index, block, self.recipe.tables[table].drawing_order())
         names = [column.name for column in self.recipe.tables[table].columns]
         batch = pa.RecordBatch.from_arrays([drawn[name] for name in names], names=names)
-        if share := self.recipe.tables[table].duplicate_share:
+        if share := self.recipe.tables[table].repeated_share:
             batch = batch.take(pa.array(self._repeated(table, index, block, share)))
         return batch
 

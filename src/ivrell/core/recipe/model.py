@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.csv_look import seen_style
 from ivrell.core.recipe.csv_style import CsvStyle
-from ivrell.core.recipe.kinds import Column, Kind, Name, Share
+from ivrell.core.recipe.kinds import KINDS, Column, Kind, Knobbed, Name, Share
 from ivrell.core.recipe.kinds.base import Needle
 from ivrell.core.recipe.own_file import OwnFile, own_file
 
@@ -28,6 +28,9 @@ MOST_REFERRED = 200_000_000
 
 MOST_COLUMNS = 2_000
 
+Knob = Annotated[str, Field(pattern=r"^\{\w+\}$")]
+"""A knob in braces, in the place of its value."""
+
 _LATER = {"quantiles", "weights"}
 """Settings that came to kinds later: where they are not given, tables are the same as before."""
 
@@ -41,23 +44,19 @@ class Table(BaseModel):
 
     ``rows`` is a number or a knob in braces, such as ``"{rows}"``. ``order`` is "shuffled"
     (each row number once, in random order), "by COLUMN" (rising in that column) or absent
-    (row numbers go up). ``duplicate_share`` of the rows repeat another one whole.
-    ``malformed_share`` of the lines are broken on purpose in text forms: a share, or a knob.
+    (row numbers go up). ``duplicate_share`` of the rows repeat another one whole,
+    ``malformed_share`` of the lines are broken on purpose in text forms: shares, or knobs.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    rows: (
-        Annotated[int, Field(ge=0, le=MOST_ROWS)]
-        | Annotated[str, Field(pattern=r"^\{\w+\}$")]
-        | None
-    ) = None
+    rows: Annotated[int, Field(ge=0, le=MOST_ROWS)] | Knob | None = None
     file: Annotated[str, Field(min_length=1)] | None = None
     csv: CsvStyle | None = None
     file_hash: Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")] | None = None
     order: Annotated[str, Field(pattern=r"^(shuffled|by \w+)$")] | None = None
-    duplicate_share: Share = 0.0
-    malformed_share: Share | Annotated[str, Field(pattern=r"^\{\w+\}$")] = 0.0
+    duplicate_share: Share | Knob = 0.0
+    malformed_share: Share | Knob = 0.0
     columns: list[Column] = []
 
     @model_validator(mode="after")
@@ -79,6 +78,11 @@ class Table(BaseModel):
         if again := _name_twice([column.name for column in self.columns]):
             raise ValueError(f'two columns are called "{again}"; give one another name')
         return self
+
+    @property
+    def repeated_share(self) -> float:
+        """Share of the rows that repeat another one, at one point."""
+        return self.duplicate_share if isinstance(self.duplicate_share, float) else 0.0
 
     @property
     def broken_share(self) -> float:
@@ -186,19 +190,24 @@ def _with_needle(table: str, column: Column, knobs: Mapping[str, Any]) -> Column
     return column.model_copy(update={"needle": at})
 
 
-def _broken_share(name: str, table: Table, knobs: Mapping[str, Any]) -> float:
-    """The share of lines that are broken, taken from its knob. Raises BadInput."""
-    share = table.malformed_share
+def _at(table: str, column: Column, knobs: Mapping[str, Any]) -> Column:
+    """A column as it is at one point. Raises BadInput."""
+    return column.column(KINDS, knobs, table) if isinstance(column, Knobbed) else column
+
+
+def _share_at(share: float | str, where: str, knobs: Mapping[str, Any]) -> float:
+    """A share, taken from its knob where it is one. Raises BadInput."""
     if not isinstance(share, str):
         return float(share)
     knob = share[1:-1]
     if knob not in knobs:
-        where = f"data.tables.{name}.malformed_share"
         raise BadInput(f'There is no knob "{knob}".', where=where, hint="Add it under [knobs].")
     found = knobs[knob]
-    if isinstance(found, bool) or not isinstance(found, int | float) or not 0 <= found <= 1:
+    if isinstance(found, bool) or not isinstance(found, int | float) or not 0 <= found < 1:
         raise BadInput(
-            f"{found!r} is no share.", where=f"knobs.{knob}", hint="Give a number from 0 to 1."
+            f"{found!r} is no share.",
+            where=f"knobs.{knob}",
+            hint="Give a number from 0 up to but without 1.",
         )
     return float(found)
 
@@ -243,7 +252,7 @@ class Recipe(BaseModel):
             columns = [
                 _with_needle(name, one, knobs)
                 for column in table.columns
-                for one in column.repeated()
+                for one in _at(name, column, knobs).repeated()
             ]
             _check_names(name, columns)
             if len(columns) > MOST_COLUMNS:
@@ -253,10 +262,11 @@ class Recipe(BaseModel):
                     where=f"data.tables.{name}.columns",
                     hint="Repeat fewer.",
                 )
-            broken = _broken_share(name, table, knobs)
-            tables[name] = table.model_copy(
-                update={"rows": rows, "columns": columns, "malformed_share": broken}
-            )
+            shares = {
+                share: _share_at(getattr(table, share), f"data.tables.{name}.{share}", knobs)
+                for share in ("duplicate_share", "malformed_share")
+            }
+            tables[name] = table.model_copy(update={"rows": rows, "columns": columns, **shares})
         recipe = self.model_copy(update={"tables": tables})
         recipe.check()
         return recipe

@@ -39,7 +39,7 @@ def preview(generator: Generator, table: str) -> LookTable:
         file=recipe.tables[table].file,
         read_as=style.words if (style := recipe.tables[table].csv) else "",
         order=recipe.tables[table].order,
-        duplicate_share=recipe.tables[table].duplicate_share,
+        duplicate_share=recipe.tables[table].repeated_share,
         malformed_share=recipe.tables[table].broken_share,
         duplicates=generator.duplicates(table),
         malformed=broken_rows(recipe, table),
