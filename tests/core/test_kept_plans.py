@@ -7,6 +7,7 @@ from ivrell.cli.main import parser
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput
+from ivrell.core.records.plan import Plan
 from ivrell.core.trial.plan import points_of
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 
@@ -46,11 +47,29 @@ class File(unittest.TestCase):
                 "memory_bytes above the usual",
             ),
             ('name = "x"\nlimits = { processes = 9_999 }', "processes above the usual"),
+            ('name = "x"\npoints = [{ width = 1 }]', 'no knob "width"'),
+            ('name = "x"\npoints = [{ rows = 1 }]\nknobs = { rows = [1] }', "under knobs already"),
             ('name = "x"\nstep_up = true\nuntil = { at_most = 9 }', "no until"),
         ):
             with self.subTest(words), self.assertRaises(BadInput) as caught:
                 parse(text(plan))
             self.assertIn(words, str(caught.exception))
+
+    def test_values_that_go_together_are_points_of_every_choice_of_the_others(self):
+        knobs = "rows = [300]\nwidth = [1, 2]\nshape = ['flat']"
+        plan = (
+            'name = "x"\npoints = [{ rows = 10, width = 8 }, { rows = 1_000, width = 2 }]\n'
+            'knobs = { shape = ["flat", "deep"] }\ncache = ["warm", "cold"]'
+        )
+        comparison = parse(text(plan).replace("rows = [300]", knobs, 1))
+        found = points_of(comparison.plan_called("x"), comparison)
+        self.assertEqual(len(found), 8)
+        self.assertEqual(
+            [(point["rows"], point["width"], point["shape"]) for point in found[::2]],
+            [(10, 8, "flat"), (10, 8, "deep"), (1000, 2, "flat"), (1000, 2, "deep")],
+        )
+        with self.assertRaisesRegex(ValueError, "point 2 names rows where the first names width"):
+            Plan(points=[{"width": 1}, {"rows": 1}])
 
     def test_lanes_of_plans_are_followed(self):
         renamed = edit.change_approach(GOOD, "a", {"id": "first"})
@@ -77,6 +96,11 @@ class CommandLine(TrialCase):
         self.assertEqual(self.plan().rounds, 5)
         with self.assertRaises(BadInput):
             self.plan("--plan", "none")
+        plan = self.plan("--point", "rows=1_000", "--point", "rows=20")
+        self.assertEqual(plan.points, [{"rows": 1000}, {"rows": 20}])
+        for wrong in ("rows", "rows=1,=2", "rows="):
+            with self.assertRaisesRegex(BadInput, "knob=value"):
+                self.plan("--point", wrong)
 
 
 if __name__ == "__main__":

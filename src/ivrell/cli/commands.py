@@ -46,6 +46,19 @@ def _knobs(given: Sequence[str], comparison: "Comparison") -> dict[str, list[Any
     return found
 
 
+def _points(given: Sequence[str]) -> list[dict[str, Any]]:
+    """``rows=1000,width=2`` as a point each."""
+    found = []
+    for entry in given:
+        pairs = [pair.partition("=") for pair in entry.split(",")]
+        if not all(equals and name.strip() and value for name, equals, value in pairs):
+            raise BadInput(
+                f"--point {entry} cannot be read.", hint="Write --point knob=value,knob=value."
+            )
+        found.append({name.strip(): _value(value.strip()) for name, _, value in pairs})
+    return found
+
+
 def _value(text: str) -> Any:
     try:
         return json.loads(text.replace("_", "") if text.replace("_", "").isdigit() else text)
@@ -152,6 +165,8 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
     try:
         seed = {"order_seed": randbits(_SEED_BITS)}
         rest = {"knobs": knobs, "own_files": own_files}
+        if points := _points(args.point):
+            rest["points"] = points
         return Plan(**(seed | own | given | parts | rest))
     except ValidationError as error:
         problem = told(error)

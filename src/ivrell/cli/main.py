@@ -48,6 +48,10 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     run = commands.add_parser("run", help="run a trial of a comparison file")
     run.add_argument("file", type=Path, help="comparison file")
     run.add_argument("--set", action="append", default=[], metavar="KNOB=V,V", help=_KNOBS)
+    run.add_argument(
+        "--point", action="append", default=[], metavar="KNOB=V,KNOB=V",
+        help="values of several knobs that go together; may be repeated",
+    )  # fmt: skip
     run.add_argument("--plan", metavar="NAME", help="a plan that the file keeps by this name")
     if with_plan:
         # What a plan's fields are takes time to load, which other commands need not wait for.

@@ -30,7 +30,7 @@ _FLAGS = {
     "order_seed": "--seed",
 }
 _PERCENT = ("narrower_than", "within", "share", "repeat")
-_ELSEWHERE = {"until", "search", "knobs", "limits", "own_files", "disturbed"}
+_ELSEWHERE = {"until", "search", "knobs", "points", "limits", "own_files", "disturbed"}
 _PREFIX: dict[type[BaseModel], str] = {
     Plan: "--",
     Until: "--",

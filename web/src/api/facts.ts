@@ -38,6 +38,7 @@ export const USUAL_PLAN = {
   warm_ups: 1,
   approaches: null,
   knobs: {},
+  points: [],
   cache: ["warm"],
   threads: [null],
   background: ["quiet"],

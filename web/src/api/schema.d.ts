@@ -2390,6 +2390,10 @@ export interface components {
             knobs: {
                 [key: string]: (boolean | number | string)[];
             };
+            /** @default [] */
+            points: {
+                [key: string]: boolean | number | string;
+            }[];
             /**
              * @description inputs read once beforehand, or evicted
              * @default [
@@ -2732,7 +2736,8 @@ export interface components {
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
          *     knobs named in it (a range such as "1_000..1_000_000/3" stands for its sizes), others take
-         *     their first. ``until`` ends the rounds by how sure they are instead of by their number.
+         *     their first; ``points`` gives values of several knobs that go together, a point each, which every
+         *     point of the other knobs has. ``until`` ends the rounds by how sure they are instead of by their number.
          *     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
          *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
          *     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
@@ -2760,6 +2765,10 @@ export interface components {
             knobs: {
                 [key: string]: (boolean | number | string)[];
             };
+            /** @default [] */
+            points: {
+                [key: string]: boolean | number | string;
+            }[];
             /**
              * @description inputs read once beforehand, or evicted
              * @default [
@@ -2847,7 +2856,8 @@ export interface components {
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
          *     knobs named in it (a range such as "1_000..1_000_000/3" stands for its sizes), others take
-         *     their first. ``until`` ends the rounds by how sure they are instead of by their number.
+         *     their first; ``points`` gives values of several knobs that go together, a point each, which every
+         *     point of the other knobs has. ``until`` ends the rounds by how sure they are instead of by their number.
          *     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
          *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
          *     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
@@ -2875,6 +2885,10 @@ export interface components {
             knobs?: {
                 [key: string]: (boolean | number | string)[];
             };
+            /** @default [] */
+            points?: {
+                [key: string]: boolean | number | string;
+            }[];
             /**
              * @description inputs read once beforehand, or evicted
              * @default [

@@ -4,7 +4,7 @@ import type { Comparison } from "../api/client";
 import { BACKGROUNDS, LIMIT_BOUNDS, PLAN_BOUNDS, UNTIL_BOUNDS } from "../api/facts";
 import { useRuntimes } from "../api/queries";
 import { count, plural } from "../ui/units";
-import { type KnobValue, type PlanDraft, steps, typedSize } from "./plan";
+import { alike, type KnobValue, type PlanDraft, steps, together, typedSize } from "./plan";
 
 type Props = {
   comparison: Comparison;
@@ -81,6 +81,10 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
       onChange={take}
     />
   );
+  const free = Object.entries(comparison.knobs).filter(
+    ([knob]) => !plan.points.some((point) => knob in point),
+  );
+  const going = alike(plan);
   const coreCounts = Array.from({ length: cores ?? 1 }, (_, i) => i + 1);
   return (
     <>
@@ -120,7 +124,21 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
           Math.min(MOST.gib, LIMIT_BOUNDS.memory_bytes[1] / GIB),
         )}
         GiB a run
-        {Object.entries(comparison.knobs).map(([knob, values]) => (
+        {plan.points.length > 0 && (
+          <span data-testid="points">
+            , at {plan.points.map((point) => pointWords(point)).join("; ")}
+            <button
+              type="button"
+              className="without"
+              aria-label="Choose values of each knob instead"
+              title="choose values of each knob instead"
+              onClick={() => onChange({ points: [] })}
+            >
+              ×
+            </button>
+          </span>
+        )}
+        {free.map(([knob, values]) => (
           <span key={knob}>
             , {knob} at{" "}
             <Select
@@ -147,6 +165,17 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
             />
           </span>
         ))}
+        {going.length > 0 && (
+          <>
+            ,{" "}
+            {one(
+              "How values go",
+              "each",
+              { each: "each with each", together: "the first with the first, and so on" },
+              (how) => how === "together" && onChange(together(plan, going)),
+            )}
+          </>
+        )}
         {steps(plan) && !plan.untilSure && (
           <>
             ,{" "}
@@ -296,6 +325,11 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
       </p>
     </>
   );
+}
+
+function pointWords(point: Record<string, KnobValue>): string {
+  const told = Object.entries(point).map(([knob, value]) => `${knob} ${words(value)}`);
+  return told.join(" with ");
 }
 
 function words(value: unknown): string {

@@ -26,6 +26,8 @@ export type PlanDraft = {
   callsPerProcess: number;
   shortestMs: number;
   knobs: Record<string, KnobValue[]>;
+  /** Values of several knobs that go together, a point each. */
+  points: Record<string, KnobValue>[];
   /** The order of sizes: mixed, from small to large leaving lanes behind that would break a limit,
    * or some of them and then a search for where the lead changes. */
   order: "mixed" | "up" | "search";
@@ -62,6 +64,7 @@ const USUAL: PlanDraft = {
   callsPerProcess: 5,
   shortestMs: 50,
   knobs: {},
+  points: [],
   order: "mixed",
   within: 100 * search.within,
   searchMinutes: search.minutes,
@@ -101,6 +104,7 @@ export function draftOf(plan: Schemas["Plan"]): PlanDraft {
     ...(calls === "several" && { callsPerProcess: plan.calls_per_process }),
     ...(calls === "repeated" && { shortestMs: 1000 * plan.min_sample_s }),
     knobs: plan.knobs,
+    points: plan.points,
     order: search ? "search" : plan.step_up ? "up" : "mixed",
     ...(search && { within: 100 * search.within, searchMinutes: search.minutes }),
     disturbedShare: 100 * disturbed.share,
@@ -117,7 +121,30 @@ export function keptPlan(comparison: Comparison, last: Trial | undefined): PlanD
   const kept = here(comparison.id);
   const plan = last && last.created_at > (kept?.at ?? "") ? draftOf(last.plan) : kept;
   const knobs = Object.entries(plan?.knobs ?? {}).filter(([name]) => name in comparison.knobs);
-  return { ...USUAL, ...plan, knobs: Object.fromEntries(knobs) };
+  const points = plan?.points?.every((point) => namesOf(point, comparison)) ? plan.points : [];
+  return { ...USUAL, ...plan, points, knobs: Object.fromEntries(knobs) };
+}
+
+function namesOf(point: Record<string, KnobValue>, comparison: Comparison): boolean {
+  return Object.keys(point).every((name) => name in comparison.knobs);
+}
+
+/** The knobs whose values can go together: those of several, all as many. */
+export function alike(plan: PlanDraft): string[] {
+  const several = Object.entries(plan.knobs).filter(([, values]) => values.length > 1);
+  const counts = new Set(several.map(([, values]) => values.length));
+  const ranges = several.some(([, values]) => values.some((value) => sizesIn(value) !== null));
+  return several.length > 1 && counts.size === 1 && !ranges ? several.map(([name]) => name) : [];
+}
+
+/** The same plan with the values of these knobs going together, the first with the first. */
+export function together(plan: PlanDraft, names: string[]): Partial<PlanDraft> {
+  const first = plan.knobs[names[0] ?? ""] ?? [];
+  const rest = Object.entries(plan.knobs).filter(([name]) => !names.includes(name));
+  const points = first.map((_, at) =>
+    Object.fromEntries(names.map((name) => [name, plan.knobs[name]?.[at] ?? 0])),
+  );
+  return { points, knobs: Object.fromEntries(rest) };
 }
 
 function here(comparison: number): (Partial<PlanDraft> & Kept) | null {
@@ -172,7 +199,8 @@ export function points(plan: PlanDraft): number {
   const conditions = [plan.cache, plan.threads, plan.background, plan.runtime].map(
     (values) => values.length,
   );
-  return [...knobs, ...conditions].reduce((n, values) => n * Math.max(1, values), 1);
+  const given = [plan.points.length, ...knobs, ...conditions];
+  return given.reduce((n, values) => n * Math.max(1, values), 1);
 }
 
 export function mostRounds(plan: PlanDraft): number {
@@ -195,6 +223,7 @@ export function asBody(plan: PlanDraft, approaches: string[] | null): Schemas["P
     warm_ups: plan.warmUps,
     approaches,
     knobs: plan.knobs,
+    points: plan.points,
     step_up: plan.order === "up" && ordered,
     search:
       plan.order === "search" && ordered

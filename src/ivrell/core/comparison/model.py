@@ -224,7 +224,7 @@ class Comparison(_Part):
             for lane in plan.approaches or []:
                 if lane not in ids:
                     raise ValueError(_no_lane(where, lane, ids))
-            for knob in plan.knobs:
+            for knob in dict.fromkeys((*plan.knobs, *(k for p in plan.points for k in p))):
                 if knob not in self.knobs:
                     known = ", ".join(self.knobs) or "none yet"
                     raise ValueError(f'{where}: there is no knob "{knob}"; knobs: {known}')

@@ -154,10 +154,12 @@ class Plan(BaseModel):
 
     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
     knobs named in it (a range such as "1_000..1_000_000/3" stands for its sizes), others take
-    their first. ``until`` ends the rounds by how sure they are instead of by their number.
-    ``own_files`` is the folder that paths of tables that are the user's own files start from. With
-    ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
-    before the next; with ``search`` that knob's sizes are searched for changes of the lead.
+    their first; ``points`` gives values of several knobs that go together, a point each, which
+    every choice of the others has. ``until`` ends the rounds by how sure they are instead of by
+    their number. ``own_files`` is the folder that paths of tables that are the user's own files
+    start from. With ``step_up`` the first knob with several numbers goes from small to large, all
+    rounds of a size before the next; with ``search`` that knob's sizes are searched for changes of
+    the lead.
 
     Conditions are ``cache``, ``threads`` (None leaves the choice to each library), ``background``
     and ``runtime``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -173,6 +175,7 @@ class Plan(BaseModel):
     ] = 1
     approaches: list[str] | None = None
     knobs: dict[str, Annotated[list[Value], BeforeValidator(_spread), Field(min_length=1)]] = {}
+    points: list[Annotated[dict[str, Value], Field(min_length=1)]] = []
     cache: Annotated[
         list[Literal["warm", "cold"]],
         Field(min_length=1, description="inputs read once beforehand, or evicted"),
@@ -226,6 +229,19 @@ class Plan(BaseModel):
             raise ValueError("step_up: sizes one after the other have a number of rounds, no until")
         if self.search and self.until is not None:
             raise ValueError("search: it decides on rounds itself, and goes with no until")
+        return self
+
+    @model_validator(mode="after")
+    def _points_are_alike(self) -> Self:
+        named = self.points[0].keys() if self.points else set()
+        for place, point in enumerate(self.points, 1):
+            if point.keys() != named:
+                raise ValueError(
+                    f"points: each names the same knobs, and point {place} names "
+                    f"{', '.join(point)} where the first names {', '.join(named)}"
+                )
+        if twice := named & self.knobs.keys():
+            raise ValueError(f"points: {', '.join(twice)} has values under knobs already")
         return self
 
     @model_validator(mode="before")

@@ -62,8 +62,9 @@ def points_of(plan: Plan, comparison: Comparison) -> list[Point]:
             where=f"knobs.{name}",
             hint="Give the knob another name.",
         )
+    together = plan.points or [{}]
     given = [plan.knobs.get(knob) or values[:1] for knob, values in comparison.knobs.items()]
-    count = prod(map(len, (*given, *varied.values())))
+    count = len(together) * prod(map(len, (*given, *varied.values())))
     if count > MOST_POINTS:
         raise BadInput(
             f"These knobs and conditions make {count:,} points; a trial has at most "
@@ -71,9 +72,14 @@ def points_of(plan: Plan, comparison: Comparison) -> list[Point]:
             where="knobs",
             hint="Take fewer values of some of them.",
         )
+    points = {
+        point_name(point): point
+        for values in together
+        for point in comparison.points({**plan.knobs, **{k: [v] for k, v in values.items()}})
+    }
     return [
         {**point, **dict(zip(varied, chosen, strict=True))}
-        for point in comparison.points(plan.knobs)
+        for point in points.values()
         for chosen in product(*varied.values())
     ]
 
