@@ -59,6 +59,7 @@ export const USUAL_PLAN = {
   order_seed: 1,
   own_files: null,
   step_up: false,
+  keep_files: false,
   search: {
     within: 0.1,
     minutes: 30.0,

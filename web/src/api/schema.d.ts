@@ -2463,6 +2463,11 @@ export interface components {
              * @default false
              */
             step_up: boolean;
+            /**
+             * @description keep the files that each lane's first run leaves, such as books
+             * @default false
+             */
+            keep_files: boolean;
             /** @default null */
             search: components["schemas"]["Search"] | null;
             /**
@@ -2736,11 +2741,12 @@ export interface components {
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
          *     knobs named in it (a range such as "1_000..1_000_000/3" stands for its sizes), others take
-         *     their first; ``points`` gives values of several knobs that go together, a point each, which every
-         *     point of the other knobs has. ``until`` ends the rounds by how sure they are instead of by their number.
-         *     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
-         *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
-         *     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
+         *     their first; ``points`` gives values of several knobs that go together, a point each, which
+         *     every choice of the others has. ``until`` ends the rounds by how sure they are instead of by
+         *     their number. ``own_files`` is the folder that paths of tables that are the user's own files
+         *     start from. With ``step_up`` the first knob with several numbers goes from small to large, all
+         *     rounds of a size before the next; with ``search`` that knob's sizes are searched for changes of
+         *     the lead.
          *
          *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library), ``background``
          *     and ``runtime``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -2838,6 +2844,11 @@ export interface components {
              * @default false
              */
             step_up: boolean;
+            /**
+             * @description keep the files that each lane's first run leaves, such as books
+             * @default false
+             */
+            keep_files: boolean;
             /** @default null */
             search: components["schemas"]["Search"] | null;
             /**
@@ -2856,11 +2867,12 @@ export interface components {
          *
          *     ``approaches`` (ids) None means all but retired ones; ``knobs`` gives the values to try for the
          *     knobs named in it (a range such as "1_000..1_000_000/3" stands for its sizes), others take
-         *     their first; ``points`` gives values of several knobs that go together, a point each, which every
-         *     point of the other knobs has. ``until`` ends the rounds by how sure they are instead of by their number.
-         *     ``own_files`` is the folder that paths of tables that are the user's own files start from. With
-         *     ``step_up`` the first knob with several numbers goes from small to large, all rounds of a size
-         *     before the next; with ``search`` that knob's sizes are searched for changes of the lead.
+         *     their first; ``points`` gives values of several knobs that go together, a point each, which
+         *     every choice of the others has. ``until`` ends the rounds by how sure they are instead of by
+         *     their number. ``own_files`` is the folder that paths of tables that are the user's own files
+         *     start from. With ``step_up`` the first knob with several numbers goes from small to large, all
+         *     rounds of a size before the next; with ``search`` that knob's sizes are searched for changes of
+         *     the lead.
          *
          *     Conditions are ``cache``, ``threads`` (None leaves the choice to each library), ``background``
          *     and ``runtime``; several values of one are compared like a knob's. ``min_sample_s`` of 0 is one
@@ -2958,6 +2970,11 @@ export interface components {
              * @default false
              */
             step_up?: boolean;
+            /**
+             * @description keep the files that each lane's first run leaves, such as books
+             * @default false
+             */
+            keep_files?: boolean;
             /** @default null */
             search?: components["schemas"]["SearchRequest"] | null;
             /**

@@ -220,6 +220,10 @@ class Plan(BaseModel):
         Field(description="sizes from small to large; drop lanes that would break a limit"),
     ] = False
 
+    keep_files: Annotated[
+        bool,
+        Field(description="keep the files that each lane's first run leaves, such as books"),
+    ] = False
     search: Search | None = None
     disturbed: Disturbed = Disturbed()
 

@@ -38,6 +38,7 @@ REPORT = "report.html"
 CURVES = "curves.parquet"
 _CURVES = "curves"
 _ANSWERS = "answers"
+_FILES = "files"
 _EVENT_LOGS = "spark-events"
 _LONGEST_LOG = 1 << 30
 _JOURNAL = "journal.jsonl"
@@ -232,6 +233,11 @@ class ResultFolder:
     def answers(self) -> Path:
         """Folder of the answers that differ, a file each."""
         return self.path / _ANSWERS
+
+    @property
+    def files(self) -> Path:
+        """Folder of the files that lanes left, where they were to be kept: by lane and point."""
+        return self.path / _FILES
 
     @property
     def journal(self) -> Path:

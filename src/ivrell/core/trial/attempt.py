@@ -4,7 +4,7 @@ import logging
 import os
 import sys
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
@@ -59,6 +59,7 @@ from ivrell.core.spark.places import At, Places
 from ivrell.core.tasks.sessions import sessions_of
 from ivrell.core.tasks.task import ApproachFailed
 from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
+from ivrell.core.trial.bounds import left_files
 from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
@@ -127,6 +128,9 @@ class Place:
         return None
 
 
+KeepFiles = Callable[[RunRecord, "Iterator[os.DirEntry[str]]"], None]
+
+
 class Attempts:
     """Does the runs of one trial with one runner, which is started anew when a run takes it
     down.
@@ -138,6 +142,7 @@ class Attempts:
         runtimes: other interpreters that lanes ask for, by name.
         spark: where sessions of Spark run.
         keep_log: keeps the log of a run's session, by the run's number.
+        keep_files: keeps what a run that counts left in its folder.
         desk: looks at the answers; None where runs give none.
         shapes: gives the tables' shapes at a point, see Job.shapes.
         own_styles: how tables that are csv files of the user's own are written, by name.
@@ -155,6 +160,7 @@ class Attempts:
         *,
         spark: Places | None = None,
         keep_log: Callable[[int, Path], None] | None = None,
+        keep_files: KeepFiles | None = None,
         desk: AnswerDesk | None = None,
         mode: str = RUN,
         shapes: Callable[[Point], Mapping[str, TableShape]] | None = None,
@@ -164,6 +170,7 @@ class Attempts:
         self._own_styles = own_styles or {}
         self._spark = spark
         self._keep_log = keep_log
+        self._keep_files = keep_files
         self._desk = desk
         self._mode = mode
         self._runtimes = runtimes or {}
@@ -213,6 +220,8 @@ class Attempts:
             return run_record(planned, self._engine_of(planned), RunEnd(STOPPED)), []
         try:
             run, curve = self.attempt(planned, place, tell, wanted_stop, take)
+            if self._keep_files and run.counted:
+                self._keep_files(run, left_files(place.folder))
         finally:
             self.leave(place)
         return run, curve

@@ -7,7 +7,7 @@ take what the machine can hand out in that time.
 import os
 import resource
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from ivrell.core.measure import proc
@@ -110,11 +110,22 @@ def tree_memory(worker: int, others: list[int]) -> int:
 
 def left_bytes(folder: Path, *, everything: bool = False) -> int:
     """Bytes in the files a run left, each once, by whatever names; without those at the top that
-    are called as Ivrell's own are, unless ``everything`` is to count.
+    are called as Ivrell's own are, unless ``everything`` is to count."""
+    held: dict[tuple[int, int], int] = {}
+    for entry in left_files(folder, everything=everything):
+        try:
+            status = entry.stat(follow_symlinks=False)
+        except OSError:
+            continue
+        held[status.st_dev, status.st_ino] = status.st_size
+    return sum(held.values())
+
+
+def left_files(folder: Path, *, everything: bool = False) -> "Iterator[os.DirEntry[str]]":
+    """What a run left that is neither a folder nor a link; see left_bytes.
 
     Not by os.walk, whose stack a few thousand nested folders break.
     """
-    held: dict[tuple[int, int], int] = {}
     waiting = [str(folder)]
     while waiting:
         where = waiting.pop()
@@ -131,8 +142,6 @@ def left_bytes(folder: Path, *, everything: bool = False) -> int:
                 elif not entry.is_symlink() and (
                     everything or not (top and entry.name.startswith(_OWN_FILES))
                 ):
-                    status = entry.stat(follow_symlinks=False)
-                    held[status.st_dev, status.st_ino] = status.st_size
+                    yield entry
             except OSError:
                 continue
-    return sum(held.values())

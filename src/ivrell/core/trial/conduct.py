@@ -6,7 +6,7 @@ The conductor does as little as it can while a run is timed: it waits for the ru
 import logging
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from functools import partial
@@ -43,6 +43,7 @@ from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import EXPLAINED, RUN
 from ivrell.core.report.measures import values_at
 from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, MACHINE, AddRun, ResultFolder
+from ivrell.core.results.kept_files import keep_files
 from ivrell.core.scratch import scratch
 from ivrell.core.stats import history
 from ivrell.core.trial.answer_desk import AnswerDesk, Received
@@ -257,11 +258,18 @@ class Trial:
             self.preparation.runtimes,
             spark=self.preparation.spark,
             keep_log=self.results.keep_event_log,
+            keep_files=self._keep_files if self.plan.keep_files else None,
             desk=desk,
             mode=EXPLAINED if self.explained else RUN,
             shapes=self.preparation.shapes,
             own_styles=self.preparation.own_styles,
         )
+
+    def _keep_files(self, run: RunRecord, left: "Iterator[os.DirEntry[str]]") -> None:
+        """Keep what a lane's first run that counts at a point left in its folder."""
+        place = self.results.files / run.approach / (point_name(run.point) or "all")
+        if not place.exists():
+            keep_files(left, place, self.plan.limits.written_bytes)
 
     def judge_again(self, reference: str | None = None) -> TrialFindings:
         """Hold the kept answers of a trial that has ended against another reference.
