@@ -31,6 +31,10 @@ class BadInput(Exception):
         return f"{place}{self.what}{hint}"
 
 
+class NotAvailable(BadInput):
+    """What some lanes need is not there now; others go on without them."""
+
+
 class Stopped(Exception):
     """The user asked for long work to stop; nothing half made is left behind."""
 

@@ -375,6 +375,9 @@ class LimitReached:
     value: float
 
 
+NOT_AVAILABLE = "not available"
+"""Kind of a failure that no code of the lane's brought about: what it runs on was not there."""
+
 DONE, FAILED, LIMIT, STOPPED = "done", "failed", "limit", "stopped"
 """How a run can end."""
 

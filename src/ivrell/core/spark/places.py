@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ivrell.core.contain.sandbox import give, why_not
+from ivrell.core.errors import NotAvailable
 from ivrell.core.records.wire import SparkPlace
 from ivrell.core.spark.clusters import Clusters, SparkCluster
 from ivrell.core.spark.install import JVM
@@ -67,6 +68,7 @@ class Places:
         self._shown = shown
         self._cores = cores
         self._running: dict[str, StandaloneCluster] = {}
+        self._refused: dict[str, NotAvailable] = {}
 
     def cluster(self, name: str) -> SparkCluster:
         """A place as it is registered. Raises BadInput."""
@@ -103,9 +105,16 @@ class Places:
     def _started(self, name: str, cluster: SparkCluster) -> StandaloneCluster:
         running = self._running.get(name)
         if running is None or not running.alive:
+            if name in self._refused:
+                raise self._refused[name]
             # Each process that conducts has clusters of its own: they end with it.
             own = self._folder / f"{os.getpid()}-{name.replace(':', '-')}"
-            self._running[name] = running = StandaloneCluster(cluster, own, self._shown)
+            try:
+                self._running[name] = running = StandaloneCluster(cluster, own, self._shown)
+            except NotAvailable as error:
+                # Whoever asks next need not wait as long again.
+                self._refused[name] = error
+                raise
         return running
 
     def stop(self) -> None:

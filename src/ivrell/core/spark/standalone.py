@@ -4,13 +4,15 @@ workers, bounded, on loopback alone, and nothing left behind when it ends."""
 import shutil
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost, let_pass, why_not
-from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.errors import NotAvailable, Stopped
 from ivrell.core.folders import data_folder
+from ivrell.core.quantities import format_seconds
 from ivrell.core.spark.clusters import SparkCluster
 from ivrell.core.spark.install import JVM, configured, python_path, spark_home
 from ivrell.core.waits import WantedStop, end, first_line, never
@@ -79,13 +81,15 @@ class StandaloneCluster:
     def _told(self, wanted_stop: WantedStop) -> str:
         """The master's address, once all workers are there. Raises BadInput, Stopped."""
         assert self._process.stdout
+        began = time.monotonic()
         told = first_line(self._process.stdout, _START_S, "a cluster of Spark", wanted_stop)
         line = (told or b"").decode(errors="replace").strip()
         if not line.startswith("spark://"):
             said = self._folder.with_suffix(".log").read_text(errors="replace").strip()
             self.stop()
-            raise BadInput(
-                f"The cluster did not start: {said[-600:] or 'it said nothing'}",
+            waited = format_seconds(time.monotonic() - began)
+            raise NotAvailable(
+                f"The cluster did not start within {waited}: {_reason(said)}",
                 where="at",
                 hint="Run ./ivrell engines to see whether Spark is whole here.",
             )
@@ -106,3 +110,14 @@ class StandaloneCluster:
         self._log.close()
         self._folder.with_suffix(".log").unlink(missing_ok=True)
         shutil.rmtree(self._folder, ignore_errors=True)
+
+
+_LONGEST_REASON = 200
+
+
+def _reason(said: str) -> str:
+    """What the last line of a log says that names an error, or else the last line."""
+    lines = [line.strip() for line in said.splitlines() if line.strip()]
+    named = [line for line in lines if "Exception" in line or "rror" in line]
+    last = (named or lines or ["it said nothing"])[-1]
+    return last if len(last) <= _LONGEST_REASON else f"{last[:_LONGEST_REASON]}…"

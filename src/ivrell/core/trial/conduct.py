@@ -17,7 +17,7 @@ from ivrell.core.agreement.judge import ClusterJudge
 from ivrell.core.agreement.record import Answers
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.errors import BadInput, Stopped, room_on_disk
+from ivrell.core.errors import BadInput, NotAvailable, Stopped, room_on_disk
 from ivrell.core.folders import data_folder
 from ivrell.core.locks import in_use
 from ivrell.core.machine import busy_cores, snapshot
@@ -40,7 +40,7 @@ from ivrell.core.records.loads import QUIET
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
-from ivrell.core.records.wire import EXPLAINED, RUN
+from ivrell.core.records.wire import EXPLAINED, FAILED, NOT_AVAILABLE, RUN, Failure, RunEnd
 from ivrell.core.report.measures import values_at
 from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, MACHINE, AddRun, ResultFolder
 from ivrell.core.results.kept_files import keep_files
@@ -64,6 +64,7 @@ from ivrell.core.trial.plan import (
     stepped_knob,
 )
 from ivrell.core.trial.preparation import Preparation, Tables
+from ivrell.core.trial.record import run_record
 from ivrell.core.trial.search import CrossingSearch, memory_run_beside
 from ivrell.core.trial.standing import Standing
 from ivrell.core.trial.step_up import StepUp
@@ -442,8 +443,12 @@ class Trial:
             self.answers.take(planned.approach, planned.point, answer.path, print_, answer.parts)
             return print_
 
-        tables = self.preparation.tables(planned.point, approach)
-        run, curve = attempts.do(planned, tables, self.listen, wanted_stop, take)
+        try:
+            tables = self.preparation.tables(planned.point, approach)
+            run, curve = attempts.do(planned, tables, self.listen, wanted_stop, take)
+        except NotAvailable as error:
+            told = Failure(NOT_AVAILABLE, f"{error.what} {error.hint}".strip(), part="preparing")
+            return run_record(planned, approach.engine, RunEnd(FAILED, failure=told))
         self.results.keep_curve(planned.number, curve)
         return run
 

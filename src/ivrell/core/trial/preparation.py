@@ -11,7 +11,7 @@ from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.errors import BadInput
+from ivrell.core.errors import BadInput, NotAvailable
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases
@@ -75,6 +75,7 @@ class Preparation:
         if workers > 1:
             drawers_at_hand()
         self._made: dict[DataPlace, Tables] = {}
+        self._lacking: dict[DataPlace, NotAvailable] = {}
         self._based = comparison.data.based_on(Path(plan.own_files or Path.cwd()))
         self._recipes = {point_name(p): self._based.resolved(p) for p in self.points}
         self.spark = Places(
@@ -171,13 +172,20 @@ class Preparation:
         self.points.append(point)
 
     def make_all(self, progress: Progress, stopped: Callable[[], bool]) -> list[MadeTable]:
-        """Make the data of every approach at every point; what was made so far. Raises Stopped."""
+        """Make the data of every approach at every point; what was made so far. What lanes lack
+        that others do not need is told as their runs come. Raises Stopped, and NotAvailable where
+        every lane lacks it."""
         for point in self.points:
             for approach in self.approaches:
                 place = _place_of_data(point, approach)
-                if place not in self._made:
+                if place not in self._made and place not in self._lacking:
                     make = partial(self.make, point, approach, progress, stopped)
-                    self._made[place] = self.with_server(make)
+                    try:
+                        self._made[place] = self.with_server(make)
+                    except NotAvailable as error:
+                        self._lacking[place] = error
+        if self._lacking and not self._made:
+            raise next(iter(self._lacking.values()))
         tables = [table for made in self._made.values() for table in _records(made)]
         return list({(table.paths[0], table.table): table for table in tables}.values())
 
@@ -215,8 +223,12 @@ class Preparation:
         }
 
     def tables(self, point: Point, approach: Approach) -> Tables:
-        """What an approach finds at a point, once all is made."""
-        return self._made[_place_of_data(point, approach)]
+        """What an approach finds at a point, once all is made. Raises NotAvailable where that is
+        on what did not start."""
+        place = _place_of_data(point, approach)
+        if place in self._lacking:
+            raise self._lacking[place]
+        return self._made[place]
 
     def with_server(self, what: Callable[[], Done]) -> Done:
         """Do something; once more where the private server ended before or in it."""

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from ivrell.core.quantities import three_figures
 from ivrell.core.records.findings import Caution
+from ivrell.core.records.wire import NOT_AVAILABLE
 from ivrell.core.stats.cautions.scene import Scene, caution
 
 _WIDE_RELATIVE = 0.01
@@ -77,7 +78,9 @@ def unfinished(scene: Scene) -> Iterator[Caution]:
             yield caution(
                 "failed",
                 f"{lane.name} failed: {lane.trouble}",
-                "Fix the code and run again.",
+                "Fix the code and run again."
+                if lane.failure is None or lane.failure.kind != NOT_AVAILABLE
+                else "Start what it needs and run again.",
                 lane.id,
             )
 
