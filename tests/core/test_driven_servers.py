@@ -371,6 +371,19 @@ class Words(unittest.TestCase):
         self.assertEqual((plan.what, plan.steps[0].what), ("Sort", "Hash Join"))
         self.assertEqual([step.what for step in plan.steps[0].steps], ["Scan a", "Scan b"])
 
+    def test_addresses_of_other_forms_are_refused_by_name(self):
+        for text, words in (
+            ("jdbc:postgresql://me@here/db", "Java"),
+            ("Driver={x};Server=here", "ODBC"),
+            ("https://here:8123", "of the web"),
+            ("sqlite:///here.db", 'no server.*engine = "sqlite"'),
+            ("mongodb://here", 'no kind of server "mongodb".*pip'),
+            ("postgres://here", "called postgresql here"),
+            ("mysql+nobody://here", 'no driver "nobody" of mysql'),
+        ):
+            with self.subTest(text), self.assertRaisesRegex(BadInput, words):
+                addresses.read(text)
+
     def test_an_address_gets_the_usual_driver_and_hides_its_password(self):
         with mock.patch.dict(os.environ, {"P": "w@rd"}):
             found = addresses.read("postgresql://me@here:99", "env:P")

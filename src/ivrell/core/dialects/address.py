@@ -2,6 +2,7 @@
 ``adbc``; passwords by reference."""
 
 import os
+import re
 import stat
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,7 +10,7 @@ from pathlib import Path
 import sqlalchemy as sa
 from sqlalchemy.engine import URL
 
-from ivrell.core.dialects import dialect_of
+from ivrell.core.dialects import DIALECTS, dialect_of
 from ivrell.core.dialects.base import Dialect
 from ivrell.core.errors import BadInput
 from ivrell.core.records.wire import Client
@@ -113,26 +114,74 @@ class Address:
 
 
 def read(text: str, password_from: str = "") -> Address:
-    """The address that a URL and a reference to its password make. Raises BadInput."""
+    """The address that a URL and a reference to its password make. Raises BadInput, which names
+    the form of an address of another kind."""
+    _refuse_other_forms(text)
     try:
         url = sa.make_url(text)
         url.get_dialect() if url.get_driver_name() != ADBC else None
-    except (sa.exc.ArgumentError, sa.exc.NoSuchModuleError, ValueError) as error:
-        if text.split("+", 1)[-1].startswith(f"{ADBC}://"):
-            url = sa.make_url(text)
-        else:
+    except sa.exc.NoSuchModuleError as error:
+        raise _not_known(text) from error
+    except (sa.exc.ArgumentError, ValueError) as error:
+        if not text.split("+", 1)[-1].startswith(f"{ADBC}://"):
             raise BadInput(
                 f"That is no address of a server: {str(error).splitlines()[0]}.",
                 where="address",
-                hint="Write it as mariadb://user@host:3306, with the driver's name after a + "
-                "where it is not the usual one.",
+                hint=_WRITE_IT,
             ) from error
+        url = sa.make_url(text)
     if "+" not in url.drivername:
         usual = dialect_of(url.get_backend_name()).driver
         url = url.set(drivername=f"{url.drivername}+{usual}") if usual else url
     if password_from:
         url = url.set(password=secret(password_from))
     return Address(url)
+
+
+_WRITE_IT = (
+    "Write it as mariadb://user@host:3306, with the driver's name after a + where it is not the "
+    "usual one."
+)
+_EMBEDDED = ("sqlite", "duckdb")
+_OTHER_FORMS = (
+    (re.compile("jdbc:", re.I), "That is an address as Java's drivers take it."),
+    (
+        re.compile(r"(driver|dsn|server|data source|provider)\s*=", re.I),
+        "That is a connection string as ODBC's drivers take it.",
+    ),
+    (re.compile("https?://", re.I), "That is an address of the web."),
+)
+
+
+def _refuse_other_forms(text: str) -> None:
+    for form, what in _OTHER_FORMS:
+        if form.match(text.strip()):
+            raise BadInput(what, where="address", hint=_WRITE_IT)
+    scheme = text.partition("://")[0].partition("+")[0]
+    if scheme in _EMBEDDED:
+        raise BadInput(
+            f"{scheme} is no server: it works in the process of whoever uses it.",
+            where="address",
+            hint=f'Write lanes with engine = "{scheme}"; they need no address.',
+        )
+
+
+def _not_known(text: str) -> BadInput:
+    """What is told of a URL whose kind of server, or driver, SQLAlchemy has none for."""
+    scheme, _, driver = text.partition("://")[0].partition("+")
+    if driver and scheme in {name.partition(".")[0] for name in sa.dialects.__all__}:
+        return BadInput(
+            f'There is no driver "{driver}" of {scheme} for SQLAlchemy.',
+            where="address",
+            hint="Check its name, or leave it out for the usual one.",
+        )
+    usual = " It is called postgresql here." if scheme == "postgres" else ""
+    return BadInput(
+        f'There is no kind of server "{scheme}" for SQLAlchemy here.{usual}',
+        where="address",
+        hint="Install a dialect for it into Ivrell's environment with pip, or name another kind: "
+        f"{', '.join(DIALECTS)}.",
+    )
 
 
 def shown(text: str) -> str:
