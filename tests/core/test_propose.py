@@ -208,6 +208,38 @@ class Odd(unittest.TestCase):
         for value in two[:500]:
             self.assertNotIn(f"{value:.3f},", text)
 
+    def test_moments_keep_their_days_and_lose_their_hours(self):
+        rng = np.random.default_rng(4)
+        days = np.arange("2031-03-01", "2031-09-01", dtype="datetime64[D]")
+        busy = np.array([5.0 if day < 90 else 1.0 for day in range(len(days))])
+        busy[(np.arange(len(days)) % 7) > 4] = 0
+        chosen = rng.choice(days, 20_000, p=busy / busy.sum())
+        hours = rng.integers(7, 18, 20_000).astype("timedelta64[h]")
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        path = Path(folder.name) / "signed.parquet"
+        pa.parquet.write_table(
+            pa.table({
+                "at": chosen.astype("datetime64[us]") + hours,
+                "day": chosen,
+                "even": rng.choice(days, 20_000),
+            }),
+            path,
+        )  # fmt: skip
+        proposal = propose({"signed": path})
+        columns = {c["name"]: c for c in proposal.data["tables"]["signed"]["columns"]}
+        self.assertEqual(len(columns["at"]["weights"]), len(days))
+        self.assertNotIn("weights", columns["even"])
+        self.assertLess(max(proposal.distances["signed"].values()), 0.1)
+        recipe = Recipe.model_validate(proposal.data).resolved({})
+        made = Generator(recipe).sample("signed", 20_000).column("day").to_numpy(False)
+        places = (made - days[0]).astype(int)
+        self.assertEqual(set(places % 7), {0, 1, 2, 3, 4})
+        self.assertAlmostEqual(
+            float(np.mean(places < 90)), float(np.mean(chosen < days[90])), delta=0.03
+        )
+        self.assertEqual(proposal.lost["signed"], "the time of day of at")
+
     def test_what_no_shape_is_near_to_is_said(self):
         found = self.proposed(codes=["code", *(f"0-{n % 70}" for n in range(500))])
         self.assertGreater(found.distances["codes"]["code"], 0.1)

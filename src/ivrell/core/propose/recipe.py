@@ -46,6 +46,12 @@ _LEAST_COVER = 0.3
 _TIED = 0.5
 _MOST_TIES = 5
 _MOST_COLUMNS_TIED = 50
+_DAY_US = 86_400 * 1_000_000
+_WEEK = 7
+_MOST_DAYS = 400
+_PARTS = 100
+_LEAST_MOMENTS = 2_000
+"""Fewer lie unevenly over weekdays and hours by chance alone."""
 
 
 @dataclass
@@ -157,8 +163,11 @@ def propose(
             described["duplicate_share"] = share
         described["columns"] = columns
         proposal.data["tables"][name] = described
-        if ties := _ties(table):
-            proposal.lost[name] = f"columns that rise or fall together ({ties})"
+        lost = [f"columns that rise or fall together ({ties})"] if (ties := _ties(table)) else []
+        if hours := _hours_lost(table):
+            lost.append(f"the time of day of {', '.join(hours)}")
+        if lost:
+            proposal.lost[name] = "; ".join(lost)
     _measure(proposal, read)
     return proposal
 
@@ -288,7 +297,45 @@ def _moments(known: pa.Array, place: str) -> tuple[dict[str, Any], str]:
     day = str(ends["min"])[:10]
     after = np.datetime64(str(ends["max"])[:10]) + 1
     kind = "date" if pa.types.is_date(known.type) else "timestamp"
-    return {"kind": kind, "from": day, "until": str(after)}, "even between whole days"
+    settings: dict[str, Any] = {"kind": kind, "from": day, "until": str(after)}
+    days = int((after - np.datetime64(day)).astype(int))
+    numbers = _as_numbers(known) / _DAY_US - np.datetime64(day).astype(int)
+    parts = days if days <= _MOST_DAYS else _PARTS
+    shares = np.histogram(numbers, parts, (0, days))[0] / len(numbers)
+    if parts < 2 or not (_gap(shares) > FAR or _weekly(numbers, days)):
+        return settings, "even between whole days"
+    settings["weights"] = [figures(share) for share in shares]
+    return settings, "by days" if parts == days else f"by {parts} parts of the time"
+
+
+def _gap(shares: np.ndarray) -> float:
+    """The largest gap between cumulative shares and even ones."""
+    even = np.arange(1, len(shares) + 1) / len(shares)
+    return float(np.abs(np.cumsum(shares) - even).max())
+
+
+def _weekly(days: np.ndarray, until: int) -> bool:
+    """Whether moments, in days from the first, lie unevenly over the days of the week."""
+    whole = until // _WEEK * _WEEK
+    weekdays = np.bincount((days[days < whole] % _WEEK).astype(int), minlength=_WEEK)
+    return bool(weekdays.sum() > _LEAST_MOMENTS and _from_even(weekdays) > FAR)
+
+
+def _hours_lost(table: pa.Table) -> list[str]:
+    """Columns of moments whose time of day is far from even, as made ones are."""
+    lost = []
+    for column in table.schema:
+        if pa.types.is_timestamp(column.type):
+            known = table.column(column.name).combine_chunks().drop_null()
+            hours = np.bincount(pc.hour(known.cast(pa.timestamp("us"))).to_numpy(), minlength=24)
+            if hours.sum() > _LEAST_MOMENTS and _from_even(hours) > FAR:
+                lost.append(column.name)
+    return lost
+
+
+def _from_even(counts: np.ndarray) -> float:
+    """Half the summed differences of shares from even ones."""
+    return float(np.abs(counts / counts.sum() - 1 / len(counts)).sum() / 2)
 
 
 def _integers(known: pa.Array, unique: bool) -> tuple[dict[str, Any], str]:

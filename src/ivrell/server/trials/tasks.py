@@ -140,7 +140,6 @@ def conduct_trial(trial_id: int) -> None:
                     conductor.listen(RunEnded(record=run))
             trial.keep_agreement(found)
             trial.finish(found.ended)
-            keep(trial)
             _trim(core)
     except BadInput as error:
         trial.finish(Trial.State.FAILED, Trouble.of(error))
@@ -162,6 +161,9 @@ def conduct_trial(trial_id: int) -> None:
             ),
         )
         raise
+    else:
+        # Not above: what was measured stands, whatever comes of that.
+        keep(trial)
 
 
 def _told_by_system(error: OSError, reference: str) -> Trouble:

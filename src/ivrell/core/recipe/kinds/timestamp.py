@@ -1,10 +1,11 @@
 """Moments and days between two others."""
 
 from datetime import date, datetime
-from typing import Literal, Self
+from typing import Annotated, Literal, Self
 
 import numpy as np
 import pyarrow as pa
+from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
 from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
@@ -19,10 +20,17 @@ def _seconds(moment: datetime | date) -> int:
 
 
 class _Between(Kind):
-    """What moments and days share: a range whose end is excluded."""
+    """What moments and days share: a range whose end is excluded, evenly, or with ``weights``:
+    how much falls into each of as many equal parts of it, evenly within a part."""
 
     since: datetime | date = Field(alias="from")
     until: datetime | date
+    weights: (
+        Annotated[
+            list[Annotated[float, Field(ge=0, le=1e12)]], Field(min_length=2, max_length=10_000)
+        ]
+        | None
+    ) = None
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
@@ -31,6 +39,8 @@ class _Between(Kind):
                 raise ValueError("from and until carry no zone: write 2031-01-01T06:00:00")
         if _seconds(self.since) >= _seconds(self.until):
             raise ValueError(f"from ({self.since}) must lie before until ({self.until})")
+        if self.weights is not None and not sum(self.weights):
+            raise ValueError("weights are not all 0")
         return self
 
     def _ends(self) -> tuple[int, int]:
@@ -42,15 +52,28 @@ class _Between(Kind):
         raise NotImplementedError
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
+        if self.weights:
+            return self._finished(self._at(rng.random(block.count)))
         return self._finished(rng.integers(*self._ends(), block.count))
 
     def draw_sorted(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         first, end = self._ends()
-        return self._finished(first + np.floor(block.quantiles(rng) * (end - first)).astype(int))
+        shares = block.quantiles(rng)
+        if self.weights:
+            return self._finished(self._at(shares))
+        return self._finished(first + np.floor(shares * (end - first)).astype(int))
+
+    def _at(self, shares: NDArray[np.float64]) -> NDArray[np.int64]:
+        """Numbers in the kind's own unit below which these shares of the rows lie."""
+        first, end = self._ends()
+        below = np.concatenate([[0.0], np.cumsum(self.weights or [])])
+        places = np.interp(shares * below[-1], below, np.linspace(0, end - first, len(below)))
+        within: NDArray[np.int64] = np.minimum(places.astype(np.int64), end - first - 1)
+        return first + within
 
 
 class Timestamp(_Between):
-    """Whole seconds from ``from`` up to but without ``until``, evenly; no zone.
+    """Whole seconds from ``from`` up to but without ``until``; no zone.
 
     An Arrow timestamp in microseconds, the unit that most readers keep unchanged.
     """
@@ -68,7 +91,7 @@ class Timestamp(_Between):
 
 
 class Date(_Between):
-    """Days from ``from`` up to but without ``until``, evenly; an Arrow date32."""
+    """Days from ``from`` up to but without ``until``; an Arrow date32."""
 
     kind: Literal["date"] = "date"
 
