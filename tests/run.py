@@ -97,7 +97,9 @@ def do(job: Job) -> Outcome:
         failed = [f"{job.name}: ended with status {done.returncode} before its tests had"]
         return Outcome(job, 0, failed, done.stdout, seconds)
     found = json.loads(told[-1].removeprefix(_RESULT))
-    printed = done.stdout if found["failed"] else ""
+    # Without the line that the result is read from, which is long.
+    lines = (line for line in done.stdout.splitlines() if not line.startswith(_RESULT))
+    printed = "\n".join(lines) if found["failed"] else ""
     return Outcome(job, found["passed"], found["failed"], printed, seconds, found["seconds"])
 
 

@@ -45,6 +45,7 @@ SEARCH = PLAN | {
 }  # fmt: skip
 _LANES = TEXT.count("[[approach]]")
 _ENDS_S = 150.0
+_GONE_S = 15.0
 
 
 VICTIMS = (
@@ -186,10 +187,15 @@ def one(ivrell: Ivrell, comparison: int, rng: random.Random, name: str) -> str:
 
 
 def left(ivrell: Ivrell) -> list[str]:
-    """What is left after a stop."""
+    """What is left after a stop, once what ends by itself has ended."""
     data = str(ivrell.running.data)
-    found = [f"process {pid}" for pid in processes_with(data, environment=True)]
-    found += [f"process {pid}" for pid in processes_with(data)]
+    deadline = time.monotonic() + _GONE_S
+    while True:
+        pids = {*processes_with(data, environment=True), *processes_with(data)}
+        if not pids or time.monotonic() > deadline:
+            break
+        time.sleep(0.2)
+    found = [f"process {pid}: {proc.read(f'/proc/{pid}/cmdline')[:200]!r}" for pid in sorted(pids)]
     now = {path.name for path in Path(tempfile.gettempdir()).iterdir()}
     return found + sorted(now - {ivrell.running.folder.name})
 

@@ -334,7 +334,7 @@ class ByUrl(EngineCase):
             (f"postgresql+adbc://{self.address}", "env:NOT_THERE", "without the variable"),
             (f"postgresql+adbc://{self.address}", f"file:{secret}", "read by others"),
             (f"postgresql+adbc://{self.address}", "word", "tells no place"),
-            ("nosuch+thing://me@here", "", "no address of a server"),
+            ("nosuch+thing://me@here", "", 'no kind of server "nosuch"'),
             ("mssql://me@here", "", "driver"),
         ):
             with self.subTest(address), self.assertRaisesRegex(BadInput, why) as caught:

@@ -43,10 +43,10 @@ const EMPTY: LiveTrial = {
   seen: 0,
 };
 
-type Told = { event: LiveEvent; at: number } | "reset";
+type Told = { events: LiveEvent[]; at: number } | "reset";
 
 export function fold(live: LiveTrial, told: Told): LiveTrial {
-  return told === "reset" ? EMPTY : { ...folded(live, told.event), seen: told.at };
+  return told === "reset" ? EMPTY : { ...told.events.reduce(folded, live), seen: told.at };
 }
 
 function folded(live: LiveTrial, event: LiveEvent): LiveTrial {
@@ -105,6 +105,9 @@ function folded(live: LiveTrial, event: LiveEvent): LiveTrial {
   }
 }
 
+/** Events are shown together that come within so long: an ended trial may have thousands. */
+const TOGETHER_MS = 40;
+
 /** Follow a trial from its first event; what depends on it is asked for anew as runs end. */
 export function useLive(trial: number | null, comparison: number): LiveTrial {
   const [live, tell] = useReducer(fold, EMPTY);
@@ -113,9 +116,17 @@ export function useLive(trial: number | null, comparison: number): LiveTrial {
     tell("reset");
     if (trial === null) return;
     const source = new EventSource(`/live/trials/${trial}`);
+    let waiting: LiveEvent[] = [];
+    let timer = 0;
+    const show = () => {
+      tell({ events: waiting, at: Date.now() });
+      waiting = [];
+      timer = 0;
+    };
     source.onmessage = (message) => {
       const event = JSON.parse(message.data as string) as LiveEvent;
-      tell({ event, at: Date.now() });
+      waiting.push(event);
+      timer ||= window.setTimeout(show, TOGETHER_MS);
       if (event.kind === "started") {
         void cache.invalidateQueries({ queryKey: ["trial", trial] });
         void cache.invalidateQueries({ queryKey: ["now"] });
@@ -130,7 +141,10 @@ export function useLive(trial: number | null, comparison: number): LiveTrial {
       }
     };
     source.addEventListener("over", () => source.close());
-    return () => source.close();
+    return () => {
+      window.clearTimeout(timer);
+      source.close();
+    };
   }, [trial, comparison, cache]);
   return live;
 }

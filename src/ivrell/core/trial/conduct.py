@@ -40,7 +40,15 @@ from ivrell.core.records.loads import QUIET
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
-from ivrell.core.records.wire import EXPLAINED, FAILED, NOT_AVAILABLE, RUN, Failure, RunEnd
+from ivrell.core.records.wire import (
+    EXPLAINED,
+    FAILED,
+    NOT_AVAILABLE,
+    RUN,
+    STOPPED,
+    Failure,
+    RunEnd,
+)
 from ivrell.core.report.measures import values_at
 from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, MACHINE, AddRun, ResultFolder
 from ivrell.core.results.kept_files import keep_files
@@ -421,6 +429,9 @@ class Trial:
         add(run)
         self._note(run)
         self.listen(RunEnded(record=run))
+        if run.state == STOPPED and self.control.stop_all():
+            # The last run too: a trial that was stopped in it is not done.
+            raise Stopped
 
     def _run(self, attempts: Attempts, planned: PlannedRun) -> RunRecord:
         approach = self.comparison.approach_called(planned.approach)
