@@ -128,7 +128,7 @@ setup_spark() {
   local venv="$IVRELL_HOME/.venv" pandas="2.3.3"
   need 'command -v java' openjdk-17-jre-headless
   install_missing
-  if ! "$venv/bin/python" -c 'import pyspark' 2>/dev/null; then
+  if ! "$venv/bin/python" -c 'import pyspark, grpc' 2>/dev/null; then
     say "Installing Apache Spark (once)"
     "$venv/bin/python" -m pip install -q --disable-pip-version-check \
       -c "$IVRELL_HOME/constraints.txt" -e "$IVRELL_HOME[spark]" >&2
