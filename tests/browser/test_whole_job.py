@@ -37,6 +37,22 @@ def shown_seconds(text: str) -> float:
     return float(number.replace(",", "")) * scale
 
 
+LATE_SAVE = """
+const asked = window.fetch;
+window.late = 0;
+window.saved = 0;
+window.fetch = async (...given) => {
+  if (given[0].method !== "PUT" || !given[0].url.includes("/recipe/")) return asked(...given);
+  const late = window.late && window.late--;
+  if (late) await new Promise((done) => setTimeout(done, 3000));
+  const answer = await asked(...given);
+  window.saved++;
+  return answer;
+};
+"""
+"""So many of the next changes of a recipe as are ``late`` reach the server after three seconds."""
+
+
 class WholeJob(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
@@ -227,7 +243,25 @@ class WholeJob(unittest.TestCase):
         b.press("remove-table2")
         b.until(lambda: not b.all('[data-testid="table-table2"]'))
         b.undo()
+        b.press("remove-table2")
+        b.until(lambda: not b.all('[data-testid="table-table2"]'))
+        b.undo()
         b.by_id("table-table2")
+        # What is slow to be saved does not come back over what was changed after it.
+        next(e for e in b.all(".ant-segmented-item") if e.text == "Recipe").click()
+        b.until(lambda: b.by_id("recipe-state").text == "saved")
+        b.driver.execute_cdp_cmd("Page.addScriptToEvaluateOnNewDocument", {"source": LATE_SAVE})
+        b.open(b.driver.current_url)
+        field = b.by_id("set-passages-column2-high")
+        b.driver.execute_script("window.late = 1")
+        for high in ("8", "9"):
+            b.type_over(field, high)
+            b.until(lambda high=high: f"to {high}" in b.by_id("column-passages-column2").text)
+        b.until(lambda: b.driver.execute_script("return window.saved > 1"))
+        b.until(lambda: b.by_id("recipe-state").text == "saved")
+        stored = b.fetch(f"/api/comparisons/{comparison}/")["data_text"]
+        self.assertIn("high = 9", stored)
+        self.assertEqual(field.get_attribute("value"), "9")
 
     def test_large_data_is_stopped_and_gone_on_with(self):
         b = self.browser

@@ -135,6 +135,8 @@ export function useChange(id: number, options: { quiet?: boolean } = {}) {
   const { message } = App.useApp();
   return useMutation<Comparison, Problem, Change>({
     mutationFn: (change) => change(id),
+    // One behind the other: none that is slow comes back over what was changed after it.
+    scope: { id: `comparison ${id}` },
     onSuccess: (changed) => {
       cache.setQueryData(["comparison", id], changed);
       void cache.invalidateQueries({ queryKey: ["comparisons"] });

@@ -41,8 +41,9 @@ export default function DataStep({ comparison }: StepProps) {
   const [side, setSide] = useState<Side>("recipe");
   const current = draft ?? comparison.data_text;
   const settled = useSettled(current, LOOK_AFTER_MS);
-  // What a change of a field made is looked at at once; what is typed, once it is still.
-  const text = changed === current ? current : settled;
+  // What is kept and what a change of a field made is looked at at once; what is typed, once it is
+  // still.
+  const text = draft === null || changed === current ? current : settled;
   const where = { params: { path: { comparison: comparison.id } } };
   const look = useQuery({
     queryKey: ["look", comparison.id, text, pending, comparison.knobs],
@@ -93,10 +94,10 @@ export default function DataStep({ comparison }: StepProps) {
   });
   // Each change is put into the text by the server, one behind the other.
   const chain = useRef(Promise.resolve());
-  const newest = useRef(text);
+  const newest = useRef(current);
   useEffect(() => {
-    newest.current = draft ?? text;
-  }, [draft, text]);
+    newest.current = current;
+  }, [current]);
   const [refused, setRefused] = useState<{ edit: Edit; problem: Problem } | null>(null);
   const id = comparison.id;
   const apply = useCallback(

@@ -18,6 +18,7 @@ import {
 import { toml } from "@codemirror/legacy-modes/mode/toml";
 import { MergeView } from "@codemirror/merge";
 import {
+  Annotation,
   Compartment,
   EditorState,
   type Extension,
@@ -180,6 +181,9 @@ function named(label: string): Extension {
   return EditorView.contentAttributes.of({ "aria-label": label, tabindex: "0" });
 }
 
+/** Of text that the editor was given: told back it would come over what was changed since. */
+const fromOutside = Annotation.define<boolean>();
+
 type Props = {
   value: string;
   language: Language;
@@ -213,7 +217,8 @@ export function CodeEditor(props: Props) {
           parts.words.of([]),
           EditorState.readOnly.of(!editable),
           EditorView.updateListener.of((update) => {
-            if (update.docChanged) changed(update.state.doc.toString());
+            const given = update.transactions.some((one) => one.annotation(fromOutside));
+            if (update.docChanged && !given) changed(update.state.doc.toString());
           }),
         ],
       }),
@@ -230,7 +235,10 @@ export function CodeEditor(props: Props) {
   useEffect(() => {
     const editor = view.current;
     if (!editor || editor.state.doc.toString() === value) return;
-    editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: value } });
+    editor.dispatch({
+      changes: { from: 0, to: editor.state.doc.length, insert: value },
+      annotations: fromOutside.of(true),
+    });
   }, [value, language, editable]);
   useEffect(() => {
     view.current?.dispatch({ effects: markLine.of(wrong) });
