@@ -349,9 +349,11 @@ class Log(TrialCase):
         self.assertEqual((tally.used.failed_tasks, tally.used.retried_tasks), (1, 1))
         self.assertEqual(tally.used.executor_cpu_s, 4.0)
         self.assertEqual(sum(tally.used.held_bytes.values()), 15, "the most of each executor")
-        self.assertEqual(tally.lost_executors, 1)
+        self.assertEqual(tally.lost, [""])
         path.write_text("")
         self.assertEqual(tally.read().used.tasks, 3)
+        tally.begin()
+        self.assertEqual(tally.lost, [], "those of an earlier call are no news")
 
     def test_links_are_no_logs(self):
         outside = self.folder / "outside"

@@ -11,11 +11,34 @@ from pathlib import Path
 from unittest import mock
 
 from ivrell.core.contain import sandbox
+from ivrell.core.engines.registry import ENGINES
 from ivrell.core.errors import BadInput, is_disk_full, room_on_disk
 from ivrell.core.report.measures import as_csv
 from ivrell.core.results.folder import ResultFolder
 from ivrell.core.trial.conduct import Trial
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
+
+
+class NotInstalled(TrialCase):
+    def setUp(self):
+        super().setUp()
+        lacking = mock.patch.object(ENGINES["duckdb"], "packages", ("gone_fishing",))
+        lacking.start()
+        self.addCleanup(lacking.stop)
+
+    def lane(self, name):
+        return approach(name, "SELECT count(*) AS n FROM readings", engine="duckdb")
+
+    def test_lanes_of_an_engine_that_is_not_here_are_out_and_the_others_run(self):
+        trial = self.trial(HEAD + self.lane("away") + approach("here", COUNTING), rounds=2)
+        away, here = trial.conduct().points[0].lanes
+        self.assertEqual((away.state, here.state, here.elapsed.count), ("failed", "done", 2))
+        self.assertIn("not installed here (gone_fishing missing)", away.trouble)
+        self.assertIn("pip install gone_fishing", away.trouble)
+
+    def test_with_no_lane_left_there_is_no_trial(self):
+        with self.assertRaisesRegex(BadInput, "pip install gone_fishing"):
+            self.trial(HEAD + self.lane("away"))
 
 
 class Resumed(TrialCase):

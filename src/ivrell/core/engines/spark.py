@@ -13,8 +13,9 @@ from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope, Se
 from ivrell.core.engines.python import PythonEngine, problem_of
 from ivrell.core.engines.python_task import PythonTask
 from ivrell.core.engines.sql_text import Statement, statements
-from ivrell.core.records.wire import Job, RemoteUse, StatementPlan
+from ivrell.core.records.wire import EXECUTORS_LOST, Job, RemoteUse, StatementPlan
 from ivrell.core.spark.event_log import INPUT_BYTES, PYTHON_MEMORY
+from ivrell.core.spark.failures import lost_executors, said
 from ivrell.core.spark.install import INSTALL, java_version
 from ivrell.core.tasks.task import ApproachFailed, Counted, Stage, Task
 
@@ -23,7 +24,6 @@ if TYPE_CHECKING:
 
 _READERS = {"csv": "csv", "csv.gz": "csv", "jsonl": "json", "parquet": "parquet", "orc": "orc"}
 _PYTHON = re.compile(r"^(async\s+)?def\s+\w+\s*\(", re.MULTILINE)
-_CALLING = re.compile(r"^An error occurred while calling [^\n]*\n: ([\w.$]+: )?")
 _KNOB = re.compile(r"\{knobs\.(\w+)\}")
 _SETTINGS = {
     "partitions": "spark.sql.shuffle.partitions",
@@ -136,7 +136,7 @@ class SparkTask(Task):
                 self._table(name).createOrReplaceTempView(name)
             except Exception as error:
                 raise ApproachFailed(
-                    "file cannot be read", f"Table {name}: {_said(error)}"
+                    "file cannot be read", f"Table {name}: {said(error)}"
                 ) from error
 
     def _table(self, name: str) -> Any:
@@ -160,6 +160,21 @@ class SparkTask(Task):
         raise NotImplementedError
 
     def run(self, stage: Stage) -> object:
+        try:
+            return self._computed(stage)
+        except ApproachFailed as error:
+            raise self._lost(error) or error from error
+
+    def _lost(self, error: ApproachFailed) -> ApproachFailed | None:
+        """An error as that of executors that were lost, where it is one."""
+        tally = None
+        if self._watch:
+            self._watch.settle()
+            tally = self._watch.tally
+        words = lost_executors(f"{error.message}\n{error.trace}", tally)
+        return ApproachFailed(EXECUTORS_LOST, words, error.line, error.trace) if words else None
+
+    def _computed(self, stage: Stage) -> object:
         answer = self.produced(self._grouped(stage))
         frame = as_frame(answer)
         if frame is None:
@@ -344,7 +359,7 @@ class _Given(PythonTask):
         from ivrell.core.engines.python_task import failure
 
         found = failure(error, self._source)
-        return ApproachFailed(found.kind, _said(error), found.line, found.trace)
+        return ApproachFailed(found.kind, said(error), found.line, found.trace)
 
 
 def as_frame(answer: Any) -> Any | None:
@@ -359,20 +374,14 @@ def as_frame(answer: Any) -> Any | None:
     return None
 
 
-def _said(error: Exception) -> str:
-    """What an error says, without the trace of the JVM's."""
-    text = str(error).split("\n\tat ")[0].split("\nJVM stacktrace")[0].strip()
-    return _CALLING.sub("", text) or type(error).__name__
-
-
 def _failure(error: Exception, line: int | None) -> ApproachFailed:
     if isinstance(error, ApproachFailed):
         return error
-    said = _said(error)
-    at = re.search(r"line (\d+), pos", said)
+    words = said(error)
+    at = re.search(r"line (\d+), pos", words)
     if line is not None and at:
         line += int(at[1]) - 1
-    return ApproachFailed(type(error).__name__, said, line, str(error)[-8000:])
+    return ApproachFailed(type(error).__name__, words, line, str(error)[-8000:])
 
 
 _STARTING = "SELECT count(*) AS rows\nFROM {table}\n"

@@ -378,6 +378,9 @@ class LimitReached:
 NOT_AVAILABLE = "not available"
 """Kind of a failure that no code of the lane's brought about: what it runs on was not there."""
 
+EXECUTORS_LOST = "executors lost"
+"""Kind of a failure of a lane whose executors of Spark ended again and again."""
+
 DONE, FAILED, LIMIT, STOPPED = "done", "failed", "limit", "stopped"
 """How a run can end."""
 

@@ -116,7 +116,8 @@ class Tally:
     by_group: dict[str, Used] = field(default_factory=dict)
     executors: dict[str, int] = field(default_factory=dict)
     """Cores of each executor that is there now."""
-    lost_executors: int = 0
+    lost: list[str] = field(default_factory=list)
+    """What was heard of each executor that was lost in this stretch."""
     _stages: dict[tuple[int, int], int] = field(default_factory=dict)
     _groups: dict[int, str] = field(default_factory=dict)
     _started: int = 0
@@ -143,7 +144,11 @@ class Tally:
     def begin(self) -> None:
         """Forget what was counted: what comes from here on is another stretch."""
         self.used, self.by_group = Used(), {}
-        self._queries, self._sums = {}, {}
+        self._queries, self._sums, self.lost = {}, {}, []
+
+    def group_of(self, stage: int) -> str:
+        """The stage of the approach's that a stage of Spark's belongs to; "" where it has none."""
+        return self._groups.get(stage, "")
 
     def _take(self, line: bytes) -> None:
         try:
@@ -165,7 +170,7 @@ class Tally:
 
     def _ExecutorRemoved(self, event: Mapping[str, Any]) -> None:
         if self.executors.pop(event["Executor ID"], None) is not None:
-            self.lost_executors += 1
+            self.lost.append(str(event.get("Removed Reason") or ""))
 
     def _JobStart(self, event: Mapping[str, Any]) -> None:
         group = (event.get("Properties") or {}).get("spark.jobGroup.id", "")

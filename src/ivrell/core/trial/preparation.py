@@ -82,10 +82,10 @@ class Preparation:
             store.root.with_name("spark"), registry, (str(store.root), *self._own_files()),
             plan.cores,
         )  # fmt: skip
-        _check_engines(self.approaches)
+        self._engines_lacking = _engines_lacking(self.approaches)
         _check_cores(plan)
         self._check_layouts(self._recipes.values())
-        for approach in self.approaches:
+        for approach in self._able:
             form = approach.wanted.form
             if form in DATABASES and DATABASES[form].on_server:
                 # Whether there is such a server is told before anything is made.
@@ -120,6 +120,11 @@ class Preparation:
         return [self.comparison.approach_called(lane) for lane in self.lanes]
 
     @property
+    def _able(self) -> list[Approach]:
+        """The approaches whose engine is installed."""
+        return [one for one in self.approaches if one.engine not in self._engines_lacking]
+
+    @property
     def used_runtimes(self) -> dict[str, UsedRuntime]:
         """The other interpreters that runs use, by name."""
         return {
@@ -134,7 +139,7 @@ class Preparation:
 
     def _check_layouts(self, recipes: Iterable[Recipe]) -> None:
         """Refuse what cannot be laid out at a point."""
-        for approach in self.approaches:
+        for approach in self._able:
             engine = ENGINES[approach.engine]
             if not engine.looks_at_tables:
                 continue
@@ -176,7 +181,7 @@ class Preparation:
         that others do not need is told as their runs come. Raises Stopped, and NotAvailable where
         every lane lacks it."""
         for point in self.points:
-            for approach in self.approaches:
+            for approach in self._able:
                 place = _place_of_data(point, approach)
                 if place not in self._made and place not in self._lacking:
                     make = partial(self.make, point, approach, progress, stopped)
@@ -223,8 +228,10 @@ class Preparation:
         }
 
     def tables(self, point: Point, approach: Approach) -> Tables:
-        """What an approach finds at a point, once all is made. Raises NotAvailable where that is
-        on what did not start."""
+        """What an approach finds at a point, once all is made. Raises NotAvailable where its engine
+        is not installed, or that is on what did not start."""
+        if approach.engine in self._engines_lacking:
+            raise self._engines_lacking[approach.engine]
         place = _place_of_data(point, approach)
         if place in self._lacking:
             raise self._lacking[place]
@@ -262,16 +269,22 @@ def _records(made: Tables) -> Iterable[MadeTable]:
     return (table.record() for table in made.values())
 
 
-def _check_engines(approaches: Sequence[Approach]) -> None:
+def _engines_lacking(approaches: Sequence[Approach]) -> dict[str, NotAvailable]:
+    """The engines that are not installed, by name: their lanes are told so as their runs come.
+    Raises NotAvailable where none is installed."""
+    lacking = {}
     for approach in approaches:
         state = state_of(ENGINES[approach.engine])
         if not state.installed:
-            raise BadInput(
+            lacking[approach.engine] = NotAvailable(
                 f"The engine {state.name} is not installed here "
                 f"({', '.join(state.missing)} missing).",
                 where=f"approach {approach.id}",
                 hint=f"Install it with: {state.hint}",
             )
+    if approaches and all(approach.engine in lacking for approach in approaches):
+        raise next(iter(lacking.values()))
+    return lacking
 
 
 def _check_cores(plan: Plan) -> None:

@@ -4,12 +4,18 @@ from collections.abc import Iterator
 
 from ivrell.core.quantities import three_figures
 from ivrell.core.records.findings import Caution
-from ivrell.core.records.wire import NOT_AVAILABLE
+from ivrell.core.records.wire import EXECUTORS_LOST, NOT_AVAILABLE
 from ivrell.core.stats.cautions.scene import Scene, caution
 
 _WIDE_RELATIVE = 0.01
 _WIDE_ABSOLUTE = 0.5
 _RANDOM = 3
+_HINTS = {
+    NOT_AVAILABLE: "Start what it needs and run again.",
+    EXECUTORS_LOST: "Give its executors more memory, or their tasks less to hold at once "
+    "(more partitions), and run again.",
+}
+"""What to do about failures that are not plainly the code's."""
 
 
 def reference(scene: Scene) -> Iterator[Caution]:
@@ -78,9 +84,9 @@ def unfinished(scene: Scene) -> Iterator[Caution]:
             yield caution(
                 "failed",
                 f"{lane.name} failed: {lane.trouble}",
-                "Fix the code and run again."
-                if lane.failure is None or lane.failure.kind != NOT_AVAILABLE
-                else "Start what it needs and run again.",
+                _HINTS.get(
+                    lane.failure.kind if lane.failure else "", "Fix the code and run again."
+                ),
                 lane.id,
             )
 
