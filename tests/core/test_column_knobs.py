@@ -49,6 +49,10 @@ class Knobs(unittest.TestCase):
                 drawn(KNOBBED, **knobs)
             self.assertIn(what, raised.exception.what)
             self.assertIn("data.tables.readings (n", raised.exception.where)
+        with self.assertRaises(BadInput) as raised:
+            drawn(KNOBBED.replace("low = 1, ", ""), top=9, missing=0)
+        self.assertEqual(raised.exception.what, "It is missing.")
+        self.assertIn("(n.low)", raised.exception.where)
         with self.assertRaisesRegex(BadInput, "hihg"):
             parse(text_with(KNOBBED.replace("high", "hihg")))
 

@@ -59,6 +59,16 @@ class Kept(TrialCase):
         self.assertEqual([path.name for path in (self.folder / "kept").iterdir()], ["small"])
         self.assertTrue(any("big is not kept: there is no room" in line for line in told.output))
 
+    def test_stop_leaves_no_half_a_file(self):
+        for name in ("one", "two"):
+            (self.folder / name).write_bytes(bytes(9_000_000))
+        asked = iter([False] * 4 + [True])
+        with os.scandir(self.folder) as left, self.assertLogs("ivrell.results") as told:
+            keep_files(left, self.folder / "kept", 10**9, lambda: next(asked))
+        [kept] = (self.folder / "kept").iterdir()
+        self.assertEqual(kept.stat().st_size, 9_000_000)
+        self.assertIn("stopped", told.output[0])
+
     def test_none_unless_asked(self):
         trial = self.trial(HEAD + approach("a", LEAVES))
         trial.conduct()

@@ -161,6 +161,9 @@ class Plans(unittest.TestCase):
         one = Plan(search=Search(), knobs={"rows": [5]})
         with self.assertRaisesRegex(BadInput, "smallest and its largest"):
             searched_knob(one, points_of(one, comparison))
+        points = [{"rows": 10, "width": 1}, {"rows": 100, "width": 2}]
+        with self.assertRaisesRegex(BadInput, "width has none: their values go together"):
+            searched_knob(Plan(search=Search(), points=points), points)
 
     def test_added_points_stand_by_size(self):
         plan = Plan(search=Search(), knobs={"rows": [10, 1000]})

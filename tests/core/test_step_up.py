@@ -2,6 +2,7 @@
 
 import json
 import unittest
+from itertools import product
 
 from pydantic import ValidationError
 
@@ -64,7 +65,8 @@ class Order(unittest.TestCase):
 
 class Behind(unittest.TestCase):
     def step_up(self, *seen, memory=10_000_000, seconds=10):
-        found = StepUp("rows", Limits(seconds=seconds, memory_bytes=1_000_000_000))
+        points = [{"rows": size} for size, _ in seen]
+        found = StepUp("rows", points, Limits(seconds=seconds, memory_bytes=1_000_000_000))
         for number, (size, elapsed) in enumerate(seen):
             found.take(run(number, "a", 1, elapsed, point={"rows": size}, peak_memory_bytes=memory))
         return found
@@ -93,6 +95,13 @@ class Behind(unittest.TestCase):
         found.take(run(1, "a", 1, None, state="limit", limit=limit, point={"rows": 1000}))
         self.assertFalse(found.leaves_behind(self.planned(1000)))
         self.assertTrue(found.leaves_behind(self.planned(2000)))
+
+    def test_what_goes_together_with_a_size_changes_nothing(self):
+        points = [{"rows": rows, "width": rows // 10} for rows in (1000, 10_000, 100_000)]
+        found = StepUp("rows", points, Limits(seconds=10))
+        for number, (point, elapsed) in enumerate(zip(points, (0.1, 1.0), strict=False)):
+            found.take(run(number, "a", 1, elapsed, point=point))
+        self.assertTrue(found.leaves_behind(PlannedRun(1, "a", points[2], 1, 1)))
 
     def test_the_next_value(self):
         self.assertAlmostEqual(next_value([10, 100], [1, 10], 1000), 100)
@@ -145,6 +154,26 @@ class Real(TrialCase):
         [found] = sweeps(comparison, runs, points, Machine(), named=named, stepped=True)
         [left] = found.left_behind
         self.assertEqual((left.lane, left.from_size, left.last_size), ("b", 1000, 100))
+
+    def test_values_that_go_together_are_one_sweep(self):
+        sizes = [{"rows": rows, "width": rows // 10} for rows in (10, 100, 1000)]
+        points = [{**size, "cache": cache} for size in sizes for cache in ("warm", "cold")]
+        runs = [
+            run(number, lane, round_, rate * point["rows"], point=point)
+            for number, (point, round_, (lane, rate)) in enumerate(
+                product(points, (1, 2, 3), (("a", 0.001), ("b", 0.002))), 1
+            )
+        ]
+        comparison = parse(TEXT)
+        told = [findings(comparison, runs, {}, Machine(), point) for point in points]
+        found = sweeps(comparison, runs, told, Machine())
+        self.assertEqual([(one.knob, one.together) for one in found], [("rows", ["width"])] * 2)
+        self.assertEqual([one.at["cache"] for one in found], ["warm", "cold"])
+        for one in found:
+            [law] = {growth.laws[0].name for growth in one.growths if growth.measure == "elapsed"}
+            self.assertEqual(law, "linear")
+            along = [point for point in points if one.holds(point)]
+            self.assertEqual(along, [p for p in points if p["cache"] == one.at["cache"]])
 
 
 if __name__ == "__main__":

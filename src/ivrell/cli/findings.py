@@ -18,7 +18,7 @@ from ivrell.core.records.agreement import Row
 from ivrell.core.records.findings import Caution, Findings, LaneFindings, Staircase, TrialFindings
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.report.sweep.along import told_bounds
-from ivrell.core.report.words import common_cautions, ratio_told
+from ivrell.core.report.words import common_cautions, knobs_told, ratio_told
 
 if TYPE_CHECKING:
     from ivrell.core.trial.measured import PointMeasures
@@ -65,7 +65,9 @@ def findings(found: TrialFindings, folder: Path) -> None:
     if many:
         OUT.print(f"\nEvery measure at every point: ivrell measures {folder}")
     state = "" if found.ended == "done" else f" (trial {found.ended})"
-    OUT.print(f"{'' if many else chr(10)}Everything is in {folder}{state}.")
+    if not many:
+        OUT.print()
+    OUT.print(f"Everything is in {folder}{state}.")
 
 
 def _point(point: Findings, everywhere: Sequence[Caution]) -> None:
@@ -140,11 +142,7 @@ def _median(point: Findings, id_: str) -> str:
 
 
 def _named(point: Findings) -> str:
-    values = point.point.items()
-    return ", ".join(
-        f"{name} {value:,}" if isinstance(value, int) else f"{name} {value}"
-        for name, value in values
-    )
+    return ", ".join(knobs_told(point.point, " "))
 
 
 def _in_trouble(lane: LaneFindings) -> bool:
@@ -178,8 +176,9 @@ def _cautions_of_some(points: Sequence[Findings], everywhere: Sequence[Caution])
 def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
     """What is found along a knob: who leads where, how each lane's time grows, what it took."""
     names = {lane.id: lane.name for point in points for lane in point.lanes}
-    at = ", ".join(f"{name} {value}" for name, value in sweep.at.items())
-    OUT.print(f"\nOver {sweep.knob}{f' at {at}' if at else ''}: {sweep.words}")
+    along = " with ".join(filter(None, [sweep.knob, " and ".join(sweep.together)]))
+    at = ", ".join(knobs_told(sweep.at, " "))
+    OUT.print(f"\nOver {along}{f' at {at}' if at else ''}: {sweep.words}")
     if sweep.searched:
         OUT.print(f"  {sweep.searched}")
     if OUT.is_terminal:
@@ -223,11 +222,7 @@ def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
 
 def _drawn(sweep: SweepFindings, points: Sequence[Findings]) -> str:
     """Elapsed time of the lanes with a right answer over a knob."""
-    along = [
-        point
-        for point in points
-        if {n: v for n, v in point.point.items() if n != sweep.knob} == sweep.at
-    ]
+    along = [point for point in points if sweep.holds(point.point)]
     lines: dict[str, dict[float, float]] = {}
     for point in along:
         size = point.point[sweep.knob]

@@ -76,6 +76,7 @@ def sentence(problem: Any) -> str:
         "string_too_long": "it may have at most {max_length} characters",
         "literal_error": "it must be {expected}",
         "finite_number": "it must be a finite number",
+        "missing": "it is missing",
     }
     if kind in words:
         return words[kind].format(**context) + shown

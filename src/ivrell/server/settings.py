@@ -91,7 +91,7 @@ DATABASES = {
         "CONN_HEALTH_CHECKS": True,
         "OPTIONS": {
             "application_name": "ivrell",
-            **({"pool": {"min_size": 1, "max_size": _POOL, "timeout": 10}} if _POOL else {}),
+            **({"pool": {"min_size": 1, "max_size": _POOL, "timeout": 5}} if _POOL else {}),
         },
     }
 }

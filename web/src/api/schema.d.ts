@@ -3718,11 +3718,14 @@ export interface components {
         /**
          * SweepFindings
          * @description How lanes do over one knob: how each grows, who leads where, and in ``words`` what to do with
-         *     that. ``at`` are the other knobs and conditions; ``searched`` says, where a search for crossings
-         *     was asked for, whether what was asked is reached, or what is not and why.
+         *     that. ``at`` are the other knobs and conditions, ``together`` names those whose values go
+         *     together with the knob's, each with its own; ``searched`` says, where a search for crossings was
+         *     asked for, whether what was asked is reached, or what is not and why.
          */
         SweepFindings: {
             knob: string;
+            /** @default [] */
+            together: string[];
             /** @default {} */
             at: {
                 [key: string]: boolean | number | string | null;

@@ -316,7 +316,14 @@ export function Sentence({ comparison, plan, lanes, cores, onChange }: Props) {
         s of CPU time,{" "}
         {sure("Limit of files in GiB", plan.writtenGiB, "writtenGiB", 0.001, MOST.gib)} GiB of
         files, {sure("Limit of processes", plan.processes, "processes", ...LIMIT_BOUNDS.processes)}{" "}
-        processes. Runs that something else disturbs for more than{" "}
+        processes; files that lanes leave are{" "}
+        {one(
+          "Files that lanes leave",
+          plan.keepFiles ? "kept" : "removed",
+          { removed: "removed", kept: "kept with the first run's results" },
+          (what) => onChange({ keepFiles: what === "kept" }),
+        )}
+        . Runs that something else disturbs for more than{" "}
         {sure("Disturbed for more than, per cent", plan.disturbedShare, "disturbedShare", 0, 100)}%
         of their time are done again, up to{" "}
         {sure("Runs done again, per cent", plan.disturbedRepeat, "disturbedRepeat", 0, 1000)}% of

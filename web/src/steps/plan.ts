@@ -38,6 +38,8 @@ export type PlanDraft = {
   disturbedShare: number;
   disturbedRepeat: number;
   disturbedMinutes: number;
+  /** Whether the files that each lane's first run leaves stay in the result folder. */
+  keepFiles: boolean;
 };
 
 const { until, search, limits, disturbed } = USUAL_PLAN;
@@ -71,6 +73,7 @@ const USUAL: PlanDraft = {
   disturbedShare: 100 * disturbed.share,
   disturbedRepeat: 100 * disturbed.repeat,
   disturbedMinutes: disturbed.minutes,
+  keepFiles: USUAL_PLAN.keep_files,
 };
 
 const CALLS: PlanDraft["calls"][] = ["once", "several", "repeated"];
@@ -110,6 +113,7 @@ export function draftOf(plan: Schemas["Plan"]): PlanDraft {
     disturbedShare: 100 * disturbed.share,
     disturbedRepeat: 100 * disturbed.repeat,
     disturbedMinutes: disturbed.minutes,
+    keepFiles: plan.keep_files,
   };
 }
 
@@ -248,6 +252,7 @@ export function asBody(plan: PlanDraft, approaches: string[] | null): Schemas["P
       repeat: plan.disturbedRepeat / 100,
       minutes: plan.disturbedMinutes,
     },
+    keep_files: plan.keepFiles,
     order_seed: crypto.getRandomValues(new Uint32Array(1))[0] ?? 1,
   };
 }

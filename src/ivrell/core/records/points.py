@@ -2,7 +2,7 @@
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Annotated
 from urllib.parse import quote
 
@@ -66,6 +66,23 @@ def value_range(text: str) -> list[int] | None:
 def point_name(point: Mapping[str, Value | None]) -> str:
     """A point as one stable text, for keys and file names."""
     return json.dumps(point, sort_keys=True)
+
+
+def going_with(points: Sequence[Point], knob: str) -> set[str]:
+    """The knobs and conditions of which several values were run and whose value follows from that
+    of a knob: values that go together, each with its own."""
+    found = set()
+    for name in points[0].keys() - {knob} if points else ():
+        pairs = {(point.get(knob), point.get(name)) for point in points}
+        values = {value for _, value in pairs}
+        if len(values) > 1 and len(pairs) == len({of for of, _ in pairs}):
+            found.add(name)
+    return found
+
+
+def beside(point: Point, names: set[str]) -> Point:
+    """A point without the values of some names."""
+    return {name: value for name, value in point.items() if name not in names}
 
 
 def expected_name(pattern: str, point: Mapping[str, Value | None]) -> str:

@@ -136,10 +136,12 @@ class Spent(BaseModel, frozen=True):
 
 class SweepFindings(BaseModel):
     """How lanes do over one knob: how each grows, who leads where, and in ``words`` what to do with
-    that. ``at`` are the other knobs and conditions; ``searched`` says, where a search for crossings
-    was asked for, whether what was asked is reached, or what is not and why."""
+    that. ``at`` are the other knobs and conditions, ``together`` names those whose values go
+    together with the knob's, each with its own; ``searched`` says, where a search for crossings was
+    asked for, whether what was asked is reached, or what is not and why."""
 
     knob: str
+    together: list[str] = []
     at: Point = {}
     growths: list[Growth] = []
     leads: list[Lead] = []
@@ -148,6 +150,10 @@ class SweepFindings(BaseModel):
     left_behind: list[LeftBehind] = []
     spent: list[Spent] = []
     words: str = ""
+
+    def holds(self, point: Point) -> bool:
+        """Whether a point lies along it."""
+        return all(point.get(name) == value for name, value in self.at.items())
 
     def lead(self, measure: str) -> Lead | None:
         """Who leads by a measure."""

@@ -9,7 +9,7 @@ from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.records.findings import LaneFindings, MeasureRow, PairRatio, Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
-from ivrell.core.report.words import conditions, times_told
+from ivrell.core.report.words import conditions, knobs_told, times_told
 from ivrell.core.stats.cautions.resolution import GRAIN_BYTES
 
 _MUCH_MORE = 1.25
@@ -285,10 +285,7 @@ def conditions_told(
         settings: conditions that all runs had, such as the cache, unless they are knobs.
     """
     machine = result.machine
-    knobs = [
-        f"{name} {value:,}" if isinstance(value, int) else f"{name} {value}"
-        for name, value in result.point.items()
-    ]
+    knobs = knobs_told(result.point, " ")
     knobs += [f"{name} {word}" for name, word in settings.items() if name not in result.point]
     cores = "cores unknown" if machine.cores is None else f"{machine.cores} cores"
     where = [f"{cores}{f' of {machine.processor}' if machine.processor else ''}"]

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from ivrell.core.quantities import format_limit, three_figures
 from ivrell.core.records.findings import Caution, Findings, Ratio
 from ivrell.core.records.machine import Machine
-from ivrell.core.records.points import Point
+from ivrell.core.records.points import Point, Value
 from ivrell.core.records.wire import LimitReached
 from ivrell.core.stats.contrasts import turned
 
@@ -66,9 +66,15 @@ def common_cautions(points: Sequence[Findings]) -> list[Caution]:
     return [caution for caution in first if all(caution in other for other in others)]
 
 
-def knobs_told(point: Point) -> list[str]:
+def knobs_told(point: Point, between: str = " = ") -> list[str]:
     """The values of a point's knobs: "rows = 1,000"."""
-    return [f"{k} = {v:,}" if isinstance(v, int) else f"{k} = {v}" for k, v in point.items()]
+    return [f"{name}{between}{_value_told(value)}" for name, value in point.items()]
+
+
+def _value_told(value: Value | None) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return f"{value:,}" if isinstance(value, int) else str(value)
 
 
 def conditions(point: Point, machine: Machine) -> str:

@@ -128,7 +128,7 @@ class Place:
         return None
 
 
-KeepFiles = Callable[[RunRecord, "Iterator[os.DirEntry[str]]"], None]
+KeepFiles = Callable[[RunRecord, "Iterator[os.DirEntry[str]]", Callable[[], bool]], None]
 
 
 class Attempts:
@@ -221,7 +221,7 @@ class Attempts:
         try:
             run, curve = self.attempt(planned, place, tell, wanted_stop, take)
             if self._keep_files and run.counted:
-                self._keep_files(run, left_files(place.folder))
+                self._keep_files(run, left_files(place.folder), wanted_stop)
         finally:
             self.leave(place)
         return run, curve

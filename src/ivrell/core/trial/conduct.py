@@ -131,7 +131,7 @@ class Trial:
         self.machine = Machine()
         self._standing = Standing()
         knob = stepped_knob(self.points) if plan.step_up else None
-        self._step_up = StepUp(knob, plan.limits) if knob else None
+        self._step_up = StepUp(knob, self.points, plan.limits) if knob else None
         self._left_behind: set[str] = set()
         self._search = self._searching()
         planned = len(self.lanes) * len(self.points)
@@ -274,11 +274,13 @@ class Trial:
             own_styles=self.preparation.own_styles,
         )
 
-    def _keep_files(self, run: RunRecord, left: "Iterator[os.DirEntry[str]]") -> None:
+    def _keep_files(
+        self, run: RunRecord, left: "Iterator[os.DirEntry[str]]", wanted_stop: Callable[[], bool]
+    ) -> None:
         """Keep what a lane's first run that counts at a point left in its folder."""
         place = self.results.files / run.approach / (point_name(run.point) or "all")
         if not place.exists():
-            keep_files(left, place, self.plan.limits.written_bytes)
+            keep_files(left, place, self.plan.limits.written_bytes, wanted_stop)
 
     def judge_again(self, reference: str | None = None) -> TrialFindings:
         """Hold the kept answers of a trial that has ended against another reference.

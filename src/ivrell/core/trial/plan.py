@@ -14,7 +14,7 @@ from ivrell.core.records.plan import Limits as Limits
 from ivrell.core.records.plan import Plan as Plan
 from ivrell.core.records.plan import Search as Search
 from ivrell.core.records.plan import Until as Until
-from ivrell.core.records.points import Point, Value, point_name
+from ivrell.core.records.points import Point, Value, going_with, point_name
 from ivrell.core.results.folder import PLAN as PLAN
 
 MOST_POINTS = 1_000
@@ -219,6 +219,13 @@ def searched_knob(plan: Plan, points: Sequence[Point]) -> str | None:
             "above 0 here.",
             where="search",
             hint="Give one knob at least its smallest and its largest value.",
+        )
+    if together := going_with(points, knob):
+        raise BadInput(
+            f"A search for crossings goes to other values of {knob}, and at those "
+            f"{', '.join(sorted(together))} has none: their values go together.",
+            where="search",
+            hint="Give the knobs values of their own, or leave the search out.",
         )
     return knob
 

@@ -1,9 +1,10 @@
 """Sizes from small to large: which lanes are left behind because they would break a limit."""
 
+from collections.abc import Sequence
 from statistics import median
 
 from ivrell.core.records.plan import Limits
-from ivrell.core.records.points import Point, point_name
+from ivrell.core.records.points import Point, beside, going_with, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.stats.growth import next_value
 from ivrell.core.trial.plan import PlannedRun, size_of
@@ -17,11 +18,13 @@ class StepUp:
 
     Args:
         knob: the one that goes from small to large.
+        points: that the plan names.
         limits: of each run.
     """
 
-    def __init__(self, knob: str, limits: Limits) -> None:
+    def __init__(self, knob: str, points: Sequence[Point], limits: Limits) -> None:
         self._knob = knob
+        self._apart = {knob, *going_with(points, knob)}
         self._bounds = {"elapsed": float(limits.seconds), "memory": float(limits.memory_bytes)}
         self._seen: dict[tuple[str, str], dict[float, list[tuple[float, float | None]]]] = {}
         self._stopped: dict[tuple[str, str], float] = {}
@@ -63,6 +66,5 @@ class StepUp:
         return next_value(sizes, peaks, size) * MARGIN > self._bounds["memory"]
 
     def _contest(self, lane: str, point: Point) -> tuple[str, str]:
-        """A lane and the point but for its size."""
-        others = {name: value for name, value in point.items() if name != self._knob}
-        return lane, point_name(others)
+        """A lane and the point but for its size, and what goes together with that."""
+        return lane, point_name(beside(point, self._apart))

@@ -8,6 +8,8 @@ import hashlib
 import json
 from functools import lru_cache
 
+from django.db import transaction
+
 from ivrell.core.records.findings import FINDINGS_EDITION
 from ivrell.core.records.points import Point
 from ivrell.server.trials.models import Reply, Trial
@@ -33,8 +35,8 @@ def sweep_of(trial: Trial) -> str:
 
 def keep(trial: Trial) -> None:
     """Keep what is said of a trial that has ended, in the place of what was kept."""
-    trial.replies.all().delete()
     if trial.state not in _ENDED or not trial.runs.exists():
+        trial.replies.all().delete()
         return
     told = trial.all_findings()
     texts = {
@@ -44,11 +46,16 @@ def keep(trial: Trial) -> None:
         if found.point == point
     }
     texts[_SWEEP] = Sweep.of(told, trial.along_knobs()).model_dump_json()
-    Reply.objects.bulk_create(
-        (Reply(trial=trial, what=what, edition=_edition(), text=text)
-         for what, text in texts.items()),
-        update_conflicts=True, unique_fields=["trial", "what"], update_fields=["edition", "text"],
-    )  # fmt: skip
+    replies = [
+        Reply(trial=trial, what=what, edition=_edition(), text=text) for what, text in texts.items()
+    ]
+    with transaction.atomic():
+        trial.replies.all().delete()
+        # Another may keep them at the same time.
+        Reply.objects.bulk_create(
+            replies, update_conflicts=True,
+            unique_fields=["trial", "what"], update_fields=["edition", "text"],
+        )  # fmt: skip
 
 
 def _kept(trial: Trial, what: str) -> str:

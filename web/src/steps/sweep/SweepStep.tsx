@@ -9,6 +9,8 @@ import type { StepProps } from "../props";
 import { Choice } from "./Choice";
 import {
   type Along,
+  apartFrom,
+  goingWith,
   isNumeric,
   lanesAt,
   type Measure,
@@ -78,9 +80,10 @@ function Swept({ comparison, trial, points, found, width }: SweptProps) {
   const measure: Measure =
     view.measure && view.measure in MEASURES ? (view.measure as Measure) : "elapsed";
   const knob = view.along && knobs.includes(view.along) ? view.along : first;
-  const second =
-    view.across && view.across !== knob && knobs.includes(view.across) ? view.across : null;
-  const rest = knobs.filter((name) => name !== knob && name !== second);
+  const others = useMemo(() => apartFrom(points, [knob]), [knob, points]);
+  const together = useMemo(() => goingWith(points, knob), [knob, points]);
+  const second = view.across && others.includes(view.across) ? view.across : null;
+  const rest = second ? apartFrom(points, [knob, second]) : others;
   const every = useMemo(
     () => panels(points, second ? [knob, second] : [knob], found),
     [found, knob, points, second],
@@ -109,7 +112,8 @@ function Swept({ comparison, trial, points, found, width }: SweptProps) {
           options={knobs.map((name) => ({ value: name, label: name }))}
           onChange={(value) => view.set({ along: value, at: null })}
         />
-        {knobs.length > 1 && (
+        {together.length > 0 && ` with ${together.join(" and ")}`}
+        {others.length > 0 && (
           <>
             {" "}
             <Choice
@@ -117,9 +121,7 @@ function Swept({ comparison, trial, points, found, width }: SweptProps) {
               value={second ?? ""}
               options={[
                 { value: "", label: "alone" },
-                ...knobs
-                  .filter((n) => n !== knob)
-                  .map((n) => ({ value: n, label: `by ${n}, as a map` })),
+                ...others.map((n) => ({ value: n, label: `by ${n}, as a map` })),
               ]}
               onChange={(value) => view.set({ across: value || null, at: null })}
             />

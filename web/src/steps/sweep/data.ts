@@ -50,9 +50,18 @@ export function valuesOf(points: SweepPoint[], knob: string): Value[] {
   return found.sort((a, b) => (typeof a === "number" && typeof b === "number" ? a - b : 0));
 }
 
+/** Knobs that go together with one: of each of its values there is one of theirs. */
+export function goingWith(points: SweepPoint[], knob: string): string[] {
+  const values = new Set(points.map((p) => p.point[knob])).size;
+  return varied(points).filter((name) => {
+    const pairs = new Set(points.map((p) => JSON.stringify([p.point[knob], p.point[name]])));
+    return name !== knob && pairs.size === values;
+  });
+}
+
 /** Points apart by what does not lie along an axis: a drawing for each choice of the rest. */
 export function panels(points: SweepPoint[], axes: string[], found: Along[]): Panel[] {
-  const rest = varied(points).filter((name) => !axes.includes(name));
+  const rest = apartFrom(points, axes);
   const groups = new Map<string, Panel>();
   for (const point of points) {
     const at = rest.map((name): [string, Value] => [name, point.point[name]]);
@@ -67,6 +76,12 @@ export function panels(points: SweepPoint[], axes: string[], found: Along[]): Pa
     points: panel.points.toSorted((a, b) => order(a.point[knob ?? ""], b.point[knob ?? ""])),
     along: axes.length === 1 ? found.find((one) => fits(one, knob, panel)) : undefined,
   }));
+}
+
+/** Knobs of which several values were run, but for some and for those that go together with one. */
+export function apartFrom(points: SweepPoint[], axes: string[]): string[] {
+  const together = axes.flatMap((axis) => goingWith(points, axis));
+  return varied(points).filter((name) => !axes.includes(name) && !together.includes(name));
 }
 
 function order(a: Value, b: Value): number {

@@ -7,18 +7,21 @@ from statistics import median
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.quantities import three_figures
 from ivrell.core.records.findings import Findings
-from ivrell.core.records.points import Point
+from ivrell.core.records.points import Point, beside, going_with
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.measures import Measure, Values, values_at
 
 
 def numeric_knobs(points: Sequence[Point]) -> list[str]:
-    """Knobs that have more than one value, all of them numbers above 0."""
-    found = []
+    """Knobs that have more than one value, all of them numbers above 0, and that do not go
+    together with an earlier one."""
+    found: list[str] = []
     for knob in points[0] if points else ():
         values = [point.get(knob) for point in points]
         numbers = all(isinstance(v, int | float) and not isinstance(v, bool) for v in values)
-        if numbers and len(set(values)) > 1 and all(float(v or 0) > 0 for v in values):
+        if not numbers or len(set(values)) == 1 or any(float(v or 0) <= 0 for v in values):
+            continue
+        if not any(knob in going_with(points, earlier) for earlier in found):
             found.append(knob)
     return found
 
@@ -54,7 +57,8 @@ class Size:
 
 @dataclass(frozen=True)
 class Along:
-    """The sizes of a knob, rising, at one choice of the other knobs and conditions."""
+    """The sizes of a knob, rising, at one choice of the other knobs and conditions; but those that
+    go together with its values."""
 
     knob: str
     at: Point
@@ -81,8 +85,9 @@ def along(
 ) -> Along:
     """The sizes of a knob where the others are as ``at`` says."""
     sizes = []
+    apart = {knob, *going_with([found.point for found in points], knob)}
     for found in points:
-        if {name: value for name, value in found.point.items() if name != knob} == at:
+        if beside(found.point, apart) == at:
             here = [run for run in runs if run.point == found.point]
             size = found.point[knob]
             assert isinstance(size, int | float)

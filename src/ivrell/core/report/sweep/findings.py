@@ -6,7 +6,7 @@ from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.findings import Findings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Search
-from ivrell.core.records.points import Point, point_name
+from ivrell.core.records.points import Point, beside, going_with, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.sweep import Spent, SweepFindings
 from ivrell.core.report.ratios import Judge
@@ -48,7 +48,8 @@ def sweeps(
     found: list[SweepFindings] = []
     growing = 0
     for knob in numeric_knobs(every):
-        others = [{n: v for n, v in point.items() if n != knob} for point in every]
+        together = going_with(every, knob)
+        others = [beside(point, {knob, *together}) for point in every]
         for at in {point_name(other): other for other in others}.values():
             own = along(comparison, runs, points, knob, at)
             if len(own.sizes) < _LEAST_SIZES:
@@ -57,6 +58,7 @@ def sweeps(
             there = [size for size in own.sizes if point_name(size.findings.point) in names]
             one = SweepFindings(
                 knob=knob,
+                together=sorted(together),
                 at=at,
                 leads=leads(own, judge, _names(own)),
                 left_behind=left_behind(Along(knob, at, there)) if stepped else [],
