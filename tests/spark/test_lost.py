@@ -39,8 +39,8 @@ class Lost(TrialCase):
         self.assertEqual(point.lane("here").state, "done")
         self.assertRegex(
             point.lane("deadly").trouble,
-            "^executors lost: Stage “compute what was lazy” lost [2-9] executors, and Spark gave it "
-            r"up. Last heard of one: Command exited with code 137 \(killed, as the system does .+\)\.$",
+            "^executors lost: Stage “compute what was lazy” lost [2-9] executors, and Spark gave "
+            r"it up\. Last heard of one: Command exited with code 137 \(killed, as .+\)\.$",
         )
         [told] = [c for c in point.cautions if c.word == "failed"]
         self.assertIn("Give its executors more memory", told.hint)
