@@ -2,12 +2,17 @@
 
 import subprocess
 import sys
+import tempfile
 import time
 import unittest
 from collections import Counter
+from pathlib import Path
+from statistics import median
 
 from ivrell.core.comparison.file import parse
+from ivrell.core.measure.around import SHORT_S
 from ivrell.core.measure.quiet import QuietMoment
+from ivrell.core.records.events import RunStarted
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Disturbed
 from ivrell.core.report.findings import findings
@@ -18,7 +23,6 @@ from ivrell.core.trial.disturbance import (
     SWAPPING,
     Repeats,
     disturbance,
-    wait_until_quiet,
 )
 from tests.core.test_findings import run
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
@@ -57,6 +61,10 @@ class Told(unittest.TestCase):
         short = {"elapsed": 0.01, "others_cpu_s": 0.01}
         self.assertEqual(self.told(held_up_s=0.003, **short), (OTHERS, 0.3))
         self.assertIsNone(self.told(held_up_s=0.003, most_threads=4, **short))
+        # More threads than cores wait for each other; who was there around it tells.
+        around = {"most_threads": 4, "others_around": 0.9}
+        self.assertEqual(self.told(held_up_s=0.003, **around, **short), (OTHERS, 0.35))
+        self.assertIsNone(self.told(held_up_s=0.003, **around | {"others_around": 0.0}, **short))
         # Repeats of a short call last long enough together.
         self.assertEqual(self.told(held_up_s=0.003, inner_repeats=100, **short), (OTHERS, 0.4))
 
@@ -130,12 +138,6 @@ class Budget(unittest.TestCase):
 
 
 class Quiet(unittest.TestCase):
-    def test_waiting_ends_when_it_is_quiet_or_somebody_stops_it(self):
-        looks = iter([False, False, True])
-        self.assertLess(wait_until_quiet(lambda: next(looks), 5, lambda: False), 2)
-        self.assertLess(wait_until_quiet(lambda: False, 5, lambda: True), 1)
-        self.assertGreaterEqual(wait_until_quiet(lambda: False, 0.2, lambda: False), 0.2)
-
     def test_a_busy_machine_is_seen(self):
         burner = subprocess.Popen([sys.executable, "-c", "while True: pass"])
         try:
@@ -178,7 +180,57 @@ class InFindings(unittest.TestCase):
         self.assertNotIn("By CPU time", told())
 
 
+BURNING = "while True: pass"
+BURST = "import time; end = time.time() + 1.5\nwhile time.time() < end: pass"
+
+
 class Real(TrialCase):
+    def beside(self, program, **plan):
+        """The runs of a short lane beside another program."""
+        self.folder = Path(tempfile.mkdtemp(dir=self.folder))
+        other = subprocess.Popen([sys.executable, "-c", program])
+        trial = self.trial(HEAD + approach("a", COUNTING), **plan)
+        try:
+            trial.conduct()
+        finally:
+            other.kill()
+            other.wait()
+        return trial.runs
+
+    def test_what_is_too_short_for_ticks_is_told_by_what_goes_on_around_it(self):
+        alone = {"repeat": 0, "wait_s": 0}
+        for one in self.beside(BURNING, rounds=3, disturbed=alone):
+            self.assertLess(one.elapsed_s, SHORT_S)
+            self.assertGreater(one.others_around, 0.4)
+            self.assertIn(one.disturbed_by, (OTHERS, HOST))
+        quiet = self.beside("pass", rounds=5, disturbed=alone)
+        self.assertLess(median(one.others_around for one in quiet), 0.1)
+
+    def test_the_clock_waits_for_a_quiet_moment_for_so_long(self):
+        [in_vain] = self.beside(BURNING, disturbed={"repeat": 0, "wait_s": 0.6})
+        self.assertGreaterEqual(in_vain.quiet_wait_s, 0.6)
+        [waited] = self.beside(BURST, disturbed={"repeat": 0, "wait_s": 60})
+        self.assertLess(waited.quiet_wait_s, 50)
+        self.assertEqual(waited.state, "done")
+
+    def test_stop_is_heard_while_it_waits(self):
+        trial = self.trial(HEAD + approach("a", COUNTING), disturbed={"wait_s": 600})
+        waits = []
+
+        def listen(event):
+            if isinstance(event, RunStarted):
+                waits.append(time.monotonic())
+
+        trial.listen = listen
+        trial.control.stop_all = lambda: bool(waits) and time.monotonic() > waits[0] + 1
+        burner = subprocess.Popen([sys.executable, "-c", BURNING])
+        try:
+            self.assertEqual(trial.conduct().ended, "stopped")
+        finally:
+            burner.kill()
+            burner.wait()
+        self.assertEqual(trial.runs[0].state, "stopped")
+
     def test_a_trial_beside_a_busy_program_repeats_within_its_budget(self):
         body = "import time\nend = time.process_time() + 0.1\nwhile time.process_time() < end: pass"
         text = HEAD + approach("a", python_answer(body)) + approach("b", python_answer(body))

@@ -1322,8 +1322,8 @@ export interface components {
          * @description What becomes of runs that something else disturbs: other programs, the host of a virtual
          *     machine, a quota, swapping. One that was disturbed for more than a ``share`` of its time is
          *     kept, not counted, and done again: at the most ``repeat`` times as many runs as are planned,
-         *     and for ``minutes``. Before each run the trial waits for a quiet moment, ``wait_s`` at the
-         *     most.
+         *     and for ``minutes``. Before the clock of each run starts it waits for a quiet moment, ``wait_s``
+         *     at the most.
          */
         Disturbed: {
             /**
@@ -1352,8 +1352,8 @@ export interface components {
          * @description What becomes of runs that something else disturbs: other programs, the host of a virtual
          *     machine, a quota, swapping. One that was disturbed for more than a ``share`` of its time is
          *     kept, not counted, and done again: at the most ``repeat`` times as many runs as are planned,
-         *     and for ``minutes``. Before each run the trial waits for a quiet moment, ``wait_s`` at the
-         *     most.
+         *     and for ``minutes``. Before the clock of each run starts it waits for a quiet moment, ``wait_s``
+         *     at the most.
          */
         DisturbedRequest: {
             /**
@@ -3272,6 +3272,8 @@ export interface components {
             /** @default null */
             others_cpu_s: number | null;
             /** @default null */
+            others_around: number | null;
+            /** @default null */
             stolen_s: number | null;
             /** @default null */
             throttled_s: number | null;
@@ -3337,6 +3339,8 @@ export interface components {
             plans: components["schemas"]["StatementPlan"][];
             /** @default null */
             spent_s: number | null;
+            /** @default 0 */
+            quiet_wait_s: number;
             /** @default  */
             disturbed_by: string;
             /** @default null */

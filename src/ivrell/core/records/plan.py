@@ -129,8 +129,8 @@ class Disturbed(BaseModel):
     """What becomes of runs that something else disturbs: other programs, the host of a virtual
     machine, a quota, swapping. One that was disturbed for more than a ``share`` of its time is
     kept, not counted, and done again: at the most ``repeat`` times as many runs as are planned,
-    and for ``minutes``. Before each run the trial waits for a quiet moment, ``wait_s`` at the
-    most."""
+    and for ``minutes``. Before the clock of each run starts it waits for a quiet moment, ``wait_s``
+    at the most."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 

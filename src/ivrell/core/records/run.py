@@ -74,6 +74,7 @@ class RunRecord(BaseModel):
     run_queue_wait_s: float | None = None
     held_up_s: float | None = None
     others_cpu_s: float | None = None
+    others_around: float | None = None
     stolen_s: float | None = None
     throttled_s: float | None = None
     swapped_bytes: float | None = None
@@ -103,6 +104,7 @@ class RunRecord(BaseModel):
     not_measured: dict[str, str] = {}
     plans: list[StatementPlan] = []
     spent_s: float | None = None
+    quiet_wait_s: float = 0.0
     disturbed_by: str = ""
     disturbed_share: float | None = None
     set_aside: bool = False

@@ -210,6 +210,7 @@ class RunSpec:
             whatever time that costs it.
         restores: whether it has a copy of its own on a server, to be put back for more calls.
         server: main process of a server that works for it alone, if there is one.
+        patience_s: how long its clock may wait for a quiet moment once it is ready.
         order: for the worker.
     """
 
@@ -223,6 +224,7 @@ class RunSpec:
     memory_alone: bool
     restores: bool
     server: int | None
+    patience_s: float
     order: Order
 
     def as_json(self) -> dict[str, Any]:
@@ -264,7 +266,8 @@ class Span:
 
 @dataclass
 class Figures:
-    """What one timed part used: seconds, bytes, counts. None could not be measured."""
+    """What one timed part used: seconds, bytes, counts; ``others_around`` is how many cores others
+    kept busy around a part too short to tell it of itself. None could not be measured."""
 
     cpu_user_s: float | None = None
     cpu_system_s: float | None = None
@@ -279,6 +282,7 @@ class Figures:
     run_queue_wait_s: float | None = None
     held_up_s: float | None = None
     others_cpu_s: float | None = None
+    others_around: float | None = None
     stolen_s: float | None = None
     throttled_s: float | None = None
     swapped_bytes: float | None = None
@@ -389,7 +393,8 @@ DONE, FAILED, LIMIT, STOPPED = "done", "failed", "limit", "stopped"
 class RunEnd:
     """How a run ended, as the runner tells and journals it; ``curve`` holds samples: seconds since
     the clock started, CPU seconds until then, bytes held; ``start_cpu_s`` what the worker and
-    children that it waited for had used when the clock started."""
+    children that it waited for had used when the clock started; ``quiet_wait_s`` how long it waited
+    for a quiet moment."""
 
     state: str
     start_s: float | None = None
@@ -404,6 +409,7 @@ class RunEnd:
     output: str = ""
     output_bytes: int = 0
     start_cpu_s: float | None = None
+    quiet_wait_s: float = 0.0
 
 
 @dataclass(frozen=True)

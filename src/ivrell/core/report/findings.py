@@ -6,6 +6,7 @@ from statistics import median
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach, Scope
 from ivrell.core.engines.registry import ENGINES
+from ivrell.core.measure.around import SHORT_S
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import (
@@ -40,7 +41,6 @@ from ivrell.core.spark.event_log import CORES, EXECUTORS
 from ivrell.core.stats.cautions import Scene, cautions
 from ivrell.core.stats.summary import summarize
 
-_TICKS_S = 0.05
 """Shorter runs say nothing of what else was busy: the kernel tells that in ticks of 10 ms."""
 
 _NO_GROUND = Ground(None, 0)
@@ -253,7 +253,7 @@ def _placement(counted: Sequence[RunRecord]) -> Placement | None:
 
 
 def _others_busy(run: RunRecord) -> float | None:
-    if run.others_cpu_s is None or not run.elapsed_s or run.elapsed_s <= _TICKS_S:
+    if run.others_cpu_s is None or not run.elapsed_s or run.elapsed_s < SHORT_S:
         return None
     return run.others_cpu_s / run.elapsed_s
 

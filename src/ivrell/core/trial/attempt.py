@@ -145,6 +145,7 @@ class Attempts:
         keep_files: keeps what a run that counts left in its folder.
         desk: looks at the answers; None where runs give none.
         shapes: gives the tables' shapes at a point, see Job.shapes.
+        patience: gives how long a run's clock may wait for a quiet moment, in seconds.
         own_styles: how tables that are csv files of the user's own are written, by name.
         mode: what runs do, see wire.RUN.
     """
@@ -165,7 +166,9 @@ class Attempts:
         mode: str = RUN,
         shapes: Callable[[Point], Mapping[str, TableShape]] | None = None,
         own_styles: Mapping[str, CsvStyle] | None = None,
+        patience: Callable[[PlannedRun], float] = lambda _: 0.0,
     ) -> None:
+        self._patience = patience
         self._shapes = shapes
         self._own_styles = own_styles or {}
         self._spark = spark
@@ -457,6 +460,7 @@ class Attempts:
             memory_alone=planned.memory_alone,
             restores=place.writes and on_server,
             server=place.server_process,
+            patience_s=self._patience(planned),
             order=order,
         )
 

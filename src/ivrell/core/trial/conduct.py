@@ -22,7 +22,6 @@ from ivrell.core.folders import data_folder
 from ivrell.core.locks import in_use
 from ivrell.core.machine import busy_cores, snapshot
 from ivrell.core.measure.constraints import HeldBack
-from ivrell.core.measure.quiet import QuietMoment
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.data import MadeTable
@@ -57,7 +56,7 @@ from ivrell.core.stats import history
 from ivrell.core.trial.answer_desk import AnswerDesk, Received
 from ivrell.core.trial.attempt import Attempts, sandboxed
 from ivrell.core.trial.control import Control, Listener, NoControl, deaf
-from ivrell.core.trial.disturbance import Repeats, wait_until_quiet
+from ivrell.core.trial.disturbance import Repeats
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.judging import judged
 from ivrell.core.trial.numbering import Numbering
@@ -141,7 +140,6 @@ class Trial:
             len(os.sched_getaffinity(0)),
             self._search.last_number + 1 if self._search else self._first_searched(),
         )
-        self._quiet = QuietMoment()
 
     def _first_searched(self) -> int:
         """The number behind those of all runs that are planned, memory runs among them."""
@@ -272,6 +270,7 @@ class Trial:
             mode=EXPLAINED if self.explained else RUN,
             shapes=self.preparation.shapes,
             own_styles=self.preparation.own_styles,
+            patience=self._patience,
         )
 
     def _keep_files(
@@ -398,12 +397,12 @@ class Trial:
         approach = self.comparison.approach_called(planned.approach)
         return ENGINES[approach.engine].warm_up_calls > 0
 
-    def _wait_until_quiet(self, planned: PlannedRun) -> None:
-        """Wait for a quiet moment before a run that counts, unless it is to be beside a load."""
+    def _patience(self, planned: PlannedRun) -> float:
+        """How long a run's clock may wait for a quiet moment: one that counts does, unless it is
+        to be beside a load."""
         load = str(planned.point.get("background", self.plan.background[0]))
-        if not planned.warm_up and load == QUIET and not self.explained:
-            waited = wait_until_quiet(self._quiet, self._repeats.patience_s, self.control.stop_all)
-            self._repeats.waited(waited)
+        counts = not (planned.warm_up or planned.memory_alone or self.explained)
+        return self._repeats.patience_s if counts and load == QUIET else 0.0
 
     def _do(
         self,
@@ -415,7 +414,6 @@ class Trial:
     ) -> None:
         """Do a run and keep it."""
         at = time.monotonic()
-        self._wait_until_quiet(planned)
         run = self.preparation.with_server(partial(self._run, attempts, planned))
         log.debug(
             "run %s of %s in round %s: %s, %s s",
@@ -423,10 +421,12 @@ class Trial:
         )  # fmt: skip
         run.spent_s = time.monotonic() - began
         run.repeat_of = planned.repeat_of
+        if self._patience(planned) > 0:
+            self._repeats.waited(run.quiet_wait_s)
         self._repeats.judge(run, attempt)
         attempts.learn(run)
         if attempt:
-            self._repeats.spend(time.monotonic() - at)
+            self._repeats.spend(time.monotonic() - at - run.quiet_wait_s)
         self.runs.append(run)
         add(run)
         self._note(run)

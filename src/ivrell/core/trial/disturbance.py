@@ -4,11 +4,10 @@ A lane that has more threads than cores waits for itself, which is its own affai
 counts only as far as others were on the cores meanwhile.
 """
 
-import time
-from collections.abc import Callable
 from dataclasses import dataclass
 from math import ceil
 
+from ivrell.core.measure.around import SHORT_S
 from ivrell.core.records.loads import QUIET
 from ivrell.core.records.plan import Disturbed
 from ivrell.core.records.run import RunRecord
@@ -17,14 +16,10 @@ OTHERS, HOST, QUOTA, SWAPPING = "other programs", "the host", "a quota", "swappi
 """What can disturb a run; the host of a virtual machine does by giving its cores to others."""
 
 _TICK_S = 0.01
-_TICKS_S = 0.05
-"""Shorter timed parts do not tell what else was busy: the kernel counts that in ticks of 10 ms."""
-
 _TOLERATED = 0.1
 """Share of the machine's cores that others may have before memory and clock rates suffer from it;
 a page that watches a trial uses half of that on two cores."""
 
-_LOOK_EVERY_S = 0.05
 _ATTEMPTS = 3
 """How often one run is done again at the most."""
 
@@ -62,12 +57,16 @@ def disturbance(run: RunRecord, cores: int) -> Disturbance | None:
 def _by_others(run: RunRecord, cores: int) -> float:
     assert run.elapsed_s
     waited = run.waited_share or 0.0
-    if run.elapsed_s * run.inner_repeats < _TICKS_S or run.others_cpu_s is None:
-        # Nobody knows who else was there; who has a core for each thread waits for others alone.
-        alone = (run.most_threads or 1) <= (run.cores or cores)
+    short = run.elapsed_s * run.inner_repeats < SHORT_S
+    others = run.others_around if short else None
+    if not short and run.others_cpu_s is not None:
+        others = run.others_cpu_s / run.elapsed_s
+    # Who has a core for each thread waits for others alone.
+    alone = (run.most_threads or 1) <= (run.cores or cores)
+    if others is None:
         return waited if alone else 0.0
-    others = run.others_cpu_s / run.elapsed_s
-    return max(min(waited, others), others / cores - _TOLERATED)
+    by_wait = waited if short and alone else min(waited, others)
+    return max(by_wait, others / cores - _TOLERATED)
 
 
 class Repeats:
@@ -147,21 +146,3 @@ class Repeats:
         run.disturbed_by = found.by
         allowed = attempt < _ATTEMPTS and self._left > 0 and self._seconds > 0
         run.set_aside = allowed and not run.warm_up
-
-
-def wait_until_quiet(
-    is_quiet: Callable[[], bool], longest_s: float, stop: Callable[[], bool]
-) -> float:
-    """Wait for a quiet moment, or until somebody asks to stop.
-
-    Args:
-        is_quiet: tells whether it is quiet.
-        longest_s: seconds to wait at the most.
-        stop: asked again and again.
-
-    Returns seconds waited.
-    """
-    began = time.monotonic()
-    while not is_quiet() and time.monotonic() - began < longest_s and not stop():
-        time.sleep(_LOOK_EVERY_S)
-    return time.monotonic() - began

@@ -59,6 +59,7 @@ _WHY_ENDED = {
 }
 _NOT_OF_ALL = {
     "cpu_method", "memory_method", "server_cpu_s", "server_memory_bytes", "client_cpu_s",
+    "others_around",
 }  # fmt: skip
 """Figures that only some runs have, whose absence needs no reason."""
 
@@ -95,6 +96,7 @@ def run_record(planned: PlannedRun, engine: str, end: RunEnd) -> RunRecord:
         state=end.state,
         **measured,
         elapsed_at_least_s=end.elapsed_at_least_s,
+        quiet_wait_s=end.quiet_wait_s,
         inner_repeats=part.repeats if part else 1,
         first_elapsed_s=parts[0].elapsed_s if several else None,
         calls=[_call(part) for part in parts] if several else [],

@@ -12,7 +12,9 @@ import time
 from collections.abc import Callable
 
 from ivrell.core.measure import proc, proportional
+from ivrell.core.measure.around import SHORT_S, Around
 from ivrell.core.measure.proc import Cpu
+from ivrell.core.measure.quiet import QuietMoment
 from ivrell.core.measure.reading import Tree
 from ivrell.core.records.wire import (
     DONE,
@@ -47,9 +49,12 @@ _LONGEST_GAP_S = 0.25
 _PROGRESS_S = 0.4
 _MEMORY_LOOK_S = 0.008
 _GRACE_S = 5.0
+_QUIET_LOOK_S = 0.04
 _SANDBOX = "bwrap"
 
-PREPARING, RUNNING, EXPORT = "preparing", "running", "result export"
+PREPARING, WAITING, RUNNING, EXPORT = (
+    "preparing", "waiting for a quiet moment", "running", "result export",
+)  # fmt: skip
 
 
 class Run:
@@ -84,6 +89,10 @@ class Run:
         self._reaped_orphans = 0
         self._partial = b""
         self._client: int | None = None
+        self._around: Around | None = None
+        self._quiet = QuietMoment()
+        self._ready: Ready | None = None
+        self._quiet_wait_s = 0.0
 
     def start(self) -> None:
         """Start the worker."""
@@ -105,8 +114,11 @@ class Run:
                 self._read(fd, open_fds)
             if words.waiting or words.fd in ready:
                 self._hear_conductor(words.for_run(self.spec.run))
+            if self.phase == WAITING:
+                self._wait_until_quiet()
             self._look()
             self._reap()
+        self._close_around(at_end=True)
         self.end_tree()
         self._drain(open_fds)
         self.limit = self.limit or self._out_of_memory()
@@ -127,6 +139,8 @@ class Run:
         next_due = self._next_look
         if self.phase == RUNNING:
             next_due = min(next_due, self._next_sample)
+        if self.phase == WAITING:
+            next_due = min(next_due, self._next_quiet_look)
         return max(0.0, min(0.1, next_due - time.monotonic()))
 
     def _look(self) -> None:
@@ -150,10 +164,10 @@ class Run:
         if self.spec.walls and self.start_s is not None:
             sampler.add_unmapped()
         self._next_look = now + min(SAMPLE_S, self._bounds.next_look(sampler.memory))
+        since = 0.0 if self.phase == WAITING else now - self._phase_at
         limit = self._bounds.reached(
-            self.phase, now - self._phase_at, self.output.size, sampler.memory, sampler.cpu,
-            sampler.processes,
-        )  # fmt: skip
+            self.phase, since, self.output.size, sampler.memory, sampler.cpu, sampler.processes
+        )
         allowed = self.spec.limits.processes
         if not limit and sampler.processes >= allowed and self._refused():
             limit = LimitReached("processes", allowed)
@@ -215,7 +229,13 @@ class Run:
 
     def _take(self, says: WorkerSays) -> None:
         if isinstance(says, Ready):
-            self._go(says)
+            self._close_around()
+            if self.start_s is None and self.spec.patience_s > 0:
+                self._ready = says
+                self._next_quiet_look = 0.0
+                self._enter_phase(WAITING)
+            else:
+                self._go(says)
         elif isinstance(says, Stopped):
             self._stopped(says)
         elif isinstance(says, Counted):
@@ -240,6 +260,31 @@ class Run:
         self.phase = phase
         self._phase_at = time.monotonic()
 
+    def _wait_until_quiet(self) -> None:
+        """Let the clock start in a moment in which nothing else runs, or once patience ends."""
+        if time.monotonic() < self._next_quiet_look:
+            return
+        assert self._ready
+        quiet = self._quiet()
+        now = time.monotonic()
+        self._next_quiet_look = now + _QUIET_LOOK_S
+        if quiet or now - self._phase_at >= self.spec.patience_s:
+            self._quiet_wait_s = now - self._phase_at
+            self._go(self._ready)
+
+    def _close_around(self, *, at_end: bool = False) -> None:
+        """See what others had around a part that was too short to tell; at the end there is time
+        to look for long enough."""
+        around, self._around = self._around, None
+        if around is None or not self.parts:
+            return
+        part = self.parts[-1]
+        if part.elapsed_s * part.repeats >= SHORT_S:
+            return
+        if at_end:
+            time.sleep(around.lacks_s)
+        part.figures.others_around = around.others()
+
     def _go(self, ready: Ready) -> None:
         if self.start_s is None:
             self.start_s = ready.start_s
@@ -258,6 +303,7 @@ class Run:
         # Nothing is told at the start: whoever listens would work beside the run.
         self._next_sample = self._phase_at + SAMPLE_S
         self._next_progress = self._phase_at + _PROGRESS_S
+        self._around = Around(self._sampler.tree, self._client)
         self._worker.say("go")
 
     def _measure_engine(self, name: str) -> None:
@@ -401,6 +447,7 @@ class Run:
             output,
             self.output.size,
             self.start_cpu_s,
+            self._quiet_wait_s,
         )
 
 
