@@ -41,8 +41,6 @@ from ivrell.core.spark.event_log import CORES, EXECUTORS
 from ivrell.core.stats.cautions import Scene, cautions
 from ivrell.core.stats.summary import summarize
 
-"""Shorter runs say nothing of what else was busy: the kernel tells that in ticks of 10 ms."""
-
 _NO_GROUND = Ground(None, 0)
 
 
