@@ -13,6 +13,7 @@ import numpy as np
 from ivrell.core.comparison.file import parse
 from ivrell.core.records.machine import Machine, Noise
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from tests.support.comparisons import COUNTING, HEAD, approach
 
@@ -51,7 +52,7 @@ def main() -> None:
     for _ in range(TIMES):
         began = time.process_time()
         for point in range(POINTS):
-            findings(comparison, runs, {}, machine, {"rows": 300 + point})
+            findings(comparison, RunSet.of(runs, machine), {}, {"rows": 300 + point})
         took.append(time.process_time() - began)
         numbers = np.random.default_rng(7).random(len(runs))
         began = time.process_time()

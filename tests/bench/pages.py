@@ -19,6 +19,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.records.findings import FINDINGS_EDITION, TrialFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.report.sweep.findings import sweeps
 from ivrell.core.results.folder import (
@@ -66,8 +67,8 @@ def large_trial(folder: Path, lanes: int = LANES, sizes: int = SIZES, rounds: in
             add(one)
     points: list[Point] = [{"rows": size} for size in rows]
     agreed = {lane.id: AGREES for lane in comparison.approach}
-    told = [findings(comparison, runs, agreed, Machine(), point) for point in points]
-    results.keep(SWEEP, sweeps(comparison, runs, told, Machine(), named=points))
+    told = [findings(comparison, RunSet.of(runs, Machine()), agreed, point) for point in points]
+    results.keep(SWEEP, sweeps(comparison, RunSet.of(runs, Machine()), told, named=points))
     results.keep(FINDINGS, TrialFindings(edition=FINDINGS_EDITION, ended="done", points=told))
 
 

@@ -18,6 +18,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Search
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.report.sweep.findings import sweeps
 from ivrell.core.report.sweep.searched import is_known
@@ -48,12 +49,12 @@ def one(kind: str, noise: float, seed: int) -> tuple[bool, bool | None, bool, in
     comparison = parse(TEXT)
     agreed: dict[str, Agreement] = dict.fromkeys(("steep", "flat"), AGREES)
     points = [
-        findings(comparison, runs, agreed, Machine(cores=2), {"rows": size})
+        findings(comparison, RunSet.of(runs, Machine(cores=2)), agreed, {"rows": size})
         for size in sorted({run.point["rows"] for run in runs})
     ]
     named = [{"rows": size} for size in (100, 1000, 10_000, 100_000)]
-    [found] = sweeps(comparison, runs, points, Machine(cores=2), named=named,
-                     search=Search(within=WITHIN))  # fmt: skip
+    taken = RunSet.of(runs, Machine(cores=2))
+    [found] = sweeps(comparison, taken, points, named=named, search=Search(within=WITHIN))
     lead = found.lead("elapsed")
     crossings = [c for c in (lead.crossings if lead else []) if c.after == "flat"]
     reached = "as was asked" in found.searched

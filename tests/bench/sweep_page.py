@@ -17,6 +17,7 @@ import numpy as np
 
 from ivrell.core.comparison.file import parse
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.report.sweep.findings import sweeps
 from tests.core.test_findings import run
@@ -106,11 +107,10 @@ def _answer(text: str) -> str:
                 runs.append(run(len(runs) + 1, f"lane_{lane}", number, float(took),
                                 point={"rows": size}))  # fmt: skip
     points = [
-        findings(comparison, [r for r in runs if r.point == {"rows": size}], {}, Machine(),
-                 {"rows": size})
+        findings(comparison, RunSet.of(runs, Machine()), {}, {"rows": size})
         for size in sorted({r.point["rows"] for r in runs})
     ]  # fmt: skip
-    found = sweeps(comparison, runs, points, Machine())
+    found = sweeps(comparison, RunSet.of(runs, Machine()), points)
     return json.dumps(Sweep.of(points, found).model_dump(mode="json"))
 
 

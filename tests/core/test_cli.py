@@ -57,7 +57,7 @@ class CommandLine(unittest.TestCase):
         )  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stderr)
         wanted = {
-            "comparison.toml", "plan.json", "machine.json", "runs.jsonl", "curves.parquet",
+            "comparison.toml", "plan.json", "sessions.json", "runs.jsonl", "curves.parquet",
             "agreement.json", "findings.json", "journal.jsonl", "report.html",
         }  # fmt: skip
         self.assertLessEqual(wanted, {path.name for path in out.iterdir()})

@@ -10,6 +10,7 @@ from ivrell.cli.tables import WIDTH, Heading, table
 from ivrell.core.comparison.file import parse
 from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from tests.core.test_findings import run
 from tests.support.comparisons import COUNTING, HEAD, approach
@@ -35,16 +36,16 @@ class Tables(unittest.TestCase):
         self.assertTrue(any("it ran on" in line for line in lines))
 
     def test_many_points_have_one_table(self):
-        points = [
-            findings(parse(HEAD + approach("a", COUNTING) + approach("b", COUNTING)),
-                     [run(n, lane, 1, seconds * size, point={"rows": size}, state=state)
-                      for n, (lane, seconds, state) in enumerate(lanes, 1)],
-                     {}, Machine(), {"rows": size})
-            for size, lanes in (
-                (size, (("a", 1.0, "done"), ("b", 3000 / size, "failed" if size > 4 else "done")))
-                for size in range(1, 31)
-            )
-        ]  # fmt: skip
+        comparison = parse(HEAD + approach("a", COUNTING) + approach("b", COUNTING))
+        points = []
+        for size in range(1, 31):
+            lanes = (("a", 1.0, "done"), ("b", 3000 / size, "failed" if size > 4 else "done"))
+            runs = [
+                run(n, lane, 1, seconds * size, point={"rows": size}, state=state)
+                for n, (lane, seconds, state) in enumerate(lanes, 1)
+            ]
+            taken = RunSet.of(runs, Machine())
+            points.append(findings(comparison, taken, {}, {"rows": size}))
         said = io.StringIO()
         with contextlib.redirect_stdout(said):
             shown.findings(TrialFindings(ended="done", points=points), Path("kept"))

@@ -15,6 +15,7 @@ from ivrell.core.measure.quiet import QuietMoment
 from ivrell.core.records.events import RunStarted
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Disturbed
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.disturbance import (
     HOST,
@@ -155,7 +156,7 @@ class InFindings(unittest.TestCase):
         runs = [run(n, lane, n, took) for lane, took in (("a", 1.0), ("b", 2.0)) for n in (1, 2, 3)]
         odd = run(9, "a", 2, 50.0, set_aside=True, disturbed_by=HOST, disturbed_share=0.7)
         late = run(7, "b", 4, 9.0, disturbed_by=OTHERS, disturbed_share=0.2)
-        found = findings(parse(text), [*runs, odd, late], {}, Machine(cores=2), POINT)
+        found = findings(parse(text), RunSet.of([*runs, odd, late], Machine(cores=2)), {}, POINT)
         a = found.lanes[0]
         self.assertEqual((a.elapsed.count, a.elapsed.largest, len(a.runs)), (3, 1.0, 4))
         words = {c.word: c for c in found.cautions}
@@ -173,7 +174,7 @@ class InFindings(unittest.TestCase):
                 for n, both in enumerate(wild, 1)
                 for lane, took, cpu in zip("ab", both, (0.5, 1.2), strict=True)
             ]  # fmt: skip
-            return findings(parse(text), runs, {}, Machine(cores=2), POINT).conclusion
+            return findings(parse(text), RunSet.of(runs, Machine(cores=2)), {}, POINT).conclusion
 
         busy = told(disturbed_by=OTHERS, disturbed_share=0.5)
         self.assertRegex(busy, r"not told apart from .* By CPU time, .* a takes 2\.40 times .*less")

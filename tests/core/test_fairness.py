@@ -11,6 +11,7 @@ from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.records.events import RunProgress
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.background import Background, loads_in
 from ivrell.core.trial.enough import enough, widest
@@ -299,8 +300,10 @@ class Noise(unittest.TestCase):
         times = [1.0, 1.001, 0.999, 1.0, 1.002, 0.998]
         runs = runs_of({"a": times, "b": [1.01 * time for time in times[::-1]]})
         comparison = parse("matters = 0.005\n" + comparison_text)
-        quiet = findings(comparison, runs, {}, Machine(cores=2), {})
-        noisy = findings(comparison, runs, {}, Machine(cores=2, noise={"logs": self.LOGS}), {})
+        quiet = findings(comparison, RunSet.of(runs, Machine(cores=2)), {}, {})
+        noisy = findings(
+            comparison, RunSet.of(runs, Machine(cores=2, noise={"logs": self.LOGS})), {}, {}
+        )
         self.assertEqual(quiet.lanes[1].ratio.verdict, "slower")
         self.assertEqual(noisy.lanes[1].ratio.verdict, "not told apart")
         self.assertGreater(noisy.lanes[1].ratio.floor, 1.01)

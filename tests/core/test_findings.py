@@ -7,6 +7,7 @@ from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.findings import Findings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.records.wire import LimitReached
 from ivrell.core.report.findings import findings
 from ivrell.core.report.words import limit_told
@@ -39,7 +40,7 @@ def trial_of(times, **agreement):
         for r, t in enumerate(elapsed)
     ]
     agreed = {lane: agreement.get(lane, AGREES) for lane in times}
-    return findings(parse(TEXT), runs, agreed, MACHINE, {"rows": 300})
+    return findings(parse(TEXT), RunSet.of(runs, MACHINE), agreed, {"rows": 300})
 
 
 SLOW = [9, 4.0, 4.1, 3.9, 4.0, 4.05, 3.95]
@@ -80,12 +81,14 @@ class Figures(unittest.TestCase):
 
     def test_other_points_are_left_out(self):
         runs = [run(1, "a", 1, 4.0), run(2, "a", 1, 9.0, point={"rows": 10})]
-        found = findings(parse(TEXT), runs, {"a": AGREES}, MACHINE, {"rows": 300})
+        found = findings(parse(TEXT), RunSet.of(runs, MACHINE), {"a": AGREES}, {"rows": 300})
         self.assertEqual(found.lanes[0].elapsed.count, 1)
 
     def test_what_was_not_measured_is_null(self):
         runs = [run(1, "a", 1, 4.0, cpu_user_s=None, peak_memory_bytes=None, run_queue_wait_s=None)]
-        lane = findings(parse(TEXT), runs, {"a": AGREES}, MACHINE, {"rows": 300}).lanes[0]
+        lane = findings(parse(TEXT), RunSet.of(runs, MACHINE), {"a": AGREES}, {"rows": 300}).lanes[
+            0
+        ]
         for name in ("cpu_user", "cores_busy", "peak_memory", "run_queue_wait_share"):
             self.assertIsNone(getattr(lane, name), name)
 
@@ -108,7 +111,7 @@ class Ranking(unittest.TestCase):
         limit = {"kind": "elapsed", "value": 5.0}
         runs = [run(r, "a", r, t) for r, t in enumerate(SLOW)]
         runs.append(run(90, "b", 1, None, state="limit", limit=limit, elapsed_at_least_s=5.0))
-        found = findings(parse(TEXT), runs, {"a": AGREES}, MACHINE, {"rows": 300})
+        found = findings(parse(TEXT), RunSet.of(runs, MACHINE), {"a": AGREES}, {"rows": 300})
         self.assertEqual(found.ranking, ["a", "b"])
         lane = found.lanes[1]
         self.assertEqual((lane.trouble, lane.elapsed), ("did not finish in 5 s", None))

@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 
 from ivrell.core.comparison.file import parse
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.report.sweep.along import numeric_knobs
 from ivrell.core.report.sweep.findings import sweeps
@@ -156,8 +157,8 @@ def swept(scan, index, sizes=SIZES, memory_limit=None, held=lambda lane, size: 3
             ]  # fmt: skip
     comparison = parse(TEXT)
     agreed = {"scan": AGREES, "index": AGREES}
-    points = [findings(comparison, runs, agreed, MACHINE, {"rows": n}) for n in sizes]
-    [found] = sweeps(comparison, runs, points, MACHINE, memory_limit)
+    points = [findings(comparison, RunSet.of(runs, MACHINE), agreed, {"rows": n}) for n in sizes]
+    [found] = sweeps(comparison, RunSet.of(runs, MACHINE), points, memory_limit)
     return found
 
 
@@ -223,10 +224,10 @@ class Crossings(unittest.TestCase):
         ]
         comparison, agreed = parse(TEXT), {"scan": AGREES, "index": AGREES}
         points = [
-            findings(comparison, runs, agreed, MACHINE, {"rows": size})
+            findings(comparison, RunSet.of(runs, MACHINE), agreed, {"rows": size})
             for size in (1000, 10_000, 100_000)
         ]
-        [found] = sweeps(comparison, runs, points, MACHINE)
+        [found] = sweeps(comparison, RunSet.of(runs, MACHINE), points)
         [crossing] = found.lead("elapsed").crossings
         self.assertGreater(crossing.at, 1000)
         self.assertLess(crossing.at, 10_000)

@@ -13,6 +13,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.records.findings import Findings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.report.measures import MEASURES, as_csv, counter_measure, measure_of
 from ivrell.core.report.ratios import measured
@@ -37,7 +38,7 @@ def run(number, lane, *, warm_up=False, state="done", memory_run=False, **figure
 
 class Registry(unittest.TestCase):
     def rows(self, *runs):
-        return {row.key: row for row in measured(parse(TEXT), runs, POINT, Machine())}
+        return {row.key: row for row in measured(parse(TEXT), RunSet.of(runs, Machine()), POINT)}
 
     def test_keys_and_labels_stand_once(self):
         for name in ("key", "label"):
@@ -79,7 +80,9 @@ class Registry(unittest.TestCase):
         self.assertEqual(counter_measure("service: CPU seconds").unit, "seconds")
 
     def test_csv_keeps_numbers_whole(self):
-        rows = measured(parse(TEXT), [run(1, "good", elapsed_s=0.1234567890123)], POINT, Machine())
+        rows = measured(
+            parse(TEXT), RunSet.of([run(1, "good", elapsed_s=0.1234567890123)], Machine()), POINT
+        )
         lines = list(csv.DictReader(io.StringIO(as_csv(rows, {"good": 'The "good", one'}))))
         [elapsed] = [line for line in lines if line["measure"] == "elapsed time"]
         self.assertEqual(float(elapsed["median"]), 0.1234567890123)
@@ -134,7 +137,7 @@ class Shown(TrialCase):
 
     def test_findings_of_runs_without_counters_hold(self):
         runs = [run(1, "good"), run(2, "odd")]
-        shape = findings(parse(TEXT), runs, {}, Machine(cores=2), POINT)
+        shape = findings(parse(TEXT), RunSet.of(runs, Machine(cores=2)), {}, POINT)
         self.assertTrue(shape.measures)
 
 

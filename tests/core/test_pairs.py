@@ -9,6 +9,7 @@ from ivrell.core.errors import BadInput
 from ivrell.core.records.findings import Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import StagePair
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.code_diff import code_diff, lines_changed
 from ivrell.core.report.findings import findings
 from ivrell.core.report.pair import _stage_words, _words, pair_findings
@@ -46,12 +47,12 @@ def runs_of(times, commits=(20_000, 1, 1), writes=(0.9, 0.5, 0.5)):
 def found_of(text, runs, **agreement):
     lanes = {one.approach for one in runs}
     agreed = {lane: agreement.get(lane, AGREES) for lane in lanes}
-    return findings(parse(text), runs, agreed, MACHINE, {"rows": 300})
+    return findings(parse(text), RunSet.of(runs, MACHINE), agreed, {"rows": 300})
 
 
 def pair_of(text, runs, base, lane):
     comparison = parse(text)
-    return pair_findings(comparison, runs, MACHINE, found_of(text, runs), base, lane)
+    return pair_findings(comparison, RunSet.of(runs, MACHINE), found_of(text, runs), base, lane)
 
 
 class Pair(unittest.TestCase):
@@ -293,7 +294,7 @@ class Words(unittest.TestCase):
             cores=2, processor="Some processor", memory_bytes=8 * 10**9, engines=engines
         )
         runs = runs_of({"rows": SLOW})
-        found = findings(parse(STEPS), runs, {"rows": AGREES}, machine, {"rows": 300})
+        found = findings(parse(STEPS), RunSet.of(runs, machine), {"rows": AGREES}, {"rows": 300})
         self.assertEqual(found.conditions, ["rows 300", "2 cores of Some processor",
                                             "8.00 GB of memory"])  # fmt: skip
 
@@ -319,8 +320,7 @@ class Real(TrialCase):
         def verdict(base, lane):
             told = pair_findings(
                 trial.comparison,
-                trial.runs,
-                trial.machine,
+                RunSet.of(trial.runs, trial.machine),
                 found,
                 base,
                 lane,

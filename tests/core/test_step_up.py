@@ -10,6 +10,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Limits, Plan, Until
 from ivrell.core.records.points import value_range
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.report.sweep.findings import sweeps
 from ivrell.core.stats.growth import next_value
@@ -135,10 +136,12 @@ class Real(TrialCase):
         trial = self.trial(text, rounds=1, knobs={"rows": [10, 100]})
         trial.conduct()
         runs = [one for one in trial.runs if (one.approach, one.point["rows"]) != ("b", 100)]
-        points = [findings(trial.comparison, runs, {}, trial.machine, p) for p in trial.points]
-        [plain] = sweeps(trial.comparison, runs, points, trial.machine)
+        points = [
+            findings(trial.comparison, RunSet.of(runs, trial.machine), {}, p) for p in trial.points
+        ]
+        [plain] = sweeps(trial.comparison, RunSet.of(runs, trial.machine), points)
         self.assertEqual(plain.left_behind, [])
-        [stepped] = sweeps(trial.comparison, runs, points, trial.machine, stepped=True)
+        [stepped] = sweeps(trial.comparison, RunSet.of(runs, trial.machine), points, stepped=True)
         self.assertEqual([left.lane for left in stepped.left_behind], ["b"])
 
     def test_who_did_not_run_where_a_search_looked_was_not_left_behind_there(self):
@@ -149,9 +152,9 @@ class Real(TrialCase):
             )
         ]
         comparison, sizes = parse(TEXT), (10, 30, 100, 1000)
-        points = [findings(comparison, runs, {}, Machine(), {"rows": n}) for n in sizes]
+        points = [findings(comparison, RunSet.of(runs, Machine()), {}, {"rows": n}) for n in sizes]
         named = [{"rows": n} for n in sizes if n != 30]
-        [found] = sweeps(comparison, runs, points, Machine(), named=named, stepped=True)
+        [found] = sweeps(comparison, RunSet.of(runs, Machine()), points, named=named, stepped=True)
         [left] = found.left_behind
         self.assertEqual((left.lane, left.from_size, left.last_size), ("b", 1000, 100))
 
@@ -165,8 +168,8 @@ class Real(TrialCase):
             )
         ]
         comparison = parse(TEXT)
-        told = [findings(comparison, runs, {}, Machine(), point) for point in points]
-        found = sweeps(comparison, runs, told, Machine())
+        told = [findings(comparison, RunSet.of(runs, Machine()), {}, point) for point in points]
+        found = sweeps(comparison, RunSet.of(runs, Machine()), told)
         self.assertEqual([(one.knob, one.together) for one in found], [("rows", ["width"])] * 2)
         self.assertEqual([one.at["cache"] for one in found], ["warm", "cold"])
         for one in found:

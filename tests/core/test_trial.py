@@ -24,7 +24,7 @@ from ivrell.core.records.events import RunEnded
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import Job, LimitReached, Order, RunSpec
 from ivrell.core.report.words import ratio_told
-from ivrell.core.results.folder import FINDINGS, MACHINE
+from ivrell.core.results.folder import FINDINGS
 from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, Rotation, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
@@ -47,7 +47,7 @@ class Whole(TrialCase):
         self.assertEqual({run.state for run in runs}, {"done"})
         curves = pyarrow.parquet.read_table(folder / "curves.parquet")
         self.assertEqual(curves.column_names, ["run", "t_s", "cpu_s", "memory_bytes"])
-        self.assertIn("duckdb", trial.results.read(MACHINE).engines["duckdb"].versions)
+        self.assertIn("duckdb", trial.results.sessions()[0].machine.engines["duckdb"].versions)
         point = found.points[0]
         self.assertEqual(len(point.ranking), 2)
         for lane in point.lanes:
@@ -330,6 +330,7 @@ class Stopping(TrialCase):
             memory_alone=False,
             restores=False,
             server=None,
+            patience_s=0.0,
             order=Order(Job(approach, {}, "csv", {}, folder)),
         )
 
@@ -373,8 +374,9 @@ class EarlierVersions(TrialCase):
             (run["error"] or {}).pop("printed", None)
             run["core_wait_s"] = run.pop("run_queue_wait_s")
         path.write_text("".join(map(as_line, runs)))
-        machine = json.loads((trial.folder / "machine.json").read_text())
-        machine["runtimes"] = {"other": "CPython 3.9.1"}
+        [session] = json.loads((trial.folder / "sessions.json").read_text())
+        (trial.folder / "sessions.json").unlink()
+        machine = session["machine"] | {"runtimes": {"other": "CPython 3.9.1"}}
         (trial.folder / "machine.json").write_text(json.dumps(machine))
         judged = self.trial(text, rounds=3).judge_again("good")
         self.assertTrue(judged.points[0].lanes[0].agreement.agrees)

@@ -379,7 +379,7 @@ class WordsOfTheConductor(TrialCase):
         spec = RunSpec(
             run=7, interpreter=sys.executable, environment={"PATH": os.defpath},
             limits=Plan().limits.for_run(), cores=None, background="quiet", walls=None,
-            memory_alone=False, restores=False, server=None, order=Order(job),
+            memory_alone=False, restores=False, server=None, patience_s=0.0, order=Order(job),
         )  # fmt: skip
         said = [spec.as_json(), {"word": "stop", "run": 6}, {"word": "stop", "run": 7}]
         with launch.Runner(self.folder / "journal.jsonl") as runner:

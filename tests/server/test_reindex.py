@@ -4,6 +4,8 @@ import shutil
 
 from django.conf import settings
 from django.core.management import call_command
+from django.db import connection
+from django.db.migrations.executor import MigrationExecutor
 
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials.models import Run, Trial
@@ -26,18 +28,36 @@ class Reindex(ServerCase):
                  for lane in found["lanes"]]  # fmt: skip
         return found["conclusion"], lanes
 
+    def test_records_of_one_machine_for_all_sessions(self):
+        trial = self.conducted()
+        [session] = trial.sessions
+        machine, number = session["machine"], trial.pk
+        with connection.cursor() as cursor:
+            cursor.execute("SET CONSTRAINTS ALL IMMEDIATE")
+        executor = MigrationExecutor(connection)
+        executor.migrate([("trials", "0004_reply")])
+        try:
+            before = executor.loader.project_state([("trials", "0004_reply")]).apps
+            before.get_model("trials", "Trial").objects.filter(pk=number).update(machine=machine)
+        finally:
+            executor = MigrationExecutor(connection)
+            executor.migrate(executor.loader.graph.leaf_nodes())
+        trial = Trial.objects.get(pk=number)
+        self.assertEqual(trial.machine_of.model_dump(mode="json"), machine)
+        self.assertEqual(trial.sessions_of[0].plan, trial.plan_of)
+
     def test_what_was_lost_comes_back_as_it_was(self):
         trial = self.conducted()
         before = self.shown(trial.pk)
         records = list(trial.runs.order_by("number").values("number", "record", "curve"))
-        state = (trial.state, trial.conclusion, trial.planned_runs, trial.machine, trial.data)
+        state = (trial.state, trial.conclusion, trial.planned_runs, trial.sessions, trial.data)
         number = trial.pk
         trial.delete()
         call_command("reindex", verbosity=0)
         trial = Trial.objects.get(pk=number)
         self.assertEqual(trial.comparison_id, self.comparison.pk)
         self.assertEqual(
-            (trial.state, trial.conclusion, trial.planned_runs, trial.machine, trial.data), state
+            (trial.state, trial.conclusion, trial.planned_runs, trial.sessions, trial.data), state
         )
         again = list(trial.runs.order_by("number").values("number", "record", "curve"))
         self.assertEqual(again, records)

@@ -103,9 +103,16 @@ def _run(args: argparse.Namespace) -> int:
     return _told(args, text, plan, folder)
 
 
-def _told(args: argparse.Namespace, text: str, plan: "Plan", folder: Path) -> int:
+def _told(
+    args: argparse.Namespace,
+    text: str,
+    plan: "Plan",
+    folder: Path,
+    *,
+    other_versions: bool = False,
+) -> int:
     """Conduct a trial and print what it found."""
-    found, asked = _conduct(text, plan, folder)
+    found, asked = _conduct(text, plan, folder, other_versions=other_versions)
     _tell(args, found, lambda: _findings().findings(found, folder))
     if asked is None:
         missed = _missed(text, found) if args.strict else []
@@ -178,13 +185,16 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
 
 
 def _conduct(
-    text: str, plan: "Plan", folder: Path
+    text: str, plan: "Plan", folder: Path, *, other_versions: bool = False
 ) -> "tuple[TrialFindings, signal.Signals | None]":
     """A trial's findings, and the signal that asked it to stop, if one did."""
     from ivrell.core.trial.conduct import Trial
 
     with _show().Progress() as progress:
-        trial = Trial(text, plan, folder, _store(), listen=progress.listen, control=progress)
+        trial = Trial(
+            text, plan, folder, _store(), listen=progress.listen, control=progress,
+            other_versions=other_versions,
+        )  # fmt: skip
         rounds = plan.most_rounds + plan.warm_ups
         progress.planned(len(trial.lanes) * len(trial.points) * rounds)
         return trial.conduct(), progress.asked
@@ -280,7 +290,8 @@ def _resume(args: argparse.Namespace) -> int:
     kept = ResultFolder(args.folder)
     if not kept.is_one:
         raise BadInput(f"{args.folder} is no result folder of a trial: it has no {PLAN.name}.")
-    return _told(args, kept.comparison_text, kept.read(PLAN), args.folder)
+    text, plan = kept.comparison_text, kept.read(PLAN)
+    return _told(args, text, plan, args.folder, other_versions=args.other_versions)
 
 
 def _measures(args: argparse.Namespace) -> int:

@@ -87,6 +87,11 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
 
     resume = commands.add_parser("resume", help="go on with a trial that was cut off")
     resume.add_argument("folder", type=Path, help="result folder of a trial")
+    resume.add_argument(
+        "--other-versions",
+        action="store_true",
+        help="go on also where engines, libraries or the system are others than before",
+    )
     for command in (run, resume):
         command.add_argument("--json", action="store_true", help=_JSON)
         command.add_argument(

@@ -3337,6 +3337,8 @@ export interface components {
             };
             /** @default [] */
             plans: components["schemas"]["StatementPlan"][];
+            /** @default 1 */
+            session: number;
             /** @default null */
             spent_s: number | null;
             /** @default 0 */

@@ -7,17 +7,17 @@ from pydantic import BaseModel, Field, TypeAdapter, model_validator
 
 from ivrell.core.former import with_words_of_now
 from ivrell.core.records.data import MadeTable
-from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState
+from ivrell.core.records.session import Session
 from ivrell.core.records.wire import ClusterProgress, Failure, LimitReached
 
 
-class MachineSeen(BaseModel):
-    """The machine was looked at."""
+class SessionSeen(BaseModel):
+    """A session began, or more is known of its machine; ``sessions`` are all of the trial's."""
 
-    kind: Literal["machine"] = "machine"
-    machine: Machine
+    kind: Literal["session"] = "session"
+    sessions: list[Session]
 
 
 class DataProgress(BaseModel):
@@ -115,7 +115,7 @@ class TrialEnded(BaseModel):
 
 
 TrialEvent = (
-    MachineSeen
+    SessionSeen
     | DataProgress
     | DataMade
     | RunStarted

@@ -103,6 +103,7 @@ class RunRecord(BaseModel):
     output_bytes: int = 0
     not_measured: dict[str, str] = {}
     plans: list[StatementPlan] = []
+    session: int = 1
     spent_s: float | None = None
     quiet_wait_s: float = 0.0
     disturbed_by: str = ""

@@ -23,6 +23,7 @@ from ivrell.core.records.findings import (
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.records.wire import Failure
 from ivrell.core.report.claims import judged_claims
 from ivrell.core.report.code_lines import code_lines
@@ -46,22 +47,21 @@ _NO_GROUND = Ground(None, 0)
 
 def findings(
     comparison: Comparison,
-    runs: Sequence[RunRecord],
+    taken: RunSet,
     agreement: Mapping[str, Agreement],
-    machine: Machine,
     point: Point,
     made: Sequence[MadeTable] = (),
 ) -> Findings:
     """What the runs at one point say.
 
     Args:
-        runs: those at other points are left out.
+        taken: runs with their sessions; those at other points are left out.
         agreement: agreement of each lane at this point, by lane id.
-        machine: the machine as it was when the trial began.
         point: the knob values looked at.
         made: tables that were made for the trial.
     """
-    everything = [run for run in runs if run.point == point]
+    taken = taken.at(point)
+    everything, machine = taken.runs, taken.machine
     here = [run for run in everything if not run.memory_run]
     closely = {run.approach: run for run in everything if run.memory_run}
     baseline = [run for run in here if run.approach == comparison.baseline_id]
@@ -114,6 +114,7 @@ def findings(
                 comparison,
                 made,
                 _leaders(result),
+                taken.changes(lane.engine for lane in lanes),
             )
         ),
         measures=measures,

@@ -8,9 +8,8 @@ from ivrell.core.errors import BadInput
 from ivrell.core.quantities import format_seconds
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.findings import Findings, LaneFindings, Ratio
-from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import MeasurePair, PairFindings, StagePair
-from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.code_diff import code_diff, lines_changed
 from ivrell.core.report.measures import measure_of, row_of, values_at
 from ivrell.core.report.ratios import Judge
@@ -24,8 +23,7 @@ _MOST_COUNTERS = 4
 
 def pair_findings(
     comparison: Comparison,
-    runs: Sequence[RunRecord],
-    machine: Machine,
+    taken: RunSet,
     found: Findings,
     base: str,
     lane: str,
@@ -34,7 +32,7 @@ def pair_findings(
     """Two lanes at a point.
 
     Args:
-        runs: of the trial; those at other points are left out.
+        taken: runs with their sessions; those at other points are left out.
         found: what the trial says at the point.
         base: id of the lane that the other is held against.
         lane: id of the other.
@@ -48,9 +46,9 @@ def pair_findings(
         first, second = found.lane(base), found.lane(lane)
     except KeyError as error:
         raise BadInput(f"{error.args[0]} did not run at this point.", where="lane") from None
-    here = [run for run in runs if run.point == found.point]
-    values = values_at(comparison, here, found.point)
-    judge = Judge.of(comparison, machine)
+    taken = taken.at(found.point)
+    values = values_at(comparison, taken.runs, found.point)
+    judge = Judge.of(comparison, taken.machine)
     able = [own.id for own in found.lanes if own.trusted]
     measures = []
     for one in values.values():

@@ -11,6 +11,7 @@ from ivrell.core.records.findings import MeasureRow, PairRatio, Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.measures import Measure, Values, row_of, values_at
 from ivrell.core.stats.bounded import bounded
 from ivrell.core.stats.contrasts import Pair, Terms, contrasts, turned
@@ -145,11 +146,9 @@ def every_way(ratios: Mapping[Pair, Ratio]) -> list[PairRatio]:
     ]
 
 
-def measured(
-    comparison: Comparison, runs: Sequence[RunRecord], point: Point, machine: Machine
-) -> list[MeasureRow]:
-    """Every measure that some lane tells at a point, engine counters last; runs are those at the
-    point."""
-    values = values_at(comparison, runs, point)
-    ratios = ratios_at(comparison, values, Judge.of(comparison, machine))
+def measured(comparison: Comparison, taken: RunSet, point: Point) -> list[MeasureRow]:
+    """Every measure that some lane tells at a point, engine counters last."""
+    taken = taken.at(point)
+    values = values_at(comparison, taken.runs, point)
+    ratios = ratios_at(comparison, values, Judge.of(comparison, taken.machine))
     return [row_of(values[key], comparison.baseline_id, ratios[key]) for key in values]

@@ -29,6 +29,7 @@ from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Plan
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet, Session
 from ivrell.core.records.sweep import SweepFindings
 
 log = logging.getLogger("ivrell.results")
@@ -66,7 +67,10 @@ class Kept(Generic[Shape]):
 
 
 PLAN = Kept("plan.json", Plan)
+SESSIONS = Kept("sessions.json", list[Session])
 MACHINE = Kept("machine.json", Machine)
+"""Of trials of earlier versions, which had one machine for all sessions."""
+
 DATA = Kept("data.json", list[MadeTable])
 AGREEMENT = Kept("agreement.json", dict[str, dict[str, Agreement]])
 """Agreement by the name of the point and by lane."""
@@ -175,6 +179,19 @@ class ResultFolder:
                 f"{self.path} is no result folder of a trial: {error}.",
                 hint="Name a folder that ivrell run has made.",
             ) from None
+
+    def sessions(self) -> list[Session]:
+        """The sessions there were, the oldest first. Raises BadInput."""
+        if self.has(SESSIONS):
+            return self.read(SESSIONS)
+        if self.has(MACHINE):
+            machine = self.read(MACHINE)
+            return [Session(began=machine.taken_at, plan=self.read(PLAN), machine=machine)]
+        return []
+
+    def run_set(self) -> RunSet:
+        """All runs with their sessions. Raises BadInput as ``runs`` does."""
+        return RunSet(self.runs(), self.sessions())
 
     def runs(self) -> list[RunRecord]:
         """The runs there are, without one that was cut off while it was written; a line that

@@ -29,9 +29,9 @@ from ivrell.core.records.events import (
     DataMade,
     DataProgress,
     LaneOut,
-    MachineSeen,
     RunEnded,
     RunStarted,
+    SessionSeen,
     TrialEnded,
 )
 from ivrell.core.records.findings import TrialFindings
@@ -39,6 +39,7 @@ from ivrell.core.records.loads import QUIET
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet, Session, changes
 from ivrell.core.records.wire import (
     EXPLAINED,
     FAILED,
@@ -49,7 +50,7 @@ from ivrell.core.records.wire import (
     RunEnd,
 )
 from ivrell.core.report.measures import values_at
-from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, MACHINE, AddRun, ResultFolder
+from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, SESSIONS, AddRun, ResultFolder
 from ivrell.core.results.kept_files import keep_files
 from ivrell.core.scratch import scratch
 from ivrell.core.stats import history
@@ -93,6 +94,7 @@ class Trial:
         data_workers: processes that make data; as many as cores unless given.
         runtimes: folder in which other interpreters and servers are registered; Ivrell's own
             unless given.
+        other_versions: whether it may go on with other versions than it had before.
         explained: runs tell how they are carried out, and give no answer; they count for nothing.
 
     Raises BadInput for what cannot be run here.
@@ -110,8 +112,10 @@ class Trial:
         data_workers: int | None = None,
         runtimes: Path | None = None,
         explained: bool = False,
+        other_versions: bool = False,
     ) -> None:
         self.explained = explained
+        self._other_versions = other_versions
         self.text = text
         self.comparison = parse(text)
         self.plan = plan
@@ -127,7 +131,8 @@ class Trial:
         self.points = self.preparation.points
         self.runs: list[RunRecord] = []
         self.made: list[MadeTable] = []
-        self.machine = Machine()
+        self.earlier: list[Session] = []
+        self.session = Session(plan=plan)
         self._standing = Standing()
         knob = stepped_knob(self.points) if plan.step_up else None
         self._step_up = StepUp(knob, self.points, plan.limits) if knob else None
@@ -191,7 +196,7 @@ class Trial:
         try:
             # What looks at answers loads its libraries while the rest is prepared.
             with scratch() as folder, self._desk(folder) as desk:
-                self._look_at_machine()
+                self._begin_session()
                 self.answers = self._answers()
                 self._take_up()
                 self.made = self.preparation.make_all(self._tell_data, self.control.stop_all)
@@ -202,7 +207,7 @@ class Trial:
                 # Looked at anew once our own work of making data has settled.
                 time.sleep(_SETTLE_S)
                 self.machine.busy_cores = busy_cores()
-                self._keep_machine()
+                self._keep_session()
                 before = HeldBack.now(with_heat=True)
                 try:
                     self._do_runs(folder, desk)
@@ -232,21 +237,52 @@ class Trial:
                     spreads = history.lane_spreads(key, values[key].lanes, engines)
                     history.keep(data_folder(), spreads)
 
-    def _look_at_machine(self) -> None:
-        self.machine = snapshot(self.folder)
-        self.machine.runtimes = self.preparation.used_runtimes
-        self._keep_machine()
+    @property
+    def machine(self) -> Machine:
+        """The machine as this session found it."""
+        return self.session.machine
+
+    @property
+    def taken(self) -> RunSet:
+        """The runs so far, with the sessions that they are of."""
+        return RunSet(self.runs, [*self.earlier, self.session])
+
+    def _begin_session(self) -> None:
+        """Look at the machine. Raises BadInput where an earlier session had other versions."""
+        self.earlier = self.results.sessions()
+        machine = snapshot(self.folder)
+        machine.runtimes = self.preparation.used_runtimes
+        self.session = Session(
+            number=len(self.earlier) + 1, began=machine.taken_at, plan=self.plan, machine=machine
+        )
+        if not self._other_versions:
+            self._refuse_other_versions()
+        self._keep_session()
+
+    def _refuse_other_versions(self) -> None:
+        engines = [approach.engine for approach in self.preparation.approaches]
+        used = RunSet(self.results.runs(), self.earlier).used_sessions
+        found = changes(used[-1], self.session, engines) if used else []
+        if found:
+            told = "; ".join(map(str, found))
+            raise BadInput(
+                f"What this trial began with is not what is here now: {told}.",
+                where=str(self.folder),
+                hint="Run it anew; or go on all the same, which its findings will say: "
+                f"ivrell resume --other-versions {self.folder}",
+            )
 
     def _tell_what_held(self, before: HeldBack) -> None:
         held = HeldBack.now(with_heat=True).since(before)
         self.machine.throttled_s = held.throttled_s
         self.machine.heat_throttles = held.heat_throttles
         self.machine.swapped_bytes = held.swapped_bytes
-        self._keep_machine()
+        self._keep_session()
 
-    def _keep_machine(self) -> None:
-        self.results.keep(MACHINE, self.machine)
-        self.listen(MachineSeen(machine=self.machine))
+    def _keep_session(self) -> None:
+        sessions = [*self.earlier, self.session]
+        self.results.keep(SESSIONS, sessions)
+        self.listen(SessionSeen(sessions=sessions))
 
     def prepare(self) -> Tables:
         """Make the data of the first lane at the first point and no more; gives it."""
@@ -295,7 +331,7 @@ class Trial:
             asked = {"reference": reference, "expected": None}
             answer = self.comparison.answer.model_copy(update=asked)
             self.comparison = self.comparison.model_copy(update={"answer": answer})
-        self.machine = self.results.read(MACHINE)
+        *self.earlier, self.session = self.results.sessions()
         self.made = self.results.read(DATA)
         self.answers = self._answers()
         self._take_up()
@@ -419,6 +455,7 @@ class Trial:
             "run %s of %s in round %s: %s, %s s",
             run.run, run.approach, run.round, run.state, run.elapsed_s,
         )  # fmt: skip
+        run.session = self.session.number
         run.spent_s = time.monotonic() - began
         run.repeat_of = planned.repeat_of
         if self._patience(planned) > 0:
@@ -512,11 +549,10 @@ class Trial:
         return judged(
             self.comparison,
             self.results,
-            self.runs,
+            self.taken,
             self.answers,
             self.preparation.sources,
             lanes=self.lanes,
-            machine=self.machine,
             made=self.made,
             ended=ended,
             plan=self.plan,

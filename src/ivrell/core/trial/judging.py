@@ -8,9 +8,8 @@ from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import FINDINGS_EDITION, TrialFindings
-from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, point_name
-from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
 from ivrell.core.report.sweep.findings import sweeps
@@ -21,12 +20,11 @@ from ivrell.core.trial.plan import Plan, points_of, points_with
 def judged(
     comparison: Comparison,
     results: ResultFolder,
-    runs: Sequence[RunRecord],
+    taken: RunSet,
     answers: Answers,
     sources: Callable[[Point], Sources],
     *,
     lanes: list[str],
-    machine: Machine,
     made: Sequence[MadeTable],
     ended: Literal["done", "stopped"],
     plan: Plan,
@@ -34,18 +32,19 @@ def judged(
     """Judge what a trial measured, and write agreement, curves, findings and report.
 
     Args:
+        taken: all runs with their sessions.
         sources: gives the rows that went in at a point.
         lanes: ids of the lanes that ran.
         ended: how the trial ended.
         plan: what it was to do.
     """
+    runs = taken.runs
     points = points_with(plan, comparison, (run.point for run in runs))
     agreement = {point_name(point): answers.judge(lanes, point, sources(point)) for point in points}
     results.keep(AGREEMENT, agreement)
     results.write_curves(run.run for run in runs)
     told = [
-        findings(comparison, runs, agreement[point_name(point)], machine, point, made)
-        for point in points
+        findings(comparison, taken, agreement[point_name(point)], point, made) for point in points
     ]
     found = TrialFindings(
         edition=FINDINGS_EDITION,
@@ -53,9 +52,8 @@ def judged(
         points=told,
         sweeps=sweeps(
             comparison,
-            runs,
+            taken,
             told,
-            machine,
             plan.limits.memory_bytes,
             named=points_of(plan, comparison),
             stepped=plan.step_up and ended == "done",
@@ -66,5 +64,5 @@ def judged(
     if found.sweeps:
         results.keep(SWEEP, found.sweeps)
     results.keep(FINDINGS, found.model_copy(update={"sweeps": []}))
-    results.write(REPORT, report_html(comparison, found, machine, made))
+    results.write(REPORT, report_html(comparison, found, taken.machine, made))
     return found

@@ -7,7 +7,7 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.records.findings import MeasureRow
 from ivrell.core.records.points import Point
 from ivrell.core.report.ratios import measured
-from ivrell.core.results.folder import MACHINE, PLAN, ResultFolder
+from ivrell.core.results.folder import PLAN, ResultFolder
 from ivrell.core.trial.plan import points_with
 
 
@@ -22,13 +22,9 @@ class PointMeasures(NamedTuple):
 def measures_in(kept: ResultFolder) -> list[PointMeasures]:
     """Every measure at every point of a trial. Raises BadInput where it is no result folder."""
     comparison = parse(kept.comparison_text)
-    runs, machine = kept.runs(), kept.read(MACHINE)
+    taken = kept.run_set()
     names = {approach.id: approach.label for approach in comparison.approach}
     return [
-        PointMeasures(
-            point,
-            names,
-            measured(comparison, [run for run in runs if run.point == point], point, machine),
-        )
-        for point in points_with(kept.read(PLAN), comparison, (run.point for run in runs))
+        PointMeasures(point, names, measured(comparison, taken, point))
+        for point in points_with(kept.read(PLAN), comparison, (run.point for run in taken.runs))
     ]

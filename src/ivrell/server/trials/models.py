@@ -20,6 +20,7 @@ from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point, expected_name, point_name
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet, Session
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.trouble import Trouble
 from ivrell.core.report.findings import findings
@@ -79,7 +80,7 @@ class Trial(models.Model):
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     message = models.JSONField(null=True)
     conclusion = models.TextField(blank=True, default="")
-    machine = models.JSONField(default=dict)
+    sessions = models.JSONField(default=list)
     data = models.JSONField(default=list)
     agreement = models.JSONField(default=dict)
     stop_asked = models.BooleanField(default=False)
@@ -128,9 +129,14 @@ class Trial(models.Model):
         return points_with(plan, self.read, ran)
 
     @property
+    def sessions_of(self) -> list[Session]:
+        """Its sessions so far, the oldest first."""
+        return [Session.model_validate(session) for session in self.sessions]
+
+    @property
     def machine_of(self) -> Machine:
-        """The machine as it was when it began."""
-        return Machine.model_validate(self.machine)
+        """The machine as it was in the latest session."""
+        return RunSet([], self.sessions_of[-1:]).machine
 
     def agreement_at(self, point: Point) -> dict[str, Agreement]:
         """Agreement of each lane at a point, by lane id; none until the trial has ended."""
@@ -166,9 +172,8 @@ class Trial(models.Model):
         """Findings at a point from the runs there are so far, with some claims."""
         return findings(
             self.read.model_copy(update={"claim": claims}),
-            self.runs_at(point),
+            RunSet(self.runs_at(point), self.sessions_of),
             self.agreement_at(point),
-            self.machine_of,
             point,
             [MadeTable.model_validate(table) for table in self.data],
         )
@@ -214,9 +219,8 @@ class Trial(models.Model):
         plan = self.plan_of
         return sweeps(
             self.read,
-            runs,
+            RunSet(runs, self.sessions_of),
             self.all_findings(),
-            self.machine_of,
             plan.limits.memory_bytes,
             named=points_of(plan, self.read),
             stepped=plan.step_up and self.state == self.State.DONE,
@@ -236,7 +240,8 @@ class Trial(models.Model):
                 answers.count_kept(run.approach, run.point, run.answer_fingerprint)
         found = self.findings(point)
         agreement = answers.of_two(base, lane, point)
-        return pair_findings(self.read, runs, self.machine_of, found, base, lane, agreement)
+        taken = RunSet(runs, self.sessions_of)
+        return pair_findings(self.read, taken, found, base, lane, agreement)
 
     def keep_expected(self, lane: str, point: Point) -> str:
         """Keep a lane's answer at a point among the own files; its name with knobs in braces.

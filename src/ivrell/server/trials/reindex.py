@@ -13,9 +13,8 @@ from django.db import connection, transaction
 from ivrell.core.comparison.file import parse
 from ivrell.core.errors import BadInput
 from ivrell.core.records.events import LiveEvent, RunEnded, TrialEnded
-from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
-from ivrell.core.results.folder import DATA, FINDINGS, MACHINE, ResultFolder
+from ivrell.core.results.folder import DATA, FINDINGS, ResultFolder
 from ivrell.core.trial.plan import PLAN, most_runs
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials import kept as kept_replies
@@ -71,9 +70,8 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
     trial.text, trial.plan = text, plan.model_dump(mode="json")
     trial.planned_runs = most_runs(data, plan)
     trial.state = found.ended if found else Trial.State.STOPPED
-    machine = kept.read(MACHINE) if kept.has(MACHINE) else Machine()
     tables = kept.read(DATA) if kept.has(DATA) else []
-    trial.machine = machine.model_dump(mode="json")
+    trial.sessions = [session.model_dump(mode="json") for session in kept.sessions()]
     trial.data = [table.model_dump(mode="json") for table in tables]
     if found:
         trial.keep_agreement(found)

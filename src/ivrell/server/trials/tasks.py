@@ -22,8 +22,8 @@ from ivrell.core.records.events import (
     DataMade,
     DataProgress,
     Judged,
-    MachineSeen,
     RunEnded,
+    SessionSeen,
     TrialEnded,
     TrialEvent,
     TrialStarted,
@@ -55,9 +55,9 @@ class Conductor:
         self._told_data_at = 0.0
 
     def listen(self, event: TrialEvent) -> None:
-        if isinstance(event, MachineSeen):
-            self.trial.machine = event.machine.model_dump(mode="json")
-            self.trial.save(update_fields=["machine"])
+        if isinstance(event, SessionSeen):
+            self.trial.sessions = [one.model_dump(mode="json") for one in event.sessions]
+            self.trial.save(update_fields=["sessions"])
         elif isinstance(event, DataMade):
             self.trial.data = [table.model_dump(mode="json") for table in event.tables]
             self.trial.save(update_fields=["data"])

@@ -4,10 +4,10 @@ from collections.abc import Sequence
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.findings import Findings
-from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Search
 from ivrell.core.records.points import Point, beside, going_with, point_name
 from ivrell.core.records.run import RunRecord
+from ivrell.core.records.session import RunSet
 from ivrell.core.records.sweep import Spent, SweepFindings
 from ivrell.core.report.ratios import Judge
 from ivrell.core.report.sweep.along import Along, along, numeric_knobs
@@ -21,9 +21,8 @@ _MOST_GROWTHS = 400
 
 def sweeps(
     comparison: Comparison,
-    runs: Sequence[RunRecord],
+    taken: RunSet,
     points: Sequence[Findings],
-    machine: Machine,
     memory_limit: float | None = None,
     *,
     named: Sequence[Point] | None = None,
@@ -34,15 +33,14 @@ def sweeps(
     other knobs and conditions that has several of them too.
 
     Args:
-        runs: of the whole trial.
+        taken: all runs with their sessions.
         points: what each point says.
-        machine: as it was.
         memory_limit: bytes that a run may take; None where that is not known.
         named: points that the plan names; all unless given.
         search: what was asked of a search for crossings; None where there was none.
         stepped: sizes went from small to large, to the end: who is missing was left behind.
     """
-    judge = Judge.of(comparison, machine)
+    runs, judge = taken.runs, Judge.of(comparison, taken.machine)
     every = [found.point for found in points]
     names = {point_name(point) for point in (every if named is None else named)}
     found: list[SweepFindings] = []

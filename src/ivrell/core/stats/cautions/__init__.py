@@ -32,6 +32,7 @@ CAUTIONS: tuple[tuple[Callable[[Scene], Iterator[Caution]], Reach], ...] = (
     (resolution.below_the_clock, "winner"),
     (work.too_short, "winner"),
     (fairness.fits_the_cache, "winner"),
+    (machine.mixed_versions, "winner"),
     (machine.swapping, "winner"),
     (machine.throttled, "winner"),
     (noise.few_rounds, "margin"),

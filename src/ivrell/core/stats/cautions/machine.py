@@ -8,6 +8,20 @@ from ivrell.core.stats.cautions.scene import Scene, caution
 
 _SWAPPED = 10_000_000
 _THROTTLED_S = 0.1
+_MOST_CHANGES = 4
+
+
+def mixed_versions(scene: Scene) -> Iterator[Caution]:
+    """Whether runs that are held against each other were made with other versions."""
+    if scene.changes:
+        told = "; ".join(str(change) for change in scene.changes[:_MOST_CHANGES])
+        more = len(scene.changes) - _MOST_CHANGES
+        yield caution(
+            "mixed versions",
+            f"These runs are of several sessions, and not all was the same: {told}"
+            f"{f'; and {more} more' if more > 0 else ''}.",
+            "Run all of them anew with the versions of one session.",
+        )
 
 
 def swapping(scene: Scene) -> Iterator[Caution]:

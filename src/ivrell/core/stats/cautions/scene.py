@@ -8,6 +8,7 @@ from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Caution, Extent, LaneFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
+from ivrell.core.records.session import Change
 
 
 @dataclass(frozen=True)
@@ -23,6 +24,7 @@ class Scene:
         comparison: what was asked; None where nobody knows.
         made: tables that were made for the trial, at any point.
         leaders: ids of the quickest lane and of those that are no slower as far as anyone can tell.
+        changes: what was another version in a later session of these runs.
     """
 
     lanes: list[LaneFindings]
@@ -33,6 +35,7 @@ class Scene:
     comparison: Comparison | None = None
     made: Sequence[MadeTable] = ()
     leaders: Sequence[str] = ()
+    changes: Sequence[Change] = ()
 
     def rows_of(self, table: str) -> int | None:
         """Rows of a table at this point; None where only a file tells."""
