@@ -40,12 +40,12 @@ HEAVY = (
 
 
 LONG = (
-    "test_agreement_evidence", "test_agreement_in_trials", "test_csv_style",
-    "test_calls", "test_curve_and_cluster", "test_databases", "test_faults",
-    "test_waits", "test_engines", "test_former_folders", "test_kept_files", "test_logs",
-    "test_nested", "test_own_csv", "test_private_server", "test_python_ways", "test_report",
-    "test_runtimes", "test_search",
-    "test_service_walls", "test_small_tables", "test_step_up",
+    "test_agreement_evidence", "test_agreement_in_trials", "test_calls", "test_csv_style",
+    "test_curve_and_cluster", "test_databases", "test_disturbance", "test_engines",
+    "test_faults", "test_former_folders", "test_kept_files", "test_library", "test_logs",
+    "test_nested", "test_own_csv", "test_packaging", "test_private_server", "test_python_ways",
+    "test_report", "test_runtimes", "test_search", "test_service_walls", "test_sessions",
+    "test_small_tables", "test_step_up", "test_waits",
 )  # fmt: skip
 """Modules of core tests that are too long for every day: real engines, servers and trials."""
 

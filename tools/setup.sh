@@ -63,9 +63,10 @@ made_elsewhere() {
   return 1
 }
 
-# setup_python [EXTRA]: the virtual environment with Ivrell and what it depends on.
+# setup_python [EXTRA]: the virtual environment with Ivrell and what it depends on. What is there
+# already for more (the tests' has the server's, and that the command line's) is enough.
 setup_python() {
-  local extra="${1:-}" venv="$IVRELL_HOME/.venv" stamp wanted python
+  local extra="${1:-}" venv="$IVRELL_HOME/.venv" stamp wanted python enough
   stamp="$venv/.ivrell-${extra:-base}"
   wanted="$(cat "$IVRELL_HOME/pyproject.toml" "$IVRELL_HOME/constraints.txt" | sha256sum)
 $IVRELL_HOME"
@@ -73,7 +74,14 @@ $IVRELL_HOME"
     say "The Python environment was made for another folder; it is made anew"
     rm -rf "$venv"
   fi
-  [[ -f "$stamp" && "$(cat "$stamp")" == "$wanted" ]] && return
+  case "$extra" in
+    dev) enough="dev" ;;
+    server) enough="server dev" ;;
+    *) enough="base server dev" ;;
+  esac
+  for enough in $enough; do
+    [[ "$(cat "$venv/.ivrell-$enough" 2>/dev/null)" == "$wanted" ]] && return
+  done
   if [[ ! -x "$venv/bin/python" ]]; then
     need '[[ -n "$(find_python)" ]]' python3 python3-venv
     install_missing
@@ -193,9 +201,9 @@ setup_web() {
   local web="$IVRELL_HOME/web" wanted
   wanted="$(cd "$web" && find src index.html vite.config.ts package-lock.json -type f -print0 |
     sort -z | xargs -0 sha256sum | sha256sum)"
-  [[ "$(cat "$web/dist/.ivrell-stamp" 2>/dev/null)" == "$wanted" ]] && return
+  [[ "$(cat "$IVRELL_HOME/src/ivrell/web/.ivrell-stamp" 2>/dev/null)" == "$wanted" ]] && return
   setup_packages
   say "Building the page"
   (cd "$web" && npm run --silent build -- --logLevel warn >&2)
-  printf '%s\n' "$wanted" >"$web/dist/.ivrell-stamp"
+  printf '%s\n' "$wanted" >"$IVRELL_HOME/src/ivrell/web/.ivrell-stamp"
 }

@@ -6,6 +6,9 @@ export default defineConfig({
   // The server puts a fresh nonce in place of this mark with every page.
   html: { cspNonce: "__IVRELL_NONCE__" },
   build: {
+    // Into the package, which serves it wherever it is installed.
+    outDir: "../src/ivrell/web",
+    emptyOutDir: true,
     manifest: true,
     assetsInlineLimit: 0,
     chunkSizeWarningLimit: 1200,

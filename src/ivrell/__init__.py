@@ -1,3 +1,41 @@
-"""Ivrell: compare alternative approaches to the same data task."""
+"""Ivrell: compare alternative approaches to the same data task.
+
+As a library: ``read`` a comparison or build one (``Comparison.build``), run it, look at what was
+found (``Trial``). Nothing is loaded before it is used.
+"""
+
+from typing import TYPE_CHECKING
 
 __version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from ivrell.api import Approach as Approach
+    from ivrell.api import Comparison as Comparison
+    from ivrell.api import Trial as Trial
+    from ivrell.api import read as read
+    from ivrell.core.errors import BadInput as BadInput
+    from ivrell.core.records.plan import Plan as Plan
+
+_PLACES = {
+    "Approach": "ivrell.api",
+    "BadInput": "ivrell.core.errors",
+    "Comparison": "ivrell.api",
+    "Plan": "ivrell.core.records.plan",
+    "Trial": "ivrell.api",
+    "read": "ivrell.api",
+}
+__all__ = ["Approach", "BadInput", "Comparison", "Plan", "Trial", "read"]
+
+
+def __getattr__(name: str) -> object:
+    """A name of the library, loaded when it is first asked for."""
+    if name not in _PLACES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from importlib import import_module
+
+    found = globals()[name] = getattr(import_module(_PLACES[name]), name)
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *__all__})

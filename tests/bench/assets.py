@@ -12,8 +12,9 @@ import os
 import statistics
 import tempfile
 import time
-from pathlib import Path
 from typing import Any
+
+from ivrell.core.folders import package_folder
 
 ROUNDS, REQUESTS = 15, 60
 
@@ -45,7 +46,7 @@ async def _asked(app: Any, path: str) -> int:
 
 
 def main() -> None:
-    web = Path(__file__).resolve().parents[2] / "web" / "dist"
+    web = package_folder() / "web"
     os.environ["DJANGO_SETTINGS_MODULE"] = "ivrell.server.settings"
     os.environ["IVRELL_DATA"] = tempfile.mkdtemp(prefix="ivrell-bench-")
     from django.conf import settings

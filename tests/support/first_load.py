@@ -8,7 +8,9 @@ import json
 import sys
 from pathlib import Path
 
-DIST = Path(__file__).resolve().parents[2] / "web" / "dist"
+from ivrell.core.folders import package_folder
+
+DIST = package_folder() / "web"
 MOST_BYTES = 260_000
 
 

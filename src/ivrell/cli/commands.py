@@ -3,17 +3,20 @@
 import argparse
 import json
 import signal
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from secrets import randbits
 from typing import TYPE_CHECKING, Any
 
+import ivrell
 from ivrell.core.errors import BadInput
 
 if TYPE_CHECKING:
+    from ivrell.cli.show import Progress
     from ivrell.core.comparison.model import Comparison
     from ivrell.core.recipe.databases.store import Loaded
-    from ivrell.core.recipe.store import DataStore, Made
+    from ivrell.core.recipe.store import Made
     from ivrell.core.records.findings import TrialFindings
     from ivrell.core.records.tries import TryOutcome
     from ivrell.core.trial.plan import Plan
@@ -22,7 +25,6 @@ DONE, TROUBLE = 0, 1
 SIGNALLED = 128
 """Exit statuses above it name the signal that stopped the command, as a shell's do."""
 
-_CHECK_ROWS = 1_000
 _SEED_BITS = 32
 
 
@@ -66,20 +68,6 @@ def _value(text: str) -> Any:
         return text
 
 
-def _read(path: Path) -> "tuple[str, Comparison]":
-    from ivrell.core.comparison.file import parse, read_text
-
-    text = read_text(path)
-    return text, parse(text, source=path.name)
-
-
-def _store() -> "DataStore":
-    from ivrell.core.folders import data_folder
-    from ivrell.core.recipe.store import DataStore
-
-    return DataStore(data_folder() / "made")
-
-
 def _tell(args: argparse.Namespace, found: object, shown: Callable[[], None]) -> None:
     """Print an outcome for machines or for people."""
     if args.json:
@@ -95,41 +83,35 @@ def _as_json(found: object) -> str:
 
 
 def _run(args: argparse.Namespace) -> int:
-    text, comparison = _read(args.file)
-    plan = _plan(args, comparison)
+    comparison = ivrell.read(args.file)
+    plan = _plan(args, comparison.contents)
     folder = args.out or Path(f"{args.file.stem}-results")
     if folder.exists() and any(folder.iterdir()):
         raise BadInput(f"The folder {folder} is not empty.", hint="Name a new one with --out.")
-    return _told(args, text, plan, folder)
+    with _watched(plan, comparison) as progress:
+        trial = comparison.run(plan, folder=folder, progress=progress.listen, control=progress)
+    return _told(args, trial, progress.asked)
 
 
-def _told(
-    args: argparse.Namespace,
-    text: str,
-    plan: "Plan",
-    folder: Path,
-    *,
-    other_versions: bool = False,
-) -> int:
-    """Conduct a trial and print what it found."""
-    found, asked = _conduct(text, plan, folder, other_versions=other_versions)
-    _tell(args, found, lambda: _findings().findings(found, folder))
+def _told(args: argparse.Namespace, trial: ivrell.Trial, asked: "signal.Signals | None") -> int:
+    """Print what a trial found; ``asked`` is the signal that asked it to stop, if one did."""
+    found = trial.whole
+    _tell(args, found, lambda: _findings().findings(found, trial.folder))
     if asked is None:
-        missed = _missed(text, found) if args.strict else []
+        missed = _missed(trial.comparison, found) if args.strict else []
         _show().missed(missed)
         return TROUBLE if missed else _status(found)
-    _show().stopped(asked, folder)
+    _show().stopped(asked, trial.folder)
     return SIGNALLED + asked
 
 
-def _missed(text: str, found: "TrialFindings") -> list[str]:
+def _missed(comparison: ivrell.Comparison, found: "TrialFindings") -> list[str]:
     """What a strict command fails for: claims that are contradicted, targets that no lane surely
     meets."""
-    from ivrell.core.comparison.file import parse
     from ivrell.core.report.conclusion import meets
     from ivrell.core.report.words import knobs_told
 
-    targets = parse(text).targets
+    targets = comparison.contents.targets
     aimed = targets.elapsed is not None or targets.memory is not None
     missed = []
     for point in found.points:
@@ -184,20 +166,14 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
         ) from None
 
 
-def _conduct(
-    text: str, plan: "Plan", folder: Path, *, other_versions: bool = False
-) -> "tuple[TrialFindings, signal.Signals | None]":
-    """A trial's findings, and the signal that asked it to stop, if one did."""
-    from ivrell.core.trial.conduct import Trial
+@contextmanager
+def _watched(plan: ivrell.Plan, comparison: ivrell.Comparison) -> "Iterator[Progress]":
+    """Progress of a trial on the terminal, and a stop by Ctrl-C."""
+    from ivrell.core.trial.plan import most_runs
 
     with _show().Progress() as progress:
-        trial = Trial(
-            text, plan, folder, _store(), listen=progress.listen, control=progress,
-            other_versions=other_versions,
-        )  # fmt: skip
-        rounds = plan.most_rounds + plan.warm_ups
-        progress.planned(len(trial.lanes) * len(trial.points) * rounds)
-        return trial.conduct(), progress.asked
+        progress.planned(most_runs(comparison.contents, plan))
+        yield progress
 
 
 def _status(found: "TrialFindings") -> int:
@@ -210,41 +186,23 @@ def _status(found: "TrialFindings") -> int:
 
 
 def _check(args: argparse.Namespace) -> int:
-    from ivrell.core.scratch import own_folder
-
-    text, comparison = _read(args.file)
-    from ivrell.core.trial.once import small_knobs
-    from ivrell.core.trial.plan import Plan
-
-    plan = Plan(
-        rounds=1,
-        warm_ups=0,
-        knobs={**small_knobs(text, _CHECK_ROWS), **_knobs(args.set, comparison)},
-        own_files=str(args.file.parent.resolve()),
-    )
-    with own_folder() as folder:
-        found, asked = _conduct(text, plan, folder)
+    comparison = ivrell.read(args.file)
+    knobs = _knobs(args.set, comparison.contents)
+    with _show().Progress() as progress:
+        progress.planned(len(comparison.lanes))
+        found = comparison.check(knobs, progress=progress.listen, control=progress)
     _tell(args, found, lambda: _findings().agreement(found))
-    return _status(found) if asked is None else SIGNALLED + asked
+    return _status(found) if progress.asked is None else SIGNALLED + progress.asked
 
 
 def _try(args: argparse.Namespace) -> int:
-    from ivrell.core.scratch import own_folder
-
-    text, comparison = _read(args.file)
-    from ivrell.core.trial.once import try_once
-
-    lanes = [args.lane] if args.lane else [a.id for a in comparison.approach if not a.retired]
+    comparison = ivrell.read(args.file)
     found: dict[str, TryOutcome] = {}
-    for lane in lanes:
-        comparison.approach_called(lane)
-        with own_folder() as folder:
-            found[lane] = try_once(
-                text, lane, args.rows, folder, _store(),
-                own_files=str(args.file.parent.resolve()),
-            )  # fmt: skip
+    for lane in [args.lane] if args.lane else comparison.lanes:
+        found[lane] = comparison.try_lane(lane, args.rows)
         if not args.json:
-            _show().tried(comparison.approach_called(lane).label, found[lane])
+            label = comparison.contents.approach_called(lane).label
+            _show().tried(label, found[lane])
     if args.json:
         print(_as_json(found))
     good = all(one.run is not None and one.run.state == "done" for one in found.values())
@@ -252,54 +210,45 @@ def _try(args: argparse.Namespace) -> int:
 
 
 def _explain(args: argparse.Namespace) -> int:
-    from ivrell.core.scratch import own_folder
-
-    text, comparison = _read(args.file)
-    from ivrell.core.trial.once import try_once
-
-    comparison.approach_called(args.lane)
-    with own_folder() as folder:
-        found = try_once(
-            text, args.lane, args.rows, folder, _store(),
-            own_files=str(args.file.parent.resolve()), explained=True,
-        )  # fmt: skip
+    found = ivrell.read(args.file).try_lane(args.lane, args.rows, explained=True)
     _tell(args, found, lambda: _show().explained(found))
     return DONE if found.run and found.run.state == "done" else TROUBLE
 
 
 def _interrupt(args: argparse.Namespace) -> int:
-    from ivrell.core.scratch import own_folder
-
-    text, comparison = _read(args.file)
-    from ivrell.core.trial.interrupted import interrupted
-
-    comparison.approach_called(args.lane)
-    with own_folder() as folder:
-        found = interrupted(
-            text, args.lane, args.rows, args.share, folder, _store(),
-            own_files=str(args.file.parent.resolve()),
-        )  # fmt: skip
+    found = ivrell.read(args.file).interrupt(args.lane, args.rows, args.share)
     _tell(args, found, lambda: _show().interruption(found))
     return DONE if found.verdict == "can be started again" else TROUBLE
 
 
 def _resume(args: argparse.Namespace) -> int:
-    from ivrell.core.results.folder import ResultFolder
-    from ivrell.core.trial.plan import PLAN
+    trial = ivrell.Trial.open(args.folder)
+    with _watched(trial.plan, trial.comparison) as progress:
+        trial.resume(progress=progress.listen, control=progress, other_versions=args.other_versions)
+    return _told(args, trial, progress.asked)
 
-    kept = ResultFolder(args.folder)
-    if not kept.is_one:
-        raise BadInput(f"{args.folder} is no result folder of a trial: it has no {PLAN.name}.")
-    text, plan = kept.comparison_text, kept.read(PLAN)
-    return _told(args, text, plan, args.folder, other_versions=args.other_versions)
+
+def _serve(args: argparse.Namespace) -> int:
+    import os
+    import sys
+    from importlib.util import find_spec
+
+    if find_spec("django") is None:
+        raise BadInput(
+            "The application is not installed here.",
+            hint="Install it with: pip install 'ivrell[server]'. It needs PostgreSQL too.",
+        )
+    given = {"--port": args.port, "--data-dir": args.data_dir}
+    options = [text for name, value in given.items() if value for text in (name, str(value))]
+    options += ["--no-demo"] if args.no_demo else []
+    # It takes this process's place: whoever ends the command ends the application.
+    os.execv(sys.executable, [sys.executable, "-m", "ivrell.server.up", *options])
 
 
 def _measures(args: argparse.Namespace) -> int:
     from ivrell.core.report.measures import as_csv
-    from ivrell.core.results.folder import ResultFolder
-    from ivrell.core.trial.measured import measures_in
 
-    found = measures_in(ResultFolder(args.folder))
+    found = ivrell.Trial.open(args.folder).measures()
     if args.csv:
         for point in found:
             print(as_csv(point.rows, point.names), end="")
@@ -310,7 +259,7 @@ def _measures(args: argparse.Namespace) -> int:
 
 
 def _data(args: argparse.Namespace) -> int:
-    _, comparison = _read(args.file)
+    comparison = ivrell.read(args.file).contents
     from ivrell.core.recipe.databases import DATABASES
     from ivrell.core.recipe.databases.store import DatabaseStore
     from ivrell.core.recipe.input import Input
@@ -443,5 +392,6 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "clusters": _clusters,
     "engines": _engines,
     "machine": _machine,
+    "serve": _serve,
     "completion": _completion,
 }

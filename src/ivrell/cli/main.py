@@ -32,6 +32,7 @@ _EXAMPLES = {
     "clusters": "--add pair standalone:2",
     "engines": "--json",
     "machine": "--noise",
+    "serve": "--port 8420",
     "completion": "bash",
 }
 """What stands behind each command in its example."""
@@ -175,11 +176,20 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     )
     for command in (engines, machine):
         command.add_argument("--json", action="store_true", help=_JSON)
+    serve = commands.add_parser("serve", help="start the application in a browser")
+    serve.add_argument("--port", type=int, help="on loopback; a free one unless given")
+    serve.add_argument("--data-dir", type=Path, help="where records, data and results are kept")
+    serve.add_argument("--no-demo", action="store_true", help="do not load the demos")
     completion = commands.add_parser("completion", help="what lets a shell complete commands")
     completion.add_argument("shell", choices=("bash", "zsh", "fish"), help="the shell")
     for name, command in commands.choices.items():
         command.epilog = f"Example: ivrell {name} {_EXAMPLES[name]}"
     return whole
+
+
+def command() -> int:
+    """The command ``ivrell`` of an installed package."""
+    return main(sys.argv[1:])
 
 
 def main(arguments: Sequence[str]) -> int:

@@ -1,7 +1,12 @@
-"""Where Ivrell keeps its data on this machine."""
+"""Where Ivrell lies on this machine, and where it keeps its data."""
 
 import os
 from pathlib import Path
+
+
+def package_folder() -> Path:
+    """The folder of the package itself, with the demos and the built page."""
+    return Path(__file__).resolve().parents[1]
 
 
 def data_folder() -> Path:

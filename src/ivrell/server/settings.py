@@ -18,16 +18,14 @@ from typing import get_args
 
 from csp.constants import NONCE, NONE, SELF, STRICT_DYNAMIC, UNSAFE_INLINE
 
-from ivrell.core.folders import data_folder
+from ivrell.core.folders import data_folder, package_folder
 from ivrell.core.records.findings import LaneState
 from ivrell.core.records.run import RunState, TrialState
 from ivrell.core.records.tries import TryState
 from ivrell.server.bodies import MOST_BYTES
 
 IVRELL_DATA = data_folder()
-IVRELL_WEB = Path(
-    os.environ.get("IVRELL_WEB", Path(__file__).resolve().parents[3] / "web" / "dist")
-)
+IVRELL_WEB = Path(os.environ.get("IVRELL_WEB", package_folder() / "web"))
 
 OWN_FILES = [
     IVRELL_DATA / "files",

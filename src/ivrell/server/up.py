@@ -22,13 +22,12 @@ from typing import NamedTuple
 from ivrell.core.cluster import MAINTENANCE, Cluster
 from ivrell.core.contain.sandbox import why_not
 from ivrell.core.errors import BadInput
-from ivrell.core.folders import data_folder
+from ivrell.core.folders import data_folder, package_folder
 from ivrell.core.locks import FileLock
 from ivrell.core.recipe.databases.ended import end_unused
 from ivrell.core.scratch import sweep
 from ivrell.server.parts import Part, Pause
 
-HOME = Path(__file__).resolve().parents[3]
 USUAL_PORT = 8420
 _PORTS_TRIED = 20
 _READY_S = 30.0
@@ -200,7 +199,7 @@ class Up:
         self._records_began = time.monotonic()
         self.create_database()
         env = self._env = self.environment(port)
-        demo = ["--demo", str(HOME / "demo")] if self.demo else []
+        demo = ["--demo", str(package_folder() / "demo")] if self.demo else []
         link = self.manage(env, "prepare", *demo)
         if self.rebuild:
             say("Making the records of trials anew from their result folders")

@@ -10,6 +10,7 @@ import tomlkit.exceptions
 from tomlkit.items import AoT, Item, Table
 
 from ivrell.core.comparison.file import parse
+from ivrell.core.comparison.model import FORMAT
 from ivrell.core.engines.base import Approach
 from ivrell.core.errors import BadInput
 from ivrell.core.holdable import holdable
@@ -30,6 +31,29 @@ def edited(text: str, change: Callable[[tomlkit.TOMLDocument], None]) -> str:
     after = tomlkit.dumps(document)
     parse(after)
     return after
+
+
+def written(
+    head: Mapping[str, Any], data: Mapping[str, Any], approaches: Iterable[Mapping[str, Any]]
+) -> str:
+    """The text of a new comparison file. Raises BadInput when it is no good comparison.
+
+    Args:
+        head: keys of its top, without format, data and approach.
+        data: the recipe.
+        approaches: the fields of each.
+    """
+    document = tomlkit.document()
+    _assign(document, {"format": FORMAT, **head, "data": _plain(dict(data))})
+    lanes = tomlkit.aot()
+    for one in approaches:
+        table = tomlkit.table()
+        _assign(table, one)
+        lanes.append(table)
+    document["approach"] = lanes
+    text = tomlkit.dumps(document)
+    parse(text)
+    return text
 
 
 def set_fields(text: str, section: str | None, fields: Mapping[str, Any]) -> str:

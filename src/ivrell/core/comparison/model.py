@@ -4,7 +4,7 @@ import operator
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from itertools import product
-from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, Union
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, Union, get_args
 
 from pydantic import (
     BaseModel,
@@ -272,3 +272,7 @@ class Comparison(_Part):
 
 def _no_lane(where: str, lane: str, ids: list[str]) -> str:
     return f'{where}: there is no approach "{lane}"; approaches: {", ".join(ids)}'
+
+
+FORMAT: str = get_args(Comparison.model_fields["format"].annotation)[0]
+"""What the first line of a file of now says."""

@@ -16,7 +16,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from ivrell.core.contain.calls import Filter, compiled
-from ivrell.core.folders import data_folder
+from ivrell.core.folders import data_folder, package_folder
 from ivrell.core.measure import proc
 
 _TRY_S = 10.0
@@ -29,7 +29,7 @@ OURS = tuple(
     str(path)
     for path in dict.fromkeys(
         (
-            Path(__file__).resolve().parents[3],
+            package_folder().parent,
             Path(sys.prefix),
             Path(sys.base_prefix),
             # Packages may lie in another environment's; the folder one works in is none of them.

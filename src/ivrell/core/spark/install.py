@@ -11,6 +11,8 @@ import sys
 from functools import lru_cache
 from pathlib import Path
 
+from ivrell.core.folders import package_folder
+
 JAVA = "openjdk-17-jre-headless"
 INSTALL = f"pip install 'ivrell[spark]' and apt-get install {JAVA}, or ./start --with spark"
 PANDAS = Path(sys.prefix) / "spark-pandas"
@@ -79,5 +81,5 @@ def spark_home() -> Path:
 
 def python_path() -> str:
     """What Python workers of Spark find packages by, before their own: pandas and Ivrell."""
-    ours = str(Path(__file__).resolve().parents[3])
+    ours = str(package_folder().parent)
     return os.pathsep.join([*([str(PANDAS)] if PANDAS.exists() else []), ours])

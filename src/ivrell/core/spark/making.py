@@ -23,6 +23,7 @@ from pydantic import BaseModel, TypeAdapter
 
 from ivrell.core.contain.sandbox import give, why_not
 from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.folders import package_folder
 from ivrell.core.locks import alone
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
@@ -349,7 +350,7 @@ def _drawing(
 
 def _shipped(folder: Path) -> Path:
     """Ivrell's core as one file, for executors on machines that do not have it."""
-    root = Path(__file__).resolve().parents[2]
+    root = package_folder()
     path = folder / "ivrell.zip"
     with zipfile.ZipFile(path, "w") as archive:
         for file in [root / "__init__.py", *sorted((root / "core").rglob("*.py"))]:

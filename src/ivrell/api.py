@@ -1,0 +1,490 @@
+"""Ivrell as a library: read a comparison or build one, run it, look at what was found.
+
+What is loaded at once is next to nothing; each call loads what it needs.
+"""
+
+from __future__ import annotations
+
+import inspect
+import shutil
+import textwrap
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from ivrell.core.comparison.model import Comparison as Contents
+    from ivrell.core.recipe.store import DataStore
+    from ivrell.core.records.agreement import Agreement
+    from ivrell.core.records.events import TrialEvent
+    from ivrell.core.records.findings import Findings, TrialFindings
+    from ivrell.core.records.json import Json
+    from ivrell.core.records.plan import Plan
+    from ivrell.core.records.points import Point, Value
+    from ivrell.core.records.run import RunRecord
+    from ivrell.core.records.session import Session
+    from ivrell.core.records.sweep import SweepFindings
+    from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
+    from ivrell.core.results.folder import ResultFolder
+    from ivrell.core.trial.control import Control
+    from ivrell.core.trial.measured import PointMeasures
+
+CHECK_ROWS = 1_000
+"""Rows of the largest table of a check, at the most."""
+
+
+@dataclass(frozen=True)
+class Approach:
+    """A way to solve the task, for a comparison that is built in code.
+
+    Attributes:
+        id: letters, digits and underscores.
+        code: its text; a function of Python stands for its source, and answers whatever it is
+            called.
+        engine: what carries it out, such as ``python``, ``duckdb``, ``sqlite``.
+        fields: more of its keys, as a comparison file has them, such as ``{"input": "parquet"}``.
+    """
+
+    id: str
+    code: str | Callable[..., object]
+    engine: str = "python"
+    fields: Mapping[str, Json] = field(default_factory=dict)
+
+    @property
+    def text(self) -> str:
+        """The code as text."""
+        if isinstance(self.code, str):
+            return self.code
+        source = textwrap.dedent(inspect.getsource(self.code))
+        name = self.code.__name__
+        return source if name == "answer" else f"{source}\n\nanswer = {name}\n"
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """A question, its data and its approaches, as a comparison file says it.
+
+    Built in code, run, and looked at:
+
+    >>> import ivrell
+    >>> def loop(data, knobs, stage):
+    ...     counts = {}
+    ...     with open(data.readings) as lines:
+    ...         next(lines)
+    ...         for line in lines:
+    ...             gauge = line.strip()
+    ...             counts[gauge] = counts.get(gauge, 0) + 1
+    ...     return [{"gauge": gauge, "n": n} for gauge, n in counts.items()]
+    >>> comparison = ivrell.Comparison.build(
+    ...     name="Readings per gauge",
+    ...     data={
+    ...         "seed": 4,
+    ...         "tables": {
+    ...             "readings": {
+    ...                 "rows": "{rows}",
+    ...                 "columns": [
+    ...                     {"name": "gauge", "kind": "category", "values": ["Ash", "Fen", "Oak"]}
+    ...                 ],
+    ...             }
+    ...         },
+    ...     },
+    ...     knobs={"rows": [2_000]},
+    ...     approaches=[
+    ...         ivrell.Approach("loop", loop),
+    ...         ivrell.Approach(
+    ...             "query", "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge", "duckdb"
+    ...         ),
+    ...     ],
+    ...     baseline="loop",
+    ... )
+    >>> comparison.lanes
+    ['loop', 'query']
+    >>> trial = comparison.run(rounds=2, warm_ups=0)
+    >>> [lane.agreement.verdict for lane in trial.at(rows=2_000).lanes]
+    ['same', 'same']
+    >>> trial.runs().select(["approach", "round", "rows"]).num_rows
+    4
+
+    Attributes:
+        text: of its file.
+        own_files: the folder that names of files in it are meant from.
+    """
+
+    text: str
+    own_files: Path = field(default_factory=Path.cwd)
+
+    def __post_init__(self) -> None:
+        # What cannot be used is told here, and not when it is run.
+        self.contents  # noqa: B018
+
+    @classmethod
+    def build(
+        cls,
+        *,
+        name: str,
+        data: Mapping[str, Json],
+        approaches: Sequence[Approach],
+        own_files: Path | None = None,
+        **keys: Json,
+    ) -> Comparison:
+        """A comparison from its parts.
+
+        Args:
+            name: of the comparison.
+            data: the recipe, as ``[data]`` of a file has it.
+            approaches: in their order.
+            own_files: the folder that names of files are meant from; where one is unless given.
+            keys: more keys of the file's top, such as question, baseline, answer, knobs, targets.
+
+        Raises BadInput where the parts make no good comparison.
+        """
+        from ivrell.core.comparison.edit import written
+
+        lanes: list[dict[str, Json]] = [
+            {"id": one.id, "engine": one.engine, **one.fields, "code": one.text}
+            for one in approaches
+        ]
+        text = written({"name": name, **keys}, data, lanes)
+        return cls(text, own_files or Path.cwd())
+
+    @property
+    def contents(self) -> Contents:
+        """What the text says, typed. Raises BadInput."""
+        from ivrell.core.comparison.file import parse
+
+        return parse(self.text)
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+        return self.contents.name
+
+    @property
+    def lanes(self) -> list[str]:
+        """Ids of the approaches that run, in the file's order."""
+        return [approach.id for approach in self.contents.approach if not approach.retired]
+
+    @property
+    def knobs(self) -> dict[str, list[Value]]:
+        """The knobs with their values, the first being the usual one."""
+        return self.contents.knobs
+
+    def plan(self, **fields: Any) -> Plan:
+        """A plan for it with some fields; what is not given is as it usually is. Raises BadInput.
+
+        >>> comparison = ivrell.read("demo/tolls-per-lock.toml")
+        >>> comparison.plan(rounds=3, knobs={"rows": [1_000]}).rounds
+        3
+        """
+        from secrets import randbits
+
+        from pydantic import ValidationError
+
+        from ivrell.core.errors import BadInput
+        from ivrell.core.records.plan import Plan
+        from ivrell.core.wording import told
+
+        usual = {"own_files": str(self.own_files), "order_seed": randbits(_SEED_BITS)}
+        try:
+            return Plan(**(usual | fields))
+        except ValidationError as error:
+            problem = told(error)
+            raise BadInput(
+                f"The plan cannot be used: {problem.message}.",
+                where=problem.path,
+                hint="See docs/file.md for the fields of a plan.",
+            ) from None
+
+    def check(
+        self,
+        knobs: Mapping[str, Sequence[Value]] | None = None,
+        *,
+        progress: Callable[[TrialEvent], None] | None = None,
+        control: Control | None = None,
+    ) -> TrialFindings:
+        """Whether the approaches agree: each is run once, on a small size. Raises BadInput.
+
+        Args:
+            knobs: values that are not to be the small ones.
+            progress, control: as ``run`` takes them.
+        """
+        from ivrell.core.scratch import own_folder
+        from ivrell.core.trial.once import small_knobs
+
+        small = {**small_knobs(self.text, CHECK_ROWS), **(knobs or {})}
+        plan = self.plan(rounds=1, warm_ups=0, knobs=small)
+        with own_folder() as folder:
+            return self.run(plan, folder=folder, progress=progress, control=control).whole
+
+    def run(
+        self,
+        plan: Plan | None = None,
+        *,
+        folder: Path | None = None,
+        progress: Callable[[TrialEvent], None] | None = None,
+        control: Control | None = None,
+        **fields: Any,
+    ) -> Trial:
+        """Run a trial. Raises BadInput for what cannot be run here.
+
+        Args:
+            plan: what is done; unless given one of ``fields``, such as rounds and knobs.
+            folder: the result folder, which is made; a new one in Ivrell's data folder unless
+                given. In one that holds runs of this trial already they are not done again.
+            progress: hears what happens, see ivrell.core.records.events.
+            control: is asked whether to stop.
+        """
+        return _conducted(
+            self.text, plan or self.plan(**fields), folder or _new_folder(), progress, control
+        )
+
+    def try_lane(self, lane: str, rows: int = CHECK_ROWS, *, explained: bool = False) -> TryOutcome:
+        """Run one approach once on a small size; its run and the first rows of its answer.
+
+        Args:
+            lane: its id.
+            rows: of the largest table, at the most.
+            explained: tell how the engine carries it out, instead of its answer.
+
+        Raises BadInput.
+        """
+        from ivrell.core.scratch import own_folder
+        from ivrell.core.trial.once import try_once
+
+        self.contents.approach_called(lane)
+        with own_folder() as folder:
+            return try_once(
+                self.text, lane, rows, folder, store(),
+                own_files=str(self.own_files), explained=explained,
+            )  # fmt: skip
+
+    def interrupt(
+        self, lane: str, rows: int = CHECK_ROWS, share: float = 0.5
+    ) -> InterruptionOutcome:
+        """Kill an approach part-way on a small size, at a share of its usual time, and see whether
+        it can be started again. Raises BadInput."""
+        from ivrell.core.scratch import own_folder
+        from ivrell.core.trial.interrupted import interrupted
+
+        self.contents.approach_called(lane)
+        with own_folder() as folder:
+            return interrupted(
+                self.text, lane, rows, share, folder, store(), own_files=str(self.own_files)
+            )
+
+
+class Trial:
+    """A trial in its result folder, of an earlier version's too.
+
+    >>> trial = ivrell.read("demo/day-totals.toml").run(rounds=1, warm_ups=0)
+    >>> again = ivrell.Trial.open(trial.folder)
+    >>> again.ended, again.findings == trial.findings
+    ('done', True)
+    """
+
+    def __init__(self, folder: Path) -> None:
+        from ivrell.core.results.folder import ResultFolder
+
+        self._kept: ResultFolder = ResultFolder(Path(folder))
+
+    @classmethod
+    def open(cls, folder: Path | str) -> Trial:
+        """The trial in a folder. Raises BadInput where there is none."""
+        from ivrell.core.errors import BadInput
+        from ivrell.core.results.folder import PLAN
+
+        found = cls(Path(folder))
+        if not found._kept.is_one:
+            raise BadInput(f"{folder} is no result folder of a trial: it has no {PLAN.name}.")
+        return found
+
+    def __repr__(self) -> str:
+        return f"Trial({str(self.folder)!r})"
+
+    @property
+    def folder(self) -> Path:
+        """Its result folder."""
+        return self._kept.path
+
+    @property
+    def comparison(self) -> Comparison:
+        """What it ran, as it was."""
+        own_files = self.plan.own_files
+        return Comparison(self._kept.comparison_text, Path(own_files) if own_files else Path.cwd())
+
+    @property
+    def plan(self) -> Plan:
+        """What was to be done."""
+        from ivrell.core.results.folder import PLAN
+
+        return self._kept.read(PLAN)
+
+    @property
+    def sessions(self) -> list[Session]:
+        """Each time that it was begun or gone on with: when, on what machine, with which
+        versions."""
+        return self._kept.sessions()
+
+    @property
+    def ended(self) -> str:
+        """ "done" or "stopped"; "" where it has not ended."""
+        return self.whole.ended if self._kept.has_ended else ""
+
+    @property
+    def whole(self) -> TrialFindings:
+        """The findings of every point and sweep in one record. Raises BadInput before its end."""
+        from ivrell.core.results.folder import FINDINGS
+
+        return self._kept.read(FINDINGS).model_copy(update={"sweeps": self.sweep})
+
+    @property
+    def findings(self) -> list[Findings]:
+        """What it says at each point. Raises BadInput before its end."""
+        return self.whole.points
+
+    def at(self, **values: Value) -> Findings:
+        """What it says at the first point that has these values of knobs and conditions. Raises
+        BadInput where none has."""
+        from ivrell.core.errors import BadInput
+
+        for found in self.findings:
+            if values.items() <= found.point.items():
+                return found
+        told = ", ".join(f"{name} {value}" for name, value in values.items())
+        raise BadInput(f"The trial has no point with {told}.", where=str(self.folder))
+
+    @property
+    def sweep(self) -> list[SweepFindings]:
+        """What is found along each knob of several sizes."""
+        from ivrell.core.results.folder import SWEEP
+
+        return self._kept.read(SWEEP) if self._kept.has(SWEEP) else []
+
+    @property
+    def agreement(self) -> list[tuple[Point, dict[str, Agreement]]]:
+        """What became of each lane's answer, by lane, at each point."""
+        return [
+            (found.point, {lane.id: lane.agreement for lane in found.lanes if lane.agreement})
+            for found in self.findings
+        ]
+
+    @property
+    def records(self) -> list[RunRecord]:
+        """Each run as it was recorded: warm-ups, memory runs and those set aside too."""
+        return self._kept.runs()
+
+    def runs(self) -> pa.Table:
+        """The runs as a table: a column for each knob and condition, then each plain figure of a
+        run; what was not measured is null."""
+        import pyarrow as pa
+
+        return pa.Table.from_pylist(list(_rows(self.records)))
+
+    def measures(self) -> list[PointMeasures]:
+        """Every measure of every lane at each point."""
+        from ivrell.core.trial.measured import measures_in
+
+        return measures_in(self._kept)
+
+    def report(self, to: Path | str | None = None) -> Path:
+        """The report, one HTML file to read with nothing else beside it; copied where ``to`` is
+        given. Raises BadInput before the trial's end."""
+        from ivrell.core.errors import BadInput
+
+        if not self._kept.report.exists():
+            raise BadInput("This trial has not ended.", hint="Go on with it: resume().")
+        return self._kept.report if to is None else Path(shutil.copyfile(self._kept.report, to))
+
+    def resume(
+        self,
+        *,
+        progress: Callable[[TrialEvent], None] | None = None,
+        control: Control | None = None,
+        other_versions: bool = False,
+    ) -> Trial:
+        """Go on where it was cut off or stopped. Raises BadInput, also where engines, libraries or
+        the system are others than before, unless ``other_versions`` are asked for."""
+        return _conducted(
+            self._kept.comparison_text, self.plan, self.folder, progress, control,
+            other_versions=other_versions,
+        )  # fmt: skip
+
+    def judge_again(self, reference: str | None = None) -> Trial:
+        """Hold the kept answers against another lane's, or against what the question says. Raises
+        BadInput."""
+        from ivrell.core.trial.conduct import Trial as Conducted
+
+        comparison = self.comparison
+        Conducted(comparison.text, self.plan, self.folder, store()).judge_again(reference)
+        return self
+
+
+def read(path: Path | str) -> Comparison:
+    """The comparison in a file. Raises BadInput where it cannot be read or used.
+
+    >>> ivrell.read("demo/tolls-per-lock.toml").knobs
+    {'rows': [1000000, 10000, 100000]}
+    """
+    from ivrell.core.comparison.file import parse, read_text
+
+    path = Path(path)
+    text = read_text(path)
+    parse(text, source=path.name)
+    return Comparison(text, path.parent.resolve())
+
+
+def store() -> DataStore:
+    """Where made data is kept on this machine."""
+    from ivrell.core.folders import data_folder
+    from ivrell.core.recipe.store import DataStore
+
+    return DataStore(data_folder() / "made")
+
+
+def _conducted(
+    text: str,
+    plan: Plan,
+    folder: Path,
+    progress: Callable[[TrialEvent], None] | None,
+    control: Control | None,
+    *,
+    other_versions: bool = False,
+) -> Trial:
+    from ivrell.core.trial.conduct import Trial as Conducted
+    from ivrell.core.trial.control import deaf
+
+    Conducted(
+        text, plan, folder, store(), listen=progress or deaf, control=control,
+        other_versions=other_versions,
+    ).conduct()  # fmt: skip
+    return Trial(folder)
+
+
+def _new_folder() -> Path:
+    """An empty folder for results."""
+    import datetime
+    import tempfile
+
+    from ivrell.core.folders import data_folder
+
+    place = data_folder() / "results"
+    place.mkdir(parents=True, exist_ok=True)
+    now = datetime.datetime.now().astimezone()
+    return Path(tempfile.mkdtemp(prefix=f"{now:%Y-%m-%d-%H%M%S}-", dir=place))
+
+
+def _rows(records: Sequence[RunRecord]) -> Iterator[dict[str, object]]:
+    plain = (str, int, float, bool)
+    for record in records:
+        told = record.model_dump(mode="json")
+        yield {
+            **told.pop("point"),
+            **{name: value for name, value in told.items()
+               if value is None or isinstance(value, plain)},
+        }  # fmt: skip
+
+
+_SEED_BITS = 32

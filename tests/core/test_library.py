@@ -1,0 +1,132 @@
+"""Ivrell as a library: its worked examples, and what it says of what cannot be used."""
+
+import contextlib
+import doctest
+import os
+import subprocess
+import sys
+import tempfile
+import tomllib
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import ivrell
+import ivrell.api
+from ivrell.core.records.events import RunEnded
+from ivrell.core.trial.control import NoControl
+from tests.support.comparisons import HEAD
+
+ROOT = Path(__file__).resolve().parents[2]
+DATA = tomllib.loads(HEAD)["data"]
+
+
+def answer(data, knobs, stage):
+    return [{"gauge": "Ash", "n": 1}]
+
+
+class AsALibrary(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        there = mock.patch.dict(os.environ, {"IVRELL_DATA": str(self.folder / "data")})
+        there.start()
+        self.addCleanup(there.stop)
+
+    def built(self, *approaches, **keys):
+        return ivrell.Comparison.build(
+            name="Readings per gauge", data=DATA, approaches=approaches, **keys
+        )
+
+    def test_the_worked_examples(self):
+        with contextlib.chdir(ROOT):
+            found = doctest.testmod(ivrell.api, globs={"ivrell": ivrell})
+        self.assertGreater(found.attempted, 10)
+        self.assertEqual(found.failed, 0)
+
+    def test_what_is_built_is_a_file(self):
+        comparison = self.built(
+            ivrell.Approach("here", answer, fields={"input": "csv", "name": "As it is"}),
+            ivrell.Approach("there", "SELECT 1 AS n;\n", "duckdb"),
+            question="How many?", knobs={"rows": [10, 20]},
+        )  # fmt: skip
+        self.assertIn('format = "ivrell-comparison/1"', comparison.text)
+        self.assertEqual(ivrell.Comparison(comparison.text).contents, comparison.contents)
+        first = comparison.contents.approach[0]
+        self.assertEqual((first.label, first.wanted.form), ("As it is", "csv"))
+        self.assertIn('return [{"gauge": "Ash", "n": 1}]', first.text())
+        path = self.folder / "readings.toml"
+        path.write_text(comparison.text)
+        self.assertEqual(ivrell.read(path).contents, comparison.contents)
+        self.assertEqual(ivrell.read(path).own_files, self.folder.resolve())
+
+    def test_what_cannot_be_used_is_told(self):
+        with self.assertRaisesRegex(ivrell.BadInput, "wo approaches have the id"):
+            self.built(ivrell.Approach("a", answer), ivrell.Approach("a", answer))
+        with self.assertRaisesRegex(ivrell.BadInput, "rounds"):
+            self.built(ivrell.Approach("a", answer), knobs={"rows": [10]}).plan(rounds=0)
+        with self.assertRaisesRegex(ivrell.BadInput, "no result folder"):
+            ivrell.Trial.open(self.folder)
+        with self.assertRaisesRegex(AttributeError, "Nothing"):
+            ivrell.Nothing  # noqa: B018
+        self.assertLessEqual(set(ivrell.__all__), set(dir(ivrell)))
+
+    def test_a_trial_from_its_first_run_to_its_report(self):
+        comparison = self.built(
+            ivrell.Approach("one", answer), ivrell.Approach("two", answer), knobs={"rows": [10]}
+        )
+        self.assertEqual(
+            [lane.agreement.verdict for lane in comparison.check().points[0].lanes],
+            ["same", "same"],
+        )
+        heard, place = [], self.folder / "results"
+
+        class OnceRun(NoControl):
+            def stop_all(self):
+                return sum(isinstance(event, RunEnded) for event in heard) > 1
+
+        stopped = comparison.run(
+            comparison.plan(rounds=3, warm_ups=0, knobs={"rows": [10, 20]}),
+            folder=place, progress=heard.append, control=OnceRun(),
+        )  # fmt: skip
+        self.assertEqual((stopped.ended, len(stopped.records)), ("stopped", 2))
+        trial = ivrell.Trial.open(place).resume()
+        self.assertEqual((trial.ended, len(trial.sessions)), ("done", 2))
+        table = trial.runs()
+        self.assertEqual(table.num_rows, 12)
+        self.assertEqual(set(table["rows"].to_pylist()), {10, 20})
+        self.assertEqual(sorted(set(table["session"].to_pylist())), [1, 2])
+        self.assertEqual(str(table.schema.field("elapsed_s").type), "double")
+        self.assertEqual(trial.at(rows=20).point["rows"], 20)
+        with self.assertRaisesRegex(ivrell.BadInput, "no point with rows 30"):
+            trial.at(rows=30)
+        self.assertEqual([knob.knob for knob in trial.sweep], ["rows"])
+        self.assertEqual({lane for _, own in trial.agreement for lane in own}, {"one", "two"})
+        self.assertEqual(trial.measures()[0].rows[0].key, "elapsed")
+        copy = trial.report(self.folder / "told.html")
+        self.assertIn("Readings per gauge", copy.read_text())
+        self.assertEqual(trial.comparison.text, comparison.text)
+        trial.judge_again("two")
+        self.assertTrue(trial.at(rows=10).lane("two").agreement.itself)
+
+    def test_one_lane_is_tried_and_interrupted(self):
+        comparison = self.built(ivrell.Approach("one", answer), knobs={"rows": [10]})
+        tried = comparison.try_lane("one")
+        self.assertEqual(tried.rows, [["Ash", "1"]])
+        with self.assertRaisesRegex(ivrell.BadInput, "two"):
+            comparison.try_lane("two")
+
+    def test_importing_it_loads_next_to_nothing(self):
+        code = (
+            "import sys; before = set(sys.modules)\n"
+            "from ivrell import Approach, BadInput, Comparison, Trial, read\n"
+            "new = {name.partition('.')[0] for name in set(sys.modules) - before}\n"
+            "print(sorted(new - set(sys.stdlib_module_names)))"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(done.stdout.strip(), "['ivrell']", done.stderr)
+
+
+if __name__ == "__main__":
+    unittest.main()
