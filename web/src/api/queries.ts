@@ -119,11 +119,16 @@ export function useMachine() {
   });
 }
 
+/** What a start still installs is looked at so often. */
+const ARRIVING_MS = 5_000;
+
 export function useEngines() {
   return useQuery({
     queryKey: ["engines"],
     queryFn: () => taken(api.GET("/api/engines/")),
     staleTime: Infinity,
+    refetchInterval: ({ state }) =>
+      state.data?.engines.some((engine) => engine.arriving) ? ARRIVING_MS : false,
   });
 }
 

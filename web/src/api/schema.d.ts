@@ -1451,7 +1451,8 @@ export interface components {
          * @description Whether an engine can be used on this machine.
          *
          *     ``versions`` holds each package and program with its version; ``missing`` names what is
-         *     not there, ``hint`` is the line that installs it; ``ways`` are texts to start from.
+         *     not there, ``hint`` is the line that installs it, and ``arriving`` says that it is being
+         *     installed just now; ``ways`` are texts to start from.
          */
         EngineState: {
             name: string;
@@ -1464,6 +1465,8 @@ export interface components {
             missing: string[];
             /** @default  */
             hint: string;
+            /** @default false */
+            arriving: boolean;
             /** @default [] */
             ways: string[];
         };

@@ -87,6 +87,8 @@ export function MachinePage() {
               <td>
                 {engine.installed ? (
                   "ready"
+                ) : engine.arriving ? (
+                  "arriving: it is being installed just now"
                 ) : (
                   <span className="caution">
                     not installed; install with <code className="mono">{engine.hint}</code>

@@ -104,7 +104,7 @@ export function Rail({ comparison, findings }: StepProps) {
               ...(engines.data?.engines ?? []).map((engine) => ({
                 key: engine.name,
                 disabled: !engine.installed,
-                label: engine.installed ? `${engine.name}` : `${engine.name} (not installed)`,
+                label: `${engine.name}${engine.installed ? "" : engine.arriving ? " (arriving)" : " (not installed)"}`,
               })),
               ...(engines.data?.engines ?? [])
                 .filter((engine) => engine.ways.length > 0)

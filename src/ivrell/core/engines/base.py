@@ -8,8 +8,10 @@ import importlib.metadata
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ivrell.core.folders import package_folder
 from ivrell.core.recipe.input import Input
 from ivrell.core.records.wire import Job
 from ivrell.core.tasks.task import Task
@@ -127,6 +129,7 @@ class Engine:
         approach: the fields that an approach of it may have.
         packages: Python packages that it needs.
         install: the line that installs what is missing, where that is more than packages.
+        arrives_behind: whether ./start installs it while Ivrell works already.
         forms: forms of tables that it can read; None when the approach itself reads them.
         given_shapes: whether a run is told rows and schema of each table, see Job.shapes.
         takes_runtime: whether its approaches can run in another interpreter.
@@ -142,6 +145,7 @@ class Engine:
     approach: type[Approach]
     packages: tuple[str, ...] = ()
     install = ""
+    arrives_behind = False
     forms: tuple[str, ...] | None = None
     given_shapes = False
     takes_runtime = False
@@ -227,7 +231,8 @@ class EngineState:
     """Whether an engine can be used on this machine.
 
     ``versions`` holds each package and program with its version; ``missing`` names what is
-    not there, ``hint`` is the line that installs it; ``ways`` are texts to start from.
+    not there, ``hint`` is the line that installs it, and ``arriving`` says that it is being
+    installed just now; ``ways`` are texts to start from.
     """
 
     name: str
@@ -236,7 +241,24 @@ class EngineState:
     versions: dict[str, str] = field(default_factory=dict)
     missing: tuple[str, ...] = ()
     hint: str = ""
+    arriving: bool = False
     ways: tuple[str, ...] = ()
+
+    @property
+    def lack(self) -> str:
+        """What to do where it is not installed."""
+        if self.arriving:
+            return "It is being installed just now: look again in a minute."
+        return f"Install it with: {self.hint}"
+
+
+def _behind() -> bool:
+    """Whether a start of this checkout still installs what Ivrell can begin without."""
+    mark = package_folder().parents[1] / ".setup" / "arriving"
+    try:
+        return Path(f"/proc/{int(mark.read_text())}").exists()
+    except (OSError, ValueError):
+        return False
 
 
 def state_of(engine: Engine) -> EngineState:
@@ -250,12 +272,14 @@ def state_of(engine: Engine) -> EngineState:
             missing.append(package)
     hint = engine.install or f"pip install {' '.join(missing)}" if missing else ""
     found, absent, line = engine.outside()
+    installed = not missing and not absent
     return EngineState(
         engine.name,
         engine.language,
-        not missing and not absent,
+        installed,
         found | versions,
         (*missing, *absent),
         hint or line,
+        engine.arrives_behind and not installed and _behind(),
         engine.ways,
     )

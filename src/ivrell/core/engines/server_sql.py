@@ -73,6 +73,7 @@ class MariaDbEngine(_ServerEngine):
     approach = MariaDbApproach
     packages = ("mariadb", "sqlalchemy", "pyarrow")
     forms = ("mariadb",)
+    arrives_behind = True
 
     def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
         """The server's programs on this machine."""

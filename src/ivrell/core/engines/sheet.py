@@ -191,6 +191,7 @@ class SheetEngine(Engine):
     approach = SheetApproach
     packages = ("pyarrow",)
     forms = ("arrow", "csv", "ods", "xlsx")
+    arrives_behind = True
 
     def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
         """The spreadsheet engine and the module that reaches it."""

@@ -280,7 +280,7 @@ def _engines_lacking(approaches: Sequence[Approach]) -> dict[str, NotAvailable]:
                 f"The engine {state.name} is not installed here "
                 f"({', '.join(state.missing)} missing).",
                 where=f"approach {approach.id}",
-                hint=f"Install it with: {state.hint}",
+                hint=state.lack,
             )
     if approaches and all(approach.engine in lacking for approach in approaches):
         raise next(iter(lacking.values()))
