@@ -5,7 +5,7 @@ SETUP_LOGS="$IVRELL_HOME/.setup"
 mkdir -p "$SETUP_LOGS"
 _TOLD_AFTER_S=2
 _LAST_LINES=15
-_names=() _pids=() _began=()
+_names=() _pids=()
 
 # One set-up at a time in a checkout: who comes second waits, and then finds all there.
 lock_setup() {
@@ -23,16 +23,18 @@ step() {
   shift
   (
     exec 9>&-
+    SECONDS=0
     "$@"
+    printf '%s' "$SECONDS" >"$(_log_of "$name").seconds"
   ) >"$(_log_of "$name")" 2>&1 &
-  _names+=("$name") _pids+=("$!") _began+=("$SECONDS")
+  _names+=("$name") _pids+=("$!")
 }
 
 _log_of() { printf '%s/%s.log' "$SETUP_LOGS" "${1// /-}"; }
 
 # Wait for all steps; says what takes its time, and of a step that fails what it said last.
 finish_steps() {
-  local place failed=0 going=()
+  local place index took failed=0 going=()
   for ((place = 0; place < 20; place++)); do
     going=()
     for index in "${!_pids[@]}"; do
@@ -44,15 +46,15 @@ finish_steps() {
   ((${#going[@]})) && say "Setting up, side by side: $(_joined "${going[@]}")"
   for index in "${!_pids[@]}"; do
     if wait "${_pids[index]}"; then
-      _took=$((SECONDS - _began[index]))
-      ((_took < _TOLD_AFTER_S)) || say "  ${_names[index]}: $_took s"
+      took="$(cat "$(_log_of "${_names[index]}").seconds")"
+      ((took < _TOLD_AFTER_S)) || say "  ${_names[index]}: $took s"
     else
       failed=1
       say "Setting up failed at: ${_names[index]}. Its last lines (all in $(_log_of "${_names[index]}")):"
       tail -n "$_LAST_LINES" "$(_log_of "${_names[index]}")" | sed 's/^/  /' >&2
     fi
   done
-  _names=() _pids=() _began=()
+  _names=() _pids=()
   ((failed == 0)) || exit 1
   return 0
 }
@@ -68,14 +70,16 @@ _joined() {
 # What ./start can begin without: installed behind it, while those lanes say that they arrive.
 arrive_behind() {
   local mark="$SETUP_LOGS/arriving"
+  # Nobody's child: what takes this process's place would have to wait for it.
   (
-    exec 9>&- 8>"$SETUP_LOGS/arriving.lock"
-    flock -n 8 || exit 0
-    printf '%s\n' "$BASHPID" >"$mark"
-    trap 'rm -f "$mark"' EXIT
-    setup_sheets
-    setup_mariadb
-    setup_mariadb_driver
-  ) >"$SETUP_LOGS/arriving.log" 2>&1 </dev/null &
-  disown
+    (
+      exec 9>&- 8>"$SETUP_LOGS/arriving.lock"
+      flock -n 8 || exit 0
+      printf '%s\n' "$BASHPID" >"$mark"
+      trap 'rm -f "$mark"' EXIT
+      setup_sheets
+      setup_mariadb
+      setup_mariadb_driver
+    ) >"$SETUP_LOGS/arriving.log" 2>&1 </dev/null &
+  )
 }

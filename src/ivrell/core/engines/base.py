@@ -256,7 +256,8 @@ def _behind() -> bool:
     """Whether a start of this checkout still installs what Ivrell can begin without."""
     mark = package_folder().parents[1] / ".setup" / "arriving"
     try:
-        return Path(f"/proc/{int(mark.read_text())}").exists()
+        # One that has ended and was not waited for has none.
+        return bool(Path(f"/proc/{int(mark.read_text())}/cmdline").read_bytes())
     except (OSError, ValueError):
         return False
 
