@@ -98,8 +98,10 @@ $IVRELL_HOME"
     "$(find_python)" -m venv "$venv"
   fi
   say "Installing Python packages (once)"
-  "$venv/bin/python" -m pip install -q --disable-pip-version-check \
+  "$venv/bin/python" -m pip install -q --disable-pip-version-check --no-compile \
     -c "$IVRELL_HOME/constraints.txt" -e "$IVRELL_HOME${extra:+[$extra]}" >&2
+  # On all cores, which pip does on one. Runs cannot do it later: they write nothing there.
+  "$venv/bin/python" -m compileall -q -j 0 "$venv/lib" >/dev/null 2>&1 || true
   printf '%s\n' "$wanted" >"$stamp"
 }
 
