@@ -1,5 +1,7 @@
 """An engine that another package brings, found by its entry point, without a change in Ivrell."""
 
+import contextlib
+import json
 import os
 import shutil
 import site
@@ -11,74 +13,32 @@ import unittest
 from pathlib import Path
 
 from ivrell.core.json_lines import whole_lines
+from ivrell.core.records.wire import Job
 from tests.support.comparisons import COUNTING, HEAD, approach
 
 ROOT = Path(__file__).resolve().parents[2]
-ENGINE = '''
-from dataclasses import dataclass
-from typing import Literal
+DOCS = (ROOT / "docs" / "engines.md").read_text()
+ENGINE = DOCS[DOCS.index("# tallying.py") :].partition("```")[0]
+"""As the docs have it; the tests add what it would say if other machines had counted too."""
 
-from ivrell.core.engines.base import Approach, Engine, Problem, Scope
+MORE = """
+from ivrell.core.engines.base import Scope
 from ivrell.core.records.wire import RemoteUse
-from ivrell.core.tasks.task import ApproachFailed, Counted, Task
 
 
-@dataclass(frozen=True, kw_only=True)
-class TallyApproach(Approach):
-    """Counts lines by the column ``by``."""
-
-    engine: Literal["tally"]
-    by: str
-
-    def text(self):
-        return self.by
+def counted(self):
+    return Counted({"tally: lines": float(self._lines)}, {}, RemoteUse(1.5, 0.25, 50_000_000))
 
 
-class _Task(Task):
-    def __init__(self, job):
-        self._path, self._by = job.tables["readings"], job.approach["by"]
-        self._lines = 0
-
-    def run(self, stage):
-        found = {}
-        with open(self._path) as file:
-            names = file.readline().strip().split(",")
-            at = names.index(self._by)
-            for line in file:
-                key = line.strip().split(",")[at]
-                found[key] = found.get(key, 0) + 1
-        self._lines = sum(found.values())
-        return [{self._by: key, "n": n} for key, n in found.items()]
-
-    def counted(self):
-        # As if other machines had counted too.
-        return Counted({"tally: lines": float(self._lines)}, {}, RemoteUse(1.5, 0.25, 50_000_000))
-
-
-class TallyEngine(Engine):
-    name, language, approach, forms = "tally", "text", TallyApproach, ("csv",)
-
-    def scope(self, approach):
-        return Scope.REMOTE
-
-    def problem(self, approach):
-        return None if approach.by else Problem("It counts by nothing.")
-
-    def starting(self, table, column):
-        return {"by": column}
-
-    def prepare(self, job):
-        return _Task(job)
-
-
-ENGINE = TallyEngine()
+TallyTask.counted = counted
+TallyEngine.scope = lambda self, approach: Scope.REMOTE
 BROKEN = object()
-'''
+"""
 
 
 def environment_with(packages: Path, home: Path, points: str) -> None:
     """Make the package be there as an installer leaves it."""
-    (packages / "tallying.py").write_text(ENGINE)
+    (packages / "tallying.py").write_text(ENGINE + MORE)
     about = packages / "tallying-1.0.dist-info"
     about.mkdir()
     (about / "METADATA").write_text("Metadata-Version: 2.1\nName: tallying\nVersion: 1.0\n")
@@ -143,6 +103,27 @@ class ThirdParty(unittest.TestCase):
         self.assertIn("tally", told)
         self.assertNotIn("broken", told)
         self.assertNotIn("gone", told)
+        listed = self.ivrell("-m", "ivrell.cli", "engines").stdout
+        self.assertIn(
+            "of the package tallying cannot be used: ModuleNotFoundError: No module", listed
+        )
+        self.assertIn("TypeError: tallying:BROKEN is no engine called broken", listed)
+        file.write_text(HEAD + '[[approach]]\nid = "x"\nengine = "gone"\n')
+        asked = self.ivrell("-m", "ivrell.cli", "check", str(file))
+        self.assertEqual(asked.returncode, 2)
+        self.assertIn('The engine "gone" of the package tallying cannot be used', asked.stderr)
+        listed = self.ivrell("-m", "ivrell.cli", "engines", "--json").stdout
+        self.assertIn("gone", {e["name"]: e["problem"] for e in json.loads(listed) if e["problem"]})
+
+    def test_the_docs_example_as_it_stands(self):
+        space = {}
+        exec(compile(ENGINE, "tallying.py", "exec"), space)  # noqa: S102
+        path = self.home / "readings.csv"
+        path.write_text("reading,gauge\n1,Ash\n2,Ash\n")
+        job = Job({"by": "gauge"}, {"readings": str(path)}, "csv", {}, self.home)
+        task = space["ENGINE"].prepare(job)
+        self.assertEqual(task.run(contextlib.nullcontext), [{"gauge": "Ash", "n": 2}])
+        self.assertEqual(task.counted().counters, {"tally: lines": 2.0})
 
     def test_the_application_offers_it_shows_it_and_runs_it(self):
         code = textwrap.dedent(

@@ -311,11 +311,10 @@ def _propose(args: argparse.Namespace) -> int:
 
 
 def _engines(args: argparse.Namespace) -> int:
-    from ivrell.core.engines.base import state_of
-    from ivrell.core.engines.registry import ENGINES
+    from ivrell.core.engines.registry import states
 
-    states = [state_of(engine) for engine in ENGINES.values()]
-    _tell(args, states, lambda: _show().engines(states))
+    found = states()
+    _tell(args, found, lambda: _show().engines(found))
     return DONE
 
 

@@ -1452,7 +1452,8 @@ export interface components {
          *
          *     ``versions`` holds each package and program with its version; ``missing`` names what is
          *     not there, ``hint`` is the line that installs it, and ``arriving`` says that it is being
-         *     installed just now; ``ways`` are texts to start from.
+         *     installed just now; ``problem`` says why one of another package cannot be used; ``ways`` are
+         *     texts to start from.
          */
         EngineState: {
             name: string;
@@ -1467,6 +1468,8 @@ export interface components {
             hint: string;
             /** @default false */
             arriving: boolean;
+            /** @default  */
+            problem: string;
             /** @default [] */
             ways: string[];
         };

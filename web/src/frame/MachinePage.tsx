@@ -87,6 +87,8 @@ export function MachinePage() {
               <td>
                 {engine.installed ? (
                   "ready"
+                ) : engine.problem ? (
+                  <span className="caution">{engine.problem}</span>
                 ) : engine.arriving ? (
                   "arriving: it is being installed just now"
                 ) : (

@@ -101,11 +101,13 @@ export function Rail({ comparison, findings }: StepProps) {
           menu={{
             className: "add-menu",
             items: [
-              ...(engines.data?.engines ?? []).map((engine) => ({
-                key: engine.name,
-                disabled: !engine.installed,
-                label: `${engine.name}${engine.installed ? "" : engine.arriving ? " (arriving)" : " (not installed)"}`,
-              })),
+              ...(engines.data?.engines ?? [])
+                .filter((engine) => !engine.problem)
+                .map((engine) => ({
+                  key: engine.name,
+                  disabled: !engine.installed,
+                  label: `${engine.name}${engine.installed ? "" : engine.arriving ? " (arriving)" : " (not installed)"}`,
+                })),
               ...(engines.data?.engines ?? [])
                 .filter((engine) => engine.ways.length > 0)
                 .map((engine) => ({

@@ -10,7 +10,7 @@ import tomlkit.exceptions
 from pydantic import ValidationError
 
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.engines.registry import ENGINES
+from ivrell.core.engines.registry import BROKEN, ENGINES
 from ivrell.core.errors import BadInput
 from ivrell.core.recipe.kinds import KINDS
 from ivrell.core.wording import path_of, sentence
@@ -115,6 +115,8 @@ def _told(error: ValidationError, text: str, source: str) -> BadInput:
     elif problem["type"] == "union_tag_invalid":
         message = f'There is no {context.get("discriminator")} "{context.get("tag")}"'
         message = message.replace("'", "")
+        if told := BROKEN.get(str(context.get("tag"))):
+            message = f'The engine "{context.get("tag")}" {told}'
     hint = _CURES.get(problem["type"], "").format_map(_Known(context))
     if len(problems) > 1:
         others = f"{len(problems) - 1} more"

@@ -232,7 +232,8 @@ class EngineState:
 
     ``versions`` holds each package and program with its version; ``missing`` names what is
     not there, ``hint`` is the line that installs it, and ``arriving`` says that it is being
-    installed just now; ``ways`` are texts to start from.
+    installed just now; ``problem`` says why one of another package cannot be used; ``ways`` are
+    texts to start from.
     """
 
     name: str
@@ -242,11 +243,14 @@ class EngineState:
     missing: tuple[str, ...] = ()
     hint: str = ""
     arriving: bool = False
+    problem: str = ""
     ways: tuple[str, ...] = ()
 
     @property
     def lack(self) -> str:
-        """What to do where it is not installed."""
+        """Why it cannot be used, or what to do where it is not installed."""
+        if self.problem:
+            return f"It is {self.problem}."
         if self.arriving:
             return "It is being installed just now: look again in a minute."
         return f"Install it with: {self.hint}"
@@ -282,5 +286,5 @@ def state_of(engine: Engine) -> EngineState:
         (*missing, *absent),
         hint or line,
         engine.arrives_behind and not installed and _behind(),
-        engine.ways,
+        ways=engine.ways,
     )

@@ -10,8 +10,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ivrell.core.engines.base import state_of
-from ivrell.core.engines.registry import ENGINES
+from ivrell.core.engines.registry import states
 from ivrell.core.machine import busy_cores, snapshot
 from ivrell.core.measure.noise import floor
 from ivrell.core.recipe.databases.store import DatabaseStore
@@ -31,8 +30,7 @@ from ivrell.server.trials.models import Trial
 @api_view(["GET"])
 def engines(request: Request) -> Response:
     """The engines and whether they are there."""
-    states = [state_of(engine) for engine in ENGINES.values()]
-    return reply(shapes.EngineList(engines=states))
+    return reply(shapes.EngineList(engines=states()))
 
 
 class RuntimesView(APIView):
