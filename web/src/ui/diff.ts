@@ -3,8 +3,7 @@ import { Chunk } from "@codemirror/merge";
 import { Text } from "@codemirror/state";
 
 export function diffLines(before: string, after: string): { added: number; removed: number } {
-  const a = Text.of(before.split("\n"));
-  const b = Text.of(after.split("\n"));
+  const [a, b] = [before, after].map(ended) as [Text, Text];
   let added = 0;
   let removed = 0;
   for (const chunk of Chunk.build(a, b)) {
@@ -12,6 +11,11 @@ export function diffLines(before: string, after: string): { added: number; remov
     added += lines(b, chunk.fromB, chunk.endB);
   }
   return { added, removed };
+}
+
+/** A text whose last line has an end too: else one added behind it would change it. */
+function ended(text: string): Text {
+  return Text.of((text === "" || text.endsWith("\n") ? text : `${text}\n`).split("\n"));
 }
 
 function lines(text: Text, from: number, end: number): number {
