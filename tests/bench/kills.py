@@ -107,10 +107,10 @@ class Ivrell:
         return found[-1] if found else None
 
     def runner(self) -> int | None:
-        return self._below("trial/runner.py")
+        return self._below("run/runner/main.py")
 
     def run(self) -> int | None:
-        return self._below("trial/worker.py")
+        return self._below("run/worker/main.py")
 
     def _server(self, name: str) -> int | None:
         try:
@@ -128,7 +128,7 @@ class Ivrell:
         return self._server("loaded/mariadb.running")
 
     def answers(self) -> int | None:
-        return self._below("ivrell.core.trial.answer_process")
+        return self._below("ivrell.core.run.answers.process")
 
     def starting(self) -> int | None:
         """The conductor, while a private server has begun and is not noted yet."""

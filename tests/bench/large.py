@@ -105,7 +105,7 @@ class Held:
         while not self._over.wait(0.2):
             runs = {
                 pid for pid in proc.descendants(own)
-                if "trial/worker.py" in proc.read(f"/proc/{pid}/cmdline").replace("\0", " ")
+                if "run/worker/main.py" in proc.read(f"/proc/{pid}/cmdline").replace("\0", " ")
             }  # fmt: skip
             for pid in list(runs):
                 runs.update(proc.descendants(pid))

@@ -110,7 +110,7 @@ def _watch_the_runner(mark: str, shares: list[float]) -> None:
             line = path.read_bytes()
         except OSError:
             continue
-        if b"runner.py" in line and mark.encode() in line:
+        if b"run/runner/main.py" in line and mark.encode() in line:
             pid = int(path.parent.name)
             before, at = proc.cpu_clock(pid), time.monotonic()
             time.sleep(3)

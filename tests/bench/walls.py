@@ -26,10 +26,10 @@ from ivrell.core.folders import data_folder
 from ivrell.core.mariadb import server_version
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
+from ivrell.core.run.answers.desk import AnswerDesk
+from ivrell.core.run.answers.process import received
 from ivrell.core.scratch import scratch
 from ivrell.core.tasks.task import ARROW
-from ivrell.core.trial import answer_process
-from ivrell.core.trial.answer_desk import AnswerDesk
 from tests.support.comparisons import HEAD
 
 
@@ -84,7 +84,7 @@ def answers(times: int) -> None:
 
         def here() -> None:
             leave()
-            answer_process.received(folder, folder / "made", 1 << 30)
+            received(folder, folder / "made", 1 << 30)
 
         def there() -> None:
             leave()

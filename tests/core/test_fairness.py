@@ -13,7 +13,7 @@ from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.session import RunSet
 from ivrell.core.report.findings import findings
-from ivrell.core.trial.background import Background, loads_in
+from ivrell.core.run.runner.background import Background, loads_in
 from ivrell.core.trial.enough import enough, widest
 from ivrell.core.trial.plan import Plan, Until, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer

@@ -151,9 +151,9 @@ class Oldest(unittest.TestCase):
         names = (
             "ivrell.core.engines.python_task",
             "ivrell.core.engines.plain",
-            "ivrell.core.trial.repeats",
-            "ivrell.core.trial.stages",
-            "ivrell.core.trial.threads",
+            "ivrell.core.run.worker.repeats",
+            "ivrell.core.run.stages",
+            "ivrell.core.run.worker.threads",
         )
         line = f"import sys; sys.path.insert(0, {str(root)!r}); import {', '.join(names)}"
         done = subprocess.run(["pypy3", "-c", line], capture_output=True, text=True)

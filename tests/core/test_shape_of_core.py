@@ -19,8 +19,8 @@ from ivrell.core.quantities import (
 class Arrows(unittest.TestCase):
     def test_runner_and_worker_load_only_the_standard_library(self):
         for module in (
-            "ivrell.core.trial.runner",
-            "ivrell.core.trial.worker",
+            "ivrell.core.run.runner.main",
+            "ivrell.core.run.worker.main",
             "ivrell.core.engines.builtin",
         ):
             code = (

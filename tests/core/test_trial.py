@@ -25,7 +25,7 @@ from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import Job, LimitReached, Order, RunSpec
 from ivrell.core.report.words import ratio_told
 from ivrell.core.results.folder import FINDINGS
-from ivrell.core.trial.launch import Runner, RunnerGone
+from ivrell.core.run.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, Rotation, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with
@@ -132,7 +132,7 @@ class Trouble(TrialCase):
         self.assertEqual(odd[0].error.kind, "ZeroDivisionError")
         self.assertEqual(odd[0].error.line, 3)
         self.assertIn("x / 0", odd[0].error.trace)
-        self.assertNotIn("worker.py", odd[0].error.trace)
+        self.assertNotIn("worker/main.py", odd[0].error.trace)
         self.assertEqual(lane.state, "failed")
         self.assertEqual(point.ranking[-1], "odd")
         self.assertIn("failed", {caution.word for caution in point.cautions})
@@ -256,7 +256,7 @@ class Stopping(TrialCase):
 
         def listen(event):
             if isinstance(event, RunEnded) and not killed:
-                watching = processes_with("trial/runner.py")
+                watching = processes_with("run/runner/main.py")
                 [runner] = set(watching) & set(proc.children(os.getpid()))
                 os.kill(runner, signal.SIGKILL)
                 killed.append(runner)

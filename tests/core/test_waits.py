@@ -19,7 +19,7 @@ from tests.support.comparisons import HEAD, TrialCase, approach
 SOURCES = Path(__file__).resolve().parents[2] / "src" / "ivrell"
 WITHIN_A_RUN = (
     # What runs in a run's own process, or below it, is ended from outside with the run.
-    "core/engines", "core/tasks", "core/trial/worker.py", "core/service/client.py",
+    "core/engines", "core/tasks", "core/run/worker/main.py", "core/service/client.py",
     "core/service/stand_in.py", "core/spark/keeper.py", "core/spark/session.py",
     "core/agreement/in_cluster.py",
 )  # fmt: skip
@@ -28,7 +28,7 @@ WITH_A_REASON = {
     "core/recipe/encode.py: result": "a process of the pool: its end is heard as an error",
     "core/recipe/databases/postgres.py: result": "a thread of ours that draws a block",
     "core/recipe/profile.py: result": "asked once it is done",
-    "core/trial/spawn.py: join": "a control group is joined, nobody is waited for",
+    "core/run/runner/spawn.py: join": "a control group is joined, nobody is waited for",
     "server/trials/live.py: wait": "within asyncio's wait_for, which has a timeout",
     "server/looks.py: result": "the pool has a timeout for what it does",
     "server/looks.py: join": "the pool was stopped, which kills its processes",

@@ -19,8 +19,8 @@ from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.errors import Stopped
 from ivrell.core.json_lines import whole_lines
 from ivrell.core.records.wire import Job, Order, RunSpec
+from ivrell.core.run.answers.desk import AnswerDesk, NotReceived
 from ivrell.core.trial import attempt, launch
-from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 

@@ -254,7 +254,7 @@ def why_not() -> str | None:
     if as_root() and shutil.which("setpriv") is None:
         return "setpriv is not installed, which runs give root's rights up with (util-linux)"
     with own_folder() as folder:
-        look = [sys.executable, "-c", "import ivrell.core.trial.worker"]
+        look = [sys.executable, "-c", "import ivrell.core.run.worker.main"]
         try:
             calls = compiled(Filter.RUN)
         except (ImportError, OSError, RuntimeError) as error:

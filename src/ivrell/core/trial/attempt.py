@@ -49,6 +49,11 @@ from ivrell.core.records.wire import (
     TableShape,
     Walls,
 )
+from ivrell.core.run.answers.desk import AnswerDesk, NotReceived, Received
+from ivrell.core.run.launch import Runner, RunnerGone
+from ivrell.core.run.runner.bounds import left_files
+from ivrell.core.run.runner.run_end import asked_for_network, without_its_service
+from ivrell.core.run.worker.threads import thread_environment
 from ivrell.core.runtimes import Runtime
 from ivrell.core.scratch import remove
 from ivrell.core.servers import ELSEWHERE, OwnServer, UrlServer
@@ -58,13 +63,8 @@ from ivrell.core.spark.event_log import HELD, Tally, log_in
 from ivrell.core.spark.places import At, Places
 from ivrell.core.tasks.sessions import sessions_of
 from ivrell.core.tasks.task import ApproachFailed
-from ivrell.core.trial.answer_desk import AnswerDesk, NotReceived, Received
-from ivrell.core.trial.bounds import left_files
-from ivrell.core.trial.launch import Runner, RunnerGone
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
-from ivrell.core.trial.run_end import asked_for_network, without_its_service
-from ivrell.core.trial.threads import thread_environment
 from ivrell.core.waits import never
 
 log = logging.getLogger("ivrell.trial")

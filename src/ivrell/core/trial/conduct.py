@@ -52,9 +52,9 @@ from ivrell.core.records.wire import (
 from ivrell.core.report.measures import values_at
 from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, SESSIONS, AddRun, ResultFolder
 from ivrell.core.results.kept_files import keep_files
+from ivrell.core.run.answers.desk import AnswerDesk, Received
 from ivrell.core.scratch import scratch
 from ivrell.core.stats import history
-from ivrell.core.trial.answer_desk import AnswerDesk, Received
 from ivrell.core.trial.attempt import Attempts, sandboxed
 from ivrell.core.trial.control import Control, Listener, NoControl, deaf
 from ivrell.core.trial.disturbance import Repeats

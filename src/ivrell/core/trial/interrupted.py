@@ -17,9 +17,9 @@ from ivrell.core.records.tries import (
     InterruptionVerdict,
 )
 from ivrell.core.records.wire import DONE, LEFT
+from ivrell.core.run.answers.desk import AnswerDesk, Received
 from ivrell.core.scratch import scratch
 from ivrell.core.tasks.buckets import COLUMN
-from ivrell.core.trial.answer_desk import AnswerDesk, Received
 from ivrell.core.trial.attempt import AS_PLANNED, Otherwise, Place
 from ivrell.core.trial.conduct import Trial, desk_for
 from ivrell.core.trial.control import Control, NoControl

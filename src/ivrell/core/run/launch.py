@@ -14,12 +14,12 @@ from typing import Any, Self
 from pydantic import TypeAdapter, ValidationError
 
 from ivrell.core.records.wire import FAILED, Progress, Restore, RunEnd, RunSpec
-from ivrell.core.trial.run_end import spoke_out_of_turn
+from ivrell.core.run.runner.run_end import spoke_out_of_turn
 from ivrell.core.waits import end
 
 _END_S = 10.0
 _STOPS_S = 30.0
-_RUNNER = Path(__file__).with_name("runner.py")
+_RUNNER = Path(__file__).with_name("runner") / "main.py"
 
 
 class RunnerGone(Exception):

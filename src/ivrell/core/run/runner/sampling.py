@@ -8,7 +8,7 @@ from ivrell.core.measure import proc, proportional
 from ivrell.core.measure.curve import Curve
 from ivrell.core.measure.proc import Cpu
 from ivrell.core.measure.reading import Reading, Tree
-from ivrell.core.trial.bounds import tree_memory
+from ivrell.core.run.runner.bounds import tree_memory
 
 _HELD_BYTES = 1 << 20
 _LEAST_GAP_S = 0.05

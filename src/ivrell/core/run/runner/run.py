@@ -34,14 +34,14 @@ from ivrell.core.records.wire import (
     TimedPart,
     WorkerSays,
 )
-from ivrell.core.trial.bounds import Bounds, left_bytes
-from ivrell.core.trial.hearsay import LONGEST_LINE, Garbled, heard_from
-from ivrell.core.trial.output import Output
-from ivrell.core.trial.run_end import spoke_out_of_turn, sudden_end, with_last_lines
-from ivrell.core.trial.sampling import Sampler
-from ivrell.core.trial.spawn import spawn
-from ivrell.core.trial.stages import shown_stage
-from ivrell.core.trial.words import GONE, Words
+from ivrell.core.run.runner.bounds import Bounds, left_bytes
+from ivrell.core.run.runner.hearsay import LONGEST_LINE, Garbled, heard_from
+from ivrell.core.run.runner.output import Output
+from ivrell.core.run.runner.run_end import spoke_out_of_turn, sudden_end, with_last_lines
+from ivrell.core.run.runner.sampling import Sampler
+from ivrell.core.run.runner.spawn import spawn
+from ivrell.core.run.runner.words import GONE, Words
+from ivrell.core.run.stages import shown_stage
 
 SAMPLE_S = 0.025
 _SAMPLING_SHARE = 0.012

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 _STARTED = time.perf_counter()
-sys.path.append(str(Path(__file__).resolve().parents[3]))
+sys.path.append(str(Path(__file__).resolve().parents[4]))
 
 from ivrell.core.engines.plain import PLAIN, Size, leave_plain, plain_columns  # noqa: E402
 from ivrell.core.engines.python_task import PythonTask  # noqa: E402
@@ -43,16 +43,16 @@ from ivrell.core.records.wire import (  # noqa: E402
     WorkerSays,
     as_event,
 )
-from ivrell.core.tasks.afterwards import afterwards, children  # noqa: E402
-from ivrell.core.tasks.task import ARROW, ApproachFailed, Stage, Task  # noqa: E402
-from ivrell.core.trial.repeats import (  # noqa: E402
+from ivrell.core.run.stages import BOARD_BYTES, Stages  # noqa: E402
+from ivrell.core.run.worker.repeats import (  # noqa: E402
     SetUps,
     calibrated,
     renewed_calls,
     timed,
 )
-from ivrell.core.trial.stages import BOARD_BYTES, Stages  # noqa: E402
-from ivrell.core.trial.threads import threads_told, use_threads  # noqa: E402
+from ivrell.core.run.worker.threads import threads_told, use_threads  # noqa: E402
+from ivrell.core.tasks.afterwards import afterwards, children  # noqa: E402
+from ivrell.core.tasks.task import ARROW, ApproachFailed, Stage, Task  # noqa: E402
 
 
 class _Line:

@@ -11,8 +11,8 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from ivrell.core.run.stages import Stages
 from ivrell.core.tasks.task import Task
-from ivrell.core.trial.stages import Stages
 
 MOST_REPEATS = 10_000_000
 MOST_RENEWED = 50

@@ -100,7 +100,7 @@ class AnswerDesk:
         self._start()
 
     def _start(self) -> None:
-        command = [sys.executable, "-m", "ivrell.core.trial.answer_process", str(self._memory)]
+        command = [sys.executable, "-m", "ivrell.core.run.answers.process", str(self._memory)]
         if self._sandboxed:
             sandbox = Sandbox(
                 self._folder,

@@ -14,12 +14,12 @@ from pathlib import Path
 from ivrell.core.contain.sandbox import FIRST_FREE_FD, Sandbox, give
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.records.wire import RunSpec
-from ivrell.core.trial.bounds import set_hard_limits
-from ivrell.core.trial.stages import BOARD_BYTES
+from ivrell.core.run.runner.bounds import set_hard_limits
+from ivrell.core.run.stages import BOARD_BYTES
 
 _PR_SET_PDEATHSIG = 1
 _SEALS = fcntl.F_SEAL_SHRINK | fcntl.F_SEAL_GROW | fcntl.F_SEAL_SEAL
-_WORKER = Path(__file__).with_name("worker.py")
+_WORKER = Path(__file__).parents[1] / "worker" / "main.py"
 
 
 def prctl(option: int, value: int) -> None:

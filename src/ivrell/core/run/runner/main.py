@@ -19,15 +19,15 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-sys.path.append(str(Path(__file__).resolve().parents[3]))
+sys.path.append(str(Path(__file__).resolve().parents[4]))
 
 from ivrell.core.measure.group import sweep
 from ivrell.core.records.wire import Progress, Restore, RunSpec
-from ivrell.core.trial.background import QUIET, Background
-from ivrell.core.trial.run import Run
-from ivrell.core.trial.run_end import without_its_load
-from ivrell.core.trial.spawn import prctl
-from ivrell.core.trial.words import Words
+from ivrell.core.run.runner.background import QUIET, Background
+from ivrell.core.run.runner.run import Run
+from ivrell.core.run.runner.run_end import without_its_load
+from ivrell.core.run.runner.spawn import prctl
+from ivrell.core.run.runner.words import Words
 
 _PR_SET_CHILD_SUBREAPER = 36
 _LOAD_SETTLES_S = 0.2

@@ -1,4 +1,4 @@
-"""The process that looks at what runs hand over: ``python -m ivrell.core.trial.answer_process``.
+"""The process that looks at what runs hand over: ``python -m ivrell.core.run.answers.process``.
 
 What a run left is a stranger's. This process opens it, follows its offsets and works its values
 out before the conductor touches it: whatever that does to it, it does to this process alone, which

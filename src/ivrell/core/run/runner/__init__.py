@@ -1,0 +1,1 @@
+"""The runner: a small process, of the standard library, that starts workers, measures, reaps."""

@@ -1,0 +1,1 @@
+"""The worker: the process that an approach runs in, and its code alone knows."""
