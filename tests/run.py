@@ -262,7 +262,7 @@ def _suite(modules: list[str]) -> _Timed:
 
 def _with_records(modules: list[str]) -> _Timed:
     """Tests of the server, beside a throwaway cluster of records."""
-    from ivrell.core.cluster import Cluster
+    from ivrell.core.servers.postgresql import Cluster
 
     folder = Path(tempfile.mkdtemp(prefix="ivrell-records-"))
     # PostgreSQL runs as another user when this runs as root, and has to get through here.

@@ -8,7 +8,7 @@ import math
 from typing import Any
 
 from ivrell.core.agreement.record import EXPECTED
-from ivrell.core.patience import BANDS
+from ivrell.core.base.patience import BANDS
 from ivrell.core.records.loads import KNOWN
 from ivrell.core.report.html import COLOURS
 from ivrell.core.trial.plan import Limits, Plan, Search, Until

@@ -13,12 +13,12 @@ if TYPE_CHECKING:
     from ivrell.api import Comparison as Comparison
     from ivrell.api import Trial as Trial
     from ivrell.api import read as read
-    from ivrell.core.errors import BadInput as BadInput
+    from ivrell.core.base.errors import BadInput as BadInput
     from ivrell.core.records.plan import Plan as Plan
 
 _PLACES = {
     "Approach": "ivrell.api",
-    "BadInput": "ivrell.core.errors",
+    "BadInput": "ivrell.core.base.errors",
     "Comparison": "ivrell.api",
     "Plan": "ivrell.core.records.plan",
     "Trial": "ivrell.api",

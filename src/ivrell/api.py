@@ -183,9 +183,9 @@ class Comparison:
 
         from pydantic import ValidationError
 
-        from ivrell.core.errors import BadInput
+        from ivrell.core.base.errors import BadInput
+        from ivrell.core.base.wording import told
         from ivrell.core.records.plan import Plan
-        from ivrell.core.wording import told
 
         usual = {"own_files": str(self.own_files), "order_seed": randbits(_SEED_BITS)}
         try:
@@ -211,7 +211,7 @@ class Comparison:
             knobs: values that are not to be the small ones.
             progress, control: as ``run`` takes them.
         """
-        from ivrell.core.scratch import own_folder
+        from ivrell.core.base.scratch import own_folder
         from ivrell.core.trial.once import small_knobs
 
         small = {**small_knobs(self.text, CHECK_ROWS), **(knobs or {})}
@@ -251,7 +251,7 @@ class Comparison:
 
         Raises BadInput.
         """
-        from ivrell.core.scratch import own_folder
+        from ivrell.core.base.scratch import own_folder
         from ivrell.core.trial.once import try_once
 
         self.contents.approach_called(lane)
@@ -266,7 +266,7 @@ class Comparison:
     ) -> InterruptionOutcome:
         """Kill an approach part-way on a small size, at a share of its usual time, and see whether
         it can be started again. Raises BadInput."""
-        from ivrell.core.scratch import own_folder
+        from ivrell.core.base.scratch import own_folder
         from ivrell.core.trial.interrupted import interrupted
 
         self.contents.approach_called(lane)
@@ -293,7 +293,7 @@ class Trial:
     @classmethod
     def open(cls, folder: Path | str) -> Trial:
         """The trial in a folder. Raises BadInput where there is none."""
-        from ivrell.core.errors import BadInput
+        from ivrell.core.base.errors import BadInput
         from ivrell.core.results.folder import PLAN
 
         found = cls(Path(folder))
@@ -348,7 +348,7 @@ class Trial:
     def at(self, **values: Value) -> Findings:
         """What it says at the first point that has these values of knobs and conditions. Raises
         BadInput where none has."""
-        from ivrell.core.errors import BadInput
+        from ivrell.core.base.errors import BadInput
 
         for found in self.findings:
             if values.items() <= found.point.items():
@@ -392,7 +392,7 @@ class Trial:
     def report(self, to: Path | str | None = None) -> Path:
         """The report, one HTML file to read with nothing else beside it; copied where ``to`` is
         given. Raises BadInput before the trial's end."""
-        from ivrell.core.errors import BadInput
+        from ivrell.core.base.errors import BadInput
 
         if not self._kept.report.exists():
             raise BadInput("This trial has not ended.", hint="Go on with it: resume().")
@@ -438,7 +438,7 @@ def read(path: Path | str) -> Comparison:
 
 def store() -> DataStore:
     """Where made data is kept on this machine."""
-    from ivrell.core.folders import data_folder
+    from ivrell.core.base.folders import data_folder
     from ivrell.core.recipe.store import DataStore
 
     return DataStore(data_folder() / "made")
@@ -468,7 +468,7 @@ def _new_folder() -> Path:
     import datetime
     import tempfile
 
-    from ivrell.core.folders import data_folder
+    from ivrell.core.base.folders import data_folder
 
     place = data_folder() / "results"
     place.mkdir(parents=True, exist_ok=True)

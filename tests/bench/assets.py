@@ -14,7 +14,7 @@ import tempfile
 import time
 from typing import Any
 
-from ivrell.core.folders import package_folder
+from ivrell.core.base.folders import package_folder
 
 ROUNDS, REQUESTS = 15, 60
 

@@ -193,8 +193,8 @@ class _TooSlow(BaseException):
 def tried(text: str) -> tuple[str, float, str]:
     """How a text ended ("success", "error", "no place", "trace", "too slow"), seconds of the
     longest of the calls that it took, what it said."""
+    from ivrell.core.base.errors import BadInput
     from ivrell.core.comparison import looking
-    from ivrell.core.errors import BadInput
     from ivrell.server.comparisons.models import Comparison, subject
 
     def late(*_: object) -> None:

@@ -21,10 +21,10 @@ from collections import Counter
 from pathlib import Path
 from typing import Any
 
-from ivrell.core.json_lines import whole_lines
-from ivrell.core.locks import is_held
-from ivrell.core.mariadb import server_version
+from ivrell.core.base.json_lines import whole_lines
+from ivrell.core.base.locks import is_held
 from ivrell.core.measure import proc
+from ivrell.core.servers.mariadb import server_version
 from tests.support.comparisons import COUNTING, HEAD, approach, python_answer
 from tests.support.processes import processes_with
 from tests.support.running import Running

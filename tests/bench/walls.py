@@ -17,18 +17,18 @@ from statistics import median
 
 import pyarrow as pa
 
-from ivrell.core.cluster import Cluster
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.scratch import scratch
 from ivrell.core.comparison.file import parse
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
-from ivrell.core.folders import data_folder
-from ivrell.core.mariadb import server_version
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
 from ivrell.core.run.answers.desk import AnswerDesk
 from ivrell.core.run.answers.process import received
-from ivrell.core.scratch import scratch
+from ivrell.core.servers.mariadb import server_version
+from ivrell.core.servers.postgresql import Cluster
 from ivrell.core.tasks.task import ARROW
 from tests.support.comparisons import HEAD
 

@@ -9,7 +9,7 @@ import urllib.error
 import urllib.request
 from pathlib import Path
 
-from ivrell.core.cluster import free_port
+from ivrell.core.servers.postgresql import free_port
 from tests.support.processes import processes_with
 from tests.support.running import Running
 from tests.support.waiting import wait_until

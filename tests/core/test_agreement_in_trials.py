@@ -4,8 +4,8 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from ivrell.core.agreement.record import EXPECTED
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
-from ivrell.core.errors import BadInput
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 
 CANAL = """format = "ivrell-comparison/1"

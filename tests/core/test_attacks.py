@@ -12,8 +12,8 @@ import numpy as np
 import pyarrow as pa
 from pyarrow import parquet as pq
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.contain import sandbox
-from ivrell.core.errors import BadInput
 from ivrell.core.sheets import office
 from tests.core.test_sql_engines import EngineCase, sql
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer

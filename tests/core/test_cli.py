@@ -17,8 +17,8 @@ from unittest import mock
 from ivrell.cli import show
 from ivrell.cli.main import main, parser
 from ivrell.cli.plan_options import add_plan_options, given_in, options
-from ivrell.core.errors import BadInput
-from ivrell.core.json_lines import whole_lines
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.json_lines import whole_lines
 from ivrell.core.records.plan import Limits, Plan, Until
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import TryOutcome
@@ -249,7 +249,7 @@ class CommandLine(unittest.TestCase):
         for library in ("polars", "scipy", "pandas", "duckdb"):
             self.assertNotIn(library, done.stderr)
 
-    @mock.patch("ivrell.core.logs.log_commands", lambda *_, **__: None)
+    @mock.patch("ivrell.core.base.logs.log_commands", lambda *_, **__: None)
     def test_other_bad_input(self):
         path = self.file(HEAD + approach("good", COUNTING))
         for arguments, told in (

@@ -12,13 +12,13 @@ from unittest.mock import patch
 import pyarrow as pa
 
 from ivrell.core.agreement.record import Answers, NotKept
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
 from ivrell.core.contain.sandbox import let_pass
 from ivrell.core.engines import base
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.spark import SparkApproach, _Given, session_settings
-from ivrell.core.errors import BadInput
 from ivrell.core.records.findings import LaneFindings, Placement
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.wire import Job, Order, SparkPlace

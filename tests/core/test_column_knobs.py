@@ -7,9 +7,9 @@ from pathlib import Path
 
 import jsonschema
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.file import parse
-from ivrell.core.errors import BadInput
 from ivrell.core.recipe.generate import Generator
 from tests.support.comparisons import COUNTING, DEMO, HEAD, approach
 

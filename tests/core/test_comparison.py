@@ -4,9 +4,9 @@ import unittest
 
 import tomlkit
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import load, parse
-from ivrell.core.errors import BadInput
 from tests.support.comparisons import DEMO, HEAD, approach
 from tools.file_schema import text
 

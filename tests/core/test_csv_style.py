@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.propose.recipe import propose
 from ivrell.core.recipe.csv_style import DELIMITERS, CsvStyle
 from ivrell.core.recipe.generate import Generator

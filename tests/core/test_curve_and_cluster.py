@@ -9,10 +9,10 @@ from pathlib import Path
 
 import psycopg
 
-from ivrell.core.cluster import Cluster
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.machine import snapshot
 from ivrell.core.measure.curve import MOST_POINTS, Curve
+from ivrell.core.servers.postgresql import Cluster
 
 
 class Curves(unittest.TestCase):
@@ -99,7 +99,7 @@ class Clusters(unittest.TestCase):
         folder = self.folder / "orphan"
         code = (
             "import os, signal, sys\nfrom pathlib import Path\n"
-            "from ivrell.core.cluster import Cluster\n"
+            "from ivrell.core.servers.postgresql import Cluster\n"
             f"cluster = Cluster(Path({str(folder)!r}), private=True)\ncluster.start()\n"
             "print(cluster.pid, flush=True)\nos.kill(os.getpid(), signal.SIGKILL)"
         )

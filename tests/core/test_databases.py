@@ -12,7 +12,7 @@ import duckdb
 import psycopg
 import pyarrow as pa
 
-from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.base.errors import BadInput, Stopped
 from ivrell.core.recipe.databases import pg_binary
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.generate import Generator

@@ -4,8 +4,8 @@ import re
 import unittest
 from pathlib import Path
 
-from ivrell.core import mariadb
 from ivrell.core.comparison.file import parse
+from ivrell.core.servers import mariadb
 from ivrell.core.sheets import office
 from ivrell.core.trial.once import small_knobs
 from tests.core.test_sql_engines import EngineCase

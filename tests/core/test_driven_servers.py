@@ -6,15 +6,15 @@ import time
 import unittest
 from unittest import mock
 
-from ivrell.core.cluster import Cluster
-from ivrell.core.dialects import address as addresses
-from ivrell.core.dialects.session import MARK, bound, opened
+from ivrell.core.base.errors import BadInput
 from ivrell.core.engines.driver import DriverSession
 from ivrell.core.engines.explain import from_lines
-from ivrell.core.errors import BadInput
-from ivrell.core.mariadb import server_version
 from ivrell.core.records.wire import DatabasePlace, Job
-from ivrell.core.servers import Servers
+from ivrell.core.servers.dialects import address as addresses
+from ivrell.core.servers.dialects.session import MARK, bound, opened
+from ivrell.core.servers.mariadb import server_version
+from ivrell.core.servers.own import Servers
+from ivrell.core.servers.postgresql import Cluster
 from ivrell.core.trial.once import try_once
 from tests.core.test_sql_engines import COUNT, EngineCase, sql
 from tests.support.comparisons import HEAD, approach

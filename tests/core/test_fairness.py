@@ -5,7 +5,7 @@ import statistics
 import unittest
 from pathlib import Path
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.measure import noise, proc
 from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.records.events import RunProgress

@@ -10,9 +10,9 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+from ivrell.core.base.errors import BadInput, is_disk_full, room_on_disk
 from ivrell.core.contain import sandbox
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.errors import BadInput, is_disk_full, room_on_disk
 from ivrell.core.report.measures import as_csv
 from ivrell.core.results.folder import ResultFolder
 from ivrell.core.trial.conduct import Trial

@@ -4,9 +4,9 @@ import unittest
 
 from ivrell.cli.commands import _plan
 from ivrell.cli.main import parser
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
-from ivrell.core.errors import BadInput
 from ivrell.core.records.plan import Plan
 from ivrell.core.trial.plan import points_of
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach

@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from scipy import stats
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.encode import Files
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input

@@ -8,7 +8,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from ivrell.core.logs import OneLine, file_handler, referred
+from ivrell.core.base.logs import OneLine, file_handler, referred
 from tests.support.comparisons import COUNTING, HEAD, approach
 
 

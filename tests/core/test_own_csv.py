@@ -6,7 +6,7 @@ import os
 
 import pyarrow.parquet as pq
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.propose.recipe import propose
 from ivrell.core.recipe.csv_look import seen_style
 from ivrell.core.recipe.csv_style import CsvStyle

@@ -3,9 +3,9 @@
 import json
 import stat
 
-from ivrell.core.cluster import Cluster
-from ivrell.core.errors import BadInput
-from ivrell.core.servers import ELSEWHERE, Servers
+from ivrell.core.base.errors import BadInput
+from ivrell.core.servers.own import ELSEWHERE, Servers
+from ivrell.core.servers.postgresql import Cluster
 from ivrell.core.trial.conduct import Trial
 from tests.core.test_sql_engines import EngineCase, sql
 from tests.support.comparisons import HEAD, approach

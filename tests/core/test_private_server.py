@@ -12,13 +12,13 @@ from unittest import mock
 
 import psycopg
 
-from ivrell.core import mariadb
-from ivrell.core.cluster import Cluster
+from ivrell.core.base.errors import BadInput
 from ivrell.core.contain import sandbox
 from ivrell.core.contain.sandbox import parent_of
-from ivrell.core.errors import BadInput
-from ivrell.core.mariadb import MariaServer
 from ivrell.core.recipe.databases.ended import end_unused
+from ivrell.core.servers import mariadb
+from ivrell.core.servers.mariadb import MariaServer
+from ivrell.core.servers.postgresql import Cluster
 from tests.support.processes import processes_with
 from tests.support.waiting import wait_until
 
@@ -118,7 +118,7 @@ class PrivateServer(unittest.TestCase):
         self.none_of(server.folder)
 
     def test_one_whose_starter_was_killed_before_it_could_note_it_is_ended(self):
-        for kind in ("cluster.Cluster", "mariadb.MariaServer"):
+        for kind in ("postgresql.Cluster", "mariadb.MariaServer"):
             module, name = kind.split(".")
             if name == "MariaServer" and not mariadb.server_version():
                 continue
@@ -126,7 +126,7 @@ class PrivateServer(unittest.TestCase):
             folder = root / ("cluster" if name == "Cluster" else "mariadb")
             private = ", private=True" if name == "Cluster" else ""
             code = (
-                f"import os\nfrom pathlib import Path\nfrom ivrell.core.{module} import {name}\n"
+                f"import os\nfrom pathlib import Path\nfrom ivrell.core.servers.{module} import {name}\n"
                 f"{name}._wait_until_it_answers = lambda server: os._exit(7)\n"
                 f"{name}(Path({str(folder)!r}){private}).start()\n"
             )

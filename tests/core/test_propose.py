@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.propose.recipe import propose
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import Recipe

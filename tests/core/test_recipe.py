@@ -26,7 +26,7 @@ import pyarrow.orc
 import pyarrow.parquet
 from scipy import stats
 
-from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.base.errors import BadInput, Stopped
 from ivrell.core.measure.proc import children
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.generate import Generator

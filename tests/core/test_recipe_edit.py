@@ -3,7 +3,7 @@
 import tomllib
 import unittest
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.edit import Edit, changed
 from ivrell.core.recipe.kinds import KINDS
 from ivrell.core.recipe.kinds.settings import settings_of

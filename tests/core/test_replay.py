@@ -2,8 +2,8 @@
 
 import unittest
 
-from ivrell.core import mariadb
 from ivrell.core.contain import sandbox
+from ivrell.core.servers import mariadb
 from tests.core.test_sql_engines import EngineCase
 from tests.support.comparisons import HEAD, TrialCase, approach
 

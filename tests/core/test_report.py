@@ -6,7 +6,7 @@ import time
 import unittest
 from html.parser import HTMLParser
 
-from ivrell.core.quantities import format_seconds
+from ivrell.core.base.quantities import format_seconds
 from ivrell.core.report.html import Axis
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 

@@ -9,7 +9,7 @@ from unittest import mock
 import pyarrow.parquet
 from pydantic import TypeAdapter, ValidationError
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.records.findings import Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.run import RunRecord

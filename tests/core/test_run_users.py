@@ -7,11 +7,11 @@ import unittest
 
 import psycopg
 
-from ivrell.core import mariadb
-from ivrell.core.dialects.session import ask_of, opened
 from ivrell.core.recipe.databases import roles
 from ivrell.core.recipe.databases.store import DatabaseStore
-from ivrell.core.run_users import RunUser, forsaken, new_user
+from ivrell.core.servers import mariadb
+from ivrell.core.servers.dialects.session import ask_of, opened
+from ivrell.core.servers.run_users import RunUser, forsaken, new_user
 from tests.core.test_sql_engines import EngineCase, sql
 from tests.support.comparisons import HEAD, approach
 

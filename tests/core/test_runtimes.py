@@ -9,7 +9,7 @@ import venv
 from pathlib import Path
 from unittest.mock import patch
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.runtimes import Runtimes, look_at
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 

@@ -9,8 +9,8 @@ import numpy as np
 from pydantic import ValidationError
 
 from ivrell.cli.plan_options import add_plan_options, given_in
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
-from ivrell.core.errors import BadInput
 from ivrell.core.records.findings import Ratio
 from ivrell.core.records.plan import Plan, Search, Until
 from ivrell.core.stats.crossing import passing

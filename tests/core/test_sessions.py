@@ -3,7 +3,7 @@
 import json
 import unittest
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.records.machine import Machine, UsedRuntime
 from ivrell.core.records.session import RunSet, Session, changes
 from ivrell.core.trial.conduct import Trial

@@ -6,8 +6,8 @@ import sys
 import unittest
 from pathlib import Path
 
-from ivrell.core.errors import BadInput
-from ivrell.core.quantities import (
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.quantities import (
     format_bytes,
     format_limit,
     format_seconds,

@@ -5,7 +5,7 @@ import unittest
 
 import pyarrow as pa
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.sheets import office
 from ivrell.core.sheets.book import answer_table
 from tests.support.comparisons import TrialCase

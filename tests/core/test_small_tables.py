@@ -4,7 +4,7 @@ import json
 
 import pyarrow as pa
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.generate import Generator

@@ -8,9 +8,9 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from unittest import mock
 
-from ivrell.core import locks
-from ivrell.core.errors import BadInput
-from ivrell.core.locks import in_use, not_in_use
+from ivrell.core.base import locks
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.locks import in_use, not_in_use
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
 from tests.support.comparisons import HEAD, TrialCase, approach

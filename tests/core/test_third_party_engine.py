@@ -12,7 +12,7 @@ import textwrap
 import unittest
 from pathlib import Path
 
-from ivrell.core.json_lines import whole_lines
+from ivrell.core.base.json_lines import whole_lines
 from ivrell.core.records.wire import Job
 from tests.support.comparisons import COUNTING, HEAD, approach
 

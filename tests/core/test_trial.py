@@ -16,9 +16,9 @@ from unittest import mock
 
 import pyarrow.parquet
 
-from ivrell.core.errors import BadInput
-from ivrell.core.json_lines import as_line, whole_lines
-from ivrell.core.locks import FileLock
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.json_lines import as_line, whole_lines
+from ivrell.core.base.locks import FileLock
 from ivrell.core.measure import proc
 from ivrell.core.records.events import RunEnded
 from ivrell.core.records.run import RunRecord

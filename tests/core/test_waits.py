@@ -9,11 +9,11 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from ivrell.core.errors import Stopped
-from ivrell.core.mariadb import server_version
+from ivrell.core.base.errors import Stopped
+from ivrell.core.base.waits import done_aside, end, first_line, never
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore
-from ivrell.core.waits import done_aside, end, first_line, never
+from ivrell.core.servers.mariadb import server_version
 from tests.support.comparisons import HEAD, TrialCase, approach
 
 SOURCES = Path(__file__).resolve().parents[2] / "src" / "ivrell"

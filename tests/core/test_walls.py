@@ -14,10 +14,10 @@ from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
+from ivrell.core.base.errors import Stopped
+from ivrell.core.base.json_lines import whole_lines
 from ivrell.core.contain import sandbox
 from ivrell.core.contain.calls import Filter, compiled
-from ivrell.core.errors import Stopped
-from ivrell.core.json_lines import whole_lines
 from ivrell.core.records.wire import Job, Order, RunSpec
 from ivrell.core.run.answers.desk import AnswerDesk, NotReceived
 from ivrell.core.trial import attempt, launch

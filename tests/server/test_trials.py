@@ -15,8 +15,8 @@ from django.db import connection
 from django.test import RequestFactory, TransactionTestCase
 from procrastinate.contrib.django.models import ProcrastinateJob
 
+from ivrell.core.base.locks import in_use
 from ivrell.core.comparison.edit import change_approach
-from ivrell.core.locks import in_use
 from ivrell.core.records.events import LaneOut, RunProgress, TrialEnded, TrialStarted
 from ivrell.core.trial.conduct import Trial as CoreTrial
 from ivrell.server.accounts.models import owner

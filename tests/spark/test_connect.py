@@ -4,7 +4,7 @@ import os
 import socket
 import subprocess
 
-from ivrell.core.cluster import free_port
+from ivrell.core.servers.postgresql import free_port
 from ivrell.core.spark.clusters import Clusters
 from ivrell.core.spark.install import spark_home
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach

@@ -3,7 +3,7 @@
 from pathlib import Path
 from unittest import mock
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.spark.clusters import Clusters
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 

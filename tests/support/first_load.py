@@ -8,7 +8,7 @@ import json
 import sys
 from pathlib import Path
 
-from ivrell.core.folders import package_folder
+from ivrell.core.base.folders import package_folder
 
 DIST = package_folder() / "web"
 MOST_BYTES = 260_000

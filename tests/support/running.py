@@ -9,7 +9,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from ivrell.core.cluster import free_port
+from ivrell.core.servers.postgresql import free_port
 
 _READY_S = 90.0
 _STOP_S = 40.0

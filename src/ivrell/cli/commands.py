@@ -10,7 +10,7 @@ from secrets import randbits
 from typing import TYPE_CHECKING, Any
 
 import ivrell
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 
 if TYPE_CHECKING:
     from ivrell.cli.show import Progress
@@ -143,8 +143,8 @@ def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
     from pydantic import ValidationError
 
     from ivrell.cli.plan_options import given_in
+    from ivrell.core.base.wording import told
     from ivrell.core.records.plan import Plan
-    from ivrell.core.wording import told
 
     kept = comparison.plan_called(args.plan).launched() if args.plan else None
     own, given = kept.model_dump(exclude_unset=True) if kept else {}, given_in(args)
@@ -325,7 +325,7 @@ def _runtimes(args: argparse.Namespace) -> int:
 
 
 def _servers(args: argparse.Namespace) -> int:
-    from ivrell.core.servers import Servers
+    from ivrell.core.servers.own import Servers
 
     args.add = args.add and [*args.add, args.password_from]
     return _registry(args, Servers(), lambda found: _show().servers(found))
@@ -352,7 +352,7 @@ def _registry(args: argparse.Namespace, known: Any, shown: Callable[[Any], None]
 
 
 def _machine(args: argparse.Namespace) -> int:
-    from ivrell.core.folders import data_folder
+    from ivrell.core.base.folders import data_folder
     from ivrell.core.machine import busy_cores, snapshot
 
     if args.noise:

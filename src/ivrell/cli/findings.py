@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from ivrell.cli.console import OUT
 from ivrell.cli.drawing import Line, drawing
 from ivrell.cli.tables import Heading, fits, table
-from ivrell.core.quantities import (
+from ivrell.core.base.quantities import (
     counted,
     format_bytes,
     format_limit,

@@ -10,7 +10,7 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from ivrell.core.errors import BadInput, room_on_disk
+from ivrell.core.base.errors import BadInput, room_on_disk
 
 BAD_INPUT = 2
 
@@ -197,8 +197,8 @@ def main(arguments: Sequence[str]) -> int:
     128 and the signal's number where one stopped it (130 by Ctrl-C)."""
     args = parser(with_plan="run" in arguments).parse_args(arguments)
     from ivrell.cli.commands import COMMANDS, SIGNALLED
-    from ivrell.core.folders import data_folder
-    from ivrell.core.logs import log_commands
+    from ivrell.core.base.folders import data_folder
+    from ivrell.core.base.logs import log_commands
 
     try:
         log_commands(data_folder() / "log", verbose=args.verbose)

@@ -11,8 +11,8 @@ from typing import Any, NamedTuple, get_args, get_origin
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
-from ivrell.core.errors import BadInput
-from ivrell.core.quantities import format_limit, format_seconds, parse_bytes, parse_seconds
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.quantities import format_limit, format_seconds, parse_bytes, parse_seconds
 from ivrell.core.records.plan import Disturbed, Limits, Plan, Search, Until
 
 FORMER_FLAGS = {

@@ -12,7 +12,7 @@ from rich.progress import Progress as Bars
 
 from ivrell.cli.console import ERR, OUT
 from ivrell.cli.tables import Heading, table
-from ivrell.core.quantities import (
+from ivrell.core.base.quantities import (
     format_bytes,
     format_seconds,
     three_figures,
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from ivrell.core.recipe.databases.store import Loaded
     from ivrell.core.recipe.store import Made
     from ivrell.core.runtimes import Runtime
-    from ivrell.core.servers import Server
+    from ivrell.core.servers.own import Server
     from ivrell.core.spark.clusters import SparkCluster
 
 

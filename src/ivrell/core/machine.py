@@ -9,10 +9,10 @@ from pathlib import Path
 
 import psutil
 
+from ivrell.core.base.folders import data_folder
 from ivrell.core.contain.sandbox import why_not
 from ivrell.core.engines.base import state_of
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.folders import data_folder
 from ivrell.core.measure import constraints, noise
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.records.machine import InstalledEngine, Machine, Methods, SandboxState

@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from ivrell.core.errors import BadInput
-from ivrell.core.folders import data_folder
-from ivrell.core.registered import Registered
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.registered import Registered
 
 OLDEST = (3, 9)
 _LOOK_S = 30.0

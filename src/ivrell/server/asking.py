@@ -5,8 +5,8 @@ from typing import TypeVar
 from pydantic import BaseModel, ValidationError
 from rest_framework.request import Request
 
-from ivrell.core.errors import BadInput
-from ivrell.core.wording import told
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.wording import told
 
 Asked = TypeVar("Asked", bound=BaseModel)
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from asgiref.sync import sync_to_async
 
-from ivrell.core.quantities import format_bytes
+from ivrell.core.base.quantities import format_bytes
 from ivrell.core.records.trouble import Trouble
 
 MOST_BYTES = 4 * 2**20

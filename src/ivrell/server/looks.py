@@ -13,9 +13,9 @@ from typing import ParamSpec, TypeVar
 
 from pebble import ProcessExpired, ProcessPool
 
-from ivrell.core.errors import BadInput
-from ivrell.core.quantities import format_bytes
-from ivrell.core.scratch import keep_pools_in_sight
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.quantities import format_bytes
+from ivrell.core.base.scratch import keep_pools_in_sight
 
 LONGEST_S = 10.0
 MOST_BYTES = 2 << 30

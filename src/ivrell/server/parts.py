@@ -8,8 +8,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from ivrell.core.logs import MOST_BYTES
-from ivrell.core.waits import end
+from ivrell.core.base.logs import MOST_BYTES
+from ivrell.core.base.waits import end
 
 _PR_SET_PDEATHSIG = 1
 FIRST_PAUSE_S = 0.5

@@ -11,8 +11,8 @@ from rest_framework.exceptions import APIException
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
-from ivrell.core.errors import BadInput
-from ivrell.core.logs import referred
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.logs import referred
 from ivrell.core.records.trouble import Trouble
 from ivrell.server.replies import reply
 

@@ -18,7 +18,7 @@ from typing import get_args
 
 from csp.constants import NONCE, NONE, SELF, STRICT_DYNAMIC, UNSAFE_INLINE
 
-from ivrell.core.folders import data_folder, package_folder
+from ivrell.core.base.folders import data_folder, package_folder
 from ivrell.core.records.findings import LaneState
 from ivrell.core.records.run import RunState, TrialState
 from ivrell.core.records.tries import TryState
@@ -162,9 +162,9 @@ _LOG = os.environ.get("IVRELL_LOG")
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"line": {"()": "ivrell.core.logs.OneLine"}},
+    "formatters": {"line": {"()": "ivrell.core.base.logs.OneLine"}},
     "handlers": {
-        "log": {"()": "ivrell.core.logs.file_handler", "path": Path(_LOG)}
+        "log": {"()": "ivrell.core.base.logs.file_handler", "path": Path(_LOG)}
         if _LOG
         else {"class": "logging.StreamHandler", "formatter": "line"}
     },

@@ -19,13 +19,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
-from ivrell.core.cluster import MAINTENANCE, Cluster
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.folders import data_folder, package_folder
+from ivrell.core.base.locks import FileLock
+from ivrell.core.base.scratch import sweep
 from ivrell.core.contain.sandbox import why_not
-from ivrell.core.errors import BadInput
-from ivrell.core.folders import data_folder, package_folder
-from ivrell.core.locks import FileLock
 from ivrell.core.recipe.databases.ended import end_unused
-from ivrell.core.scratch import sweep
+from ivrell.core.servers.postgresql import MAINTENANCE, Cluster
 from ivrell.server.parts import Part, Pause
 
 USUAL_PORT = 8420

@@ -12,8 +12,8 @@ from ivrell.core.agreement.compare import VERDICTS, compare, no_answer
 from ivrell.core.agreement.judge import ClusterJudge, Rows
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.agreement.stored import StoredParts
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.errors import BadInput
 from ivrell.core.records.agreement import REPEATED, Agreement, TracedRows
 from ivrell.core.records.points import Point, expected_name, point_name
 

@@ -9,11 +9,11 @@ import tomlkit
 import tomlkit.exceptions
 from tomlkit.items import AoT, Item, Table
 
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.holdable import holdable
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import FORMAT
 from ivrell.core.engines.base import Approach
-from ivrell.core.errors import BadInput
-from ivrell.core.holdable import holdable
 
 _MULTILINE = {"text", "code", "setup", "teardown", "question", "script"}
 

@@ -9,11 +9,11 @@ import tomlkit
 import tomlkit.exceptions
 from pydantic import ValidationError
 
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.wording import path_of, sentence
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.registry import BROKEN, ENGINES
-from ivrell.core.errors import BadInput
 from ivrell.core.recipe.kinds import KINDS
-from ivrell.core.wording import path_of, sentence
 
 _CURES = {
     "extra_forbidden": "Remove it, or check its spelling{near}.",

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.errors import BadInput
 from ivrell.core.recipe.edit import Edit, changed
 from ivrell.core.recipe.generate import Generator, shapes
 from ivrell.core.recipe.kinds import Knobbed

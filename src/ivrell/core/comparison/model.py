@@ -14,10 +14,10 @@ from pydantic import (
     model_validator,
 )
 
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.quantities import BYTES, SECONDS, parse_bytes, parse_seconds
 from ivrell.core.engines.base import Approach
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.errors import BadInput
-from ivrell.core.quantities import BYTES, SECONDS, parse_bytes, parse_seconds
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.kinds import NAME, Name
 from ivrell.core.recipe.model import Recipe

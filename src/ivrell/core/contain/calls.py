@@ -11,7 +11,7 @@ from enum import StrEnum
 from functools import lru_cache
 from pathlib import Path
 
-from ivrell.core.folders import data_folder
+from ivrell.core.base.folders import data_folder
 
 _EDITION = 1
 """Raised with any change of what is denied: a compiled filter is kept by it."""

@@ -15,8 +15,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
+from ivrell.core.base.folders import data_folder, package_folder
 from ivrell.core.contain.calls import Filter, compiled
-from ivrell.core.folders import data_folder, package_folder
 from ivrell.core.measure import proc
 
 _TRY_S = 10.0
@@ -247,7 +247,7 @@ def why_not() -> str | None:
     """Why runs cannot be sandboxed here, or None when they can: found by starting in one just
     what runs start."""
     # What the runner does not need would weigh on its size.
-    from ivrell.core.scratch import own_folder
+    from ivrell.core.base.scratch import own_folder
 
     if shutil.which("bwrap") is None:
         return "bubblewrap is not installed (apt-get install bubblewrap)"

@@ -11,7 +11,7 @@ from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.folders import package_folder
+from ivrell.core.base.folders import package_folder
 from ivrell.core.recipe.input import Input
 from ivrell.core.records.wire import Job
 from ivrell.core.tasks.task import Task

@@ -6,10 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from ivrell.core.dialects import dialect_of
-from ivrell.core.dialects.session import ask_of, bound, opened
 from ivrell.core.engines.sql_text import Statement
 from ivrell.core.records.wire import Counted, Job
+from ivrell.core.servers.dialects import dialect_of
+from ivrell.core.servers.dialects.session import ask_of, bound, opened
 from ivrell.core.tasks.rows import Rows, fetched
 from ivrell.core.tasks.sessions import tell_session
 from ivrell.core.tasks.task import ApproachFailed

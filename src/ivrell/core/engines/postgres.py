@@ -149,7 +149,7 @@ class PostgresEngine(Engine):
 
     def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
         """The server's programs on this machine."""
-        from ivrell.core.cluster import server_version
+        from ivrell.core.servers.postgresql import server_version
 
         version = server_version()
         if version is None:

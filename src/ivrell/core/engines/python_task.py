@@ -133,8 +133,8 @@ class DrivingTask(PythonTask):
 
     def __init__(self, job: Job) -> None:
         # Loaded only where it is needed, for what it would weigh.
-        from ivrell.core.dialects.session import MARK
         from ivrell.core.engines.sql import queries_for_answer
+        from ivrell.core.servers.dialects.session import MARK
 
         self._job = job
         self._connect()

@@ -4,13 +4,13 @@ any other that is registered by its URL."""
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from ivrell.core.dialects.session import MARK
 from ivrell.core.engines.base import Engine, Needs, Problem, Scope
 from ivrell.core.engines.driver import DriverSession
 from ivrell.core.engines.explain import from_lines
 from ivrell.core.engines.sql import SessionTask, SqlApproach
 from ivrell.core.engines.sql_text import Statement
 from ivrell.core.records.wire import Job, Step
+from ivrell.core.servers.dialects.session import MARK
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -77,7 +77,7 @@ class MariaDbEngine(_ServerEngine):
 
     def outside(self) -> tuple[dict[str, str], tuple[str, ...], str]:
         """The server's programs on this machine."""
-        from ivrell.core.mariadb import INSTALL, server_version
+        from ivrell.core.servers.mariadb import INSTALL, server_version
 
         version = server_version()
         if version is None:

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ivrell.core.dialects.session import MARK
+from ivrell.core.servers.dialects.session import MARK
 from ivrell.core.tasks.task import ApproachFailed
 
 _TOKEN = re.compile(

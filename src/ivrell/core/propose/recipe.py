@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 import tomlkit
 from scipy import stats
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.propose.beside import Beside, beside
 from ivrell.core.propose.fits import (
     counts_of,

@@ -9,8 +9,8 @@ import tomlkit.exceptions
 from pydantic import BaseModel, ConfigDict
 from tomlkit.items import Array
 
-from ivrell.core.errors import BadInput
-from ivrell.core.holdable import holdable
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.holdable import holdable
 from ivrell.core.recipe.kinds.base import Name
 from ivrell.core.records.json import Json
 

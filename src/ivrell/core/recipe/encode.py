@@ -16,7 +16,8 @@ from urllib.parse import quote
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.scratch import keep_pools_in_sight
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.flat import flat, flat_schema
 from ivrell.core.recipe.forms import FORMS, Form, Layout
@@ -26,7 +27,6 @@ from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.malformed import chosen
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.recipe.spool import Segments, Spooled, put_by, spool_folder
-from ivrell.core.scratch import keep_pools_in_sight
 
 log = logging.getLogger("ivrell.data")
 _Waiting: TypeAlias = tuple[int, Future[Spooled] | Segments]

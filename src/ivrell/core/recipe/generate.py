@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.kinds import Block, Kind
 from ivrell.core.recipe.kinds.reference import absent_values
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from ivrell.core.locks import not_in_use
+from ivrell.core.base.locks import not_in_use
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from typing import BinaryIO
 
 import xxhash
 
-from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.base.errors import BadInput, Stopped
 from ivrell.core.recipe.encode import MOST_FILES, Files, encoded_blocks
 from ivrell.core.recipe.flush import EarlyFlush
 from ivrell.core.recipe.forms import Encoded, places

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.csv_look import seen_style
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.kinds import KINDS, Column, Kind, Knobbed, Name, Share

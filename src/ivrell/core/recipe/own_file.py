@@ -11,8 +11,8 @@ import pyarrow.csv
 import pyarrow.parquet
 import xxhash
 
-from ivrell.core.errors import BadInput
-from ivrell.core.folders import data_folder
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.folders import data_folder
 from ivrell.core.recipe.csv_look import header_alone
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.reading import parse_options, read_sample

@@ -6,7 +6,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from ivrell.core.errors import Stopped
+from ivrell.core.base.errors import Stopped
 from ivrell.core.recipe.encode import Files
 from ivrell.core.recipe.flat import flat
 from ivrell.core.recipe.forms import FORMS, size_in

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 import pyarrow.parquet
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.csv_look import header_alone, seen_style
 from ivrell.core.recipe.csv_style import CsvStyle
 

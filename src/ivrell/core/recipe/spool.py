@@ -9,8 +9,8 @@ from typing import TypeAlias
 
 import pyarrow as pa
 
+from ivrell.core.base.scratch import SHARED_MEMORY, own_folder
 from ivrell.core.recipe.forms import Encoded
-from ivrell.core.scratch import SHARED_MEMORY, own_folder
 
 Segments: TypeAlias = list[tuple[str, Encoded]]
 """What of a block goes to which file, in order; files by their path below the table's place."""

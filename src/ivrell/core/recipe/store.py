@@ -8,9 +8,9 @@ from dataclasses import asdict, dataclass, field
 from functools import partial
 from pathlib import Path
 
-from ivrell.core.errors import BadInput, Stopped
-from ivrell.core.locks import alone
-from ivrell.core.quantities import format_bytes
+from ivrell.core.base.errors import BadInput, Stopped
+from ivrell.core.base.locks import alone
+from ivrell.core.base.quantities import format_bytes
 from ivrell.core.recipe.encode import Files
 from ivrell.core.recipe.forms import FORMS, form_called, size_in
 from ivrell.core.recipe.generate import Generator

@@ -5,7 +5,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, computed_field, model_validator
 
-from ivrell.core.former import with_words_of_now
+from ivrell.core.base.former import with_words_of_now
 
 Verdict = Literal[
     "same",

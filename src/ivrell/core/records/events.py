@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field, TypeAdapter, model_validator
 
-from ivrell.core.former import with_words_of_now
+from ivrell.core.base.former import with_words_of_now
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState

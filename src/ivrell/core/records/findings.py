@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, BeforeValidator, computed_field, model_validator
 
-from ivrell.core.former import with_words_of_now
+from ivrell.core.base.former import with_words_of_now
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import Call, RunState

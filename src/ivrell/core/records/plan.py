@@ -15,7 +15,7 @@ from pydantic import (
     model_validator,
 )
 
-from ivrell.core.former import with_words_of_now
+from ivrell.core.base.former import with_words_of_now
 from ivrell.core.records.loads import QUIET, loads_in
 from ivrell.core.records.points import Value, value_range
 from ivrell.core.records.wire import RunLimits

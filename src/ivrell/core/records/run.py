@@ -5,7 +5,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, model_validator
 
-from ivrell.core.former import with_words_of_now
+from ivrell.core.base.former import with_words_of_now
 from ivrell.core.records.points import Point
 from ivrell.core.records.wire import Failure, LimitReached, Span, StageTime, StatementPlan
 

@@ -4,8 +4,8 @@ from typing import Any
 
 from pydantic import BaseModel, model_validator
 
-from ivrell.core.errors import BadInput
-from ivrell.core.former import with_words_of_now
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.former import with_words_of_now
 
 
 class Trouble(BaseModel):

@@ -4,8 +4,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
+from ivrell.core.base.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.comparison.model import Targets
-from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.records.findings import LaneFindings, MeasureRow, PairRatio, Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point

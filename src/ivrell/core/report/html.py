@@ -9,10 +9,10 @@ import jinja2
 from markdown_it import MarkdownIt
 from markupsafe import Markup
 
+from ivrell.core.base.patience import BANDS
+from ivrell.core.base.quantities import counted, format_bytes, format_seconds, three_figures
 from ivrell.core.comparison.edit import settings_text
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.patience import BANDS
-from ivrell.core.quantities import counted, format_bytes, format_seconds, three_figures
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Caution, Findings, MeasureRow, TrialFindings
 from ivrell.core.records.machine import Machine

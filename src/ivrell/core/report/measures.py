@@ -8,9 +8,9 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from statistics import median
 
+from ivrell.core.base.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.records.findings import Better, Measured, MeasureRow, Ratio, Unit
 from ivrell.core.records.pair import MeasurePair
 from ivrell.core.records.points import Point

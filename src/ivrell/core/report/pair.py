@@ -3,9 +3,9 @@
 from collections.abc import Sequence
 from statistics import median
 
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.quantities import format_seconds
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.errors import BadInput
-from ivrell.core.quantities import format_seconds
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.findings import Findings, LaneFindings, Ratio
 from ivrell.core.records.pair import MeasurePair, PairFindings, StagePair

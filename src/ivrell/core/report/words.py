@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from ivrell.core.quantities import format_limit, three_figures
+from ivrell.core.base.quantities import format_limit, three_figures
 from ivrell.core.records.findings import Caution, Findings, Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, Value

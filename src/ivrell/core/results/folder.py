@@ -20,9 +20,9 @@ import pyarrow as pa
 import pyarrow.parquet
 from pydantic import TypeAdapter
 
-from ivrell.core.errors import BadInput
-from ivrell.core.json_lines import as_line, cut_to_whole_lines, whole_lines
-from ivrell.core.locks import FileLock
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.json_lines import as_line, cut_to_whole_lines, whole_lines
+from ivrell.core.base.locks import FileLock
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import TrialFindings

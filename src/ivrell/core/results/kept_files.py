@@ -7,8 +7,8 @@ import stat
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from ivrell.core.errors import Stopped
-from ivrell.core.waits import never
+from ivrell.core.base.errors import Stopped
+from ivrell.core.base.waits import never
 
 log = logging.getLogger("ivrell.results")
 MOST_FILES = 1_000

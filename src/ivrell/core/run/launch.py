@@ -13,9 +13,9 @@ from typing import Any, Self
 
 from pydantic import TypeAdapter, ValidationError
 
+from ivrell.core.base.waits import end
 from ivrell.core.records.wire import FAILED, Progress, Restore, RunEnd, RunSpec
 from ivrell.core.run.runner.run_end import spoke_out_of_turn
-from ivrell.core.waits import end
 
 _END_S = 10.0
 _STOPS_S = 30.0

@@ -11,12 +11,12 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.waits import WantedStop, end, first_line, how_it_ended, never, what_is_there
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost
-from ivrell.core.folders import data_folder
 from ivrell.core.tasks.task import ApproachFailed
-from ivrell.core.waits import WantedStop, end, first_line, how_it_ended, never, what_is_there
 
 _STAND_IN = Path(__file__).with_name("stand_in.py")
 _START_S = 15.0

@@ -14,8 +14,8 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from ivrell.core.base.waits import end
 from ivrell.core.tasks.task import ApproachFailed
-from ivrell.core.waits import end
 
 PROGRAM = Path("/usr/lib/libreoffice/program/soffice.bin")
 NAME = "soffice.bin"
@@ -39,7 +39,7 @@ def version() -> str | None:
 
 @lru_cache(maxsize=1)
 def _asked_version() -> str:
-    from ivrell.core.scratch import own_folder  # not in a run's own process
+    from ivrell.core.base.scratch import own_folder  # not in a run's own process
 
     with own_folder() as folder:
         done = subprocess.run(

@@ -9,9 +9,9 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from ivrell.core.errors import BadInput
-from ivrell.core.folders import data_folder
-from ivrell.core.registered import Registered
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.registered import Registered
 from ivrell.core.spark.install import INSTALL, java_version
 
 LOCAL = "local"

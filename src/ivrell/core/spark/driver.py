@@ -8,13 +8,13 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.scratch import scratch
+from ivrell.core.base.waits import end
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
-from ivrell.core.folders import data_folder
-from ivrell.core.scratch import scratch
 from ivrell.core.spark.places import At
-from ivrell.core.waits import end
 
 ASKED, SAID = "asked.json", "said.json"
 _LOG = "driver.log"

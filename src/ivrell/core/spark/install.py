@@ -11,7 +11,7 @@ import sys
 from functools import lru_cache
 from pathlib import Path
 
-from ivrell.core.folders import package_folder
+from ivrell.core.base.folders import package_folder
 
 JAVA = "openjdk-17-jre-headless"
 INSTALL = f"pip install 'ivrell[spark]' and apt-get install {JAVA}, or ./start --with spark"

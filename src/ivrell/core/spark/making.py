@@ -21,10 +21,10 @@ from typing import Any
 import pyarrow as pa
 from pydantic import BaseModel, TypeAdapter
 
+from ivrell.core.base.errors import BadInput, Stopped
+from ivrell.core.base.folders import package_folder
+from ivrell.core.base.locks import alone
 from ivrell.core.contain.sandbox import give, why_not
-from ivrell.core.errors import BadInput, Stopped
-from ivrell.core.folders import package_folder
-from ivrell.core.locks import alone
 from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.making import Progress

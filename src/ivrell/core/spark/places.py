@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from ivrell.core.base.errors import NotAvailable
 from ivrell.core.contain.sandbox import give, why_not
-from ivrell.core.errors import NotAvailable
 from ivrell.core.records.wire import SparkPlace
 from ivrell.core.spark.clusters import Clusters, SparkCluster
 from ivrell.core.spark.install import JVM

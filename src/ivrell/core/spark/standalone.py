@@ -7,15 +7,15 @@ import sys
 import time
 from pathlib import Path
 
+from ivrell.core.base.errors import NotAvailable, Stopped
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.quantities import format_seconds
+from ivrell.core.base.waits import WantedStop, end, first_line, never
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, innermost, let_pass, why_not
-from ivrell.core.errors import NotAvailable, Stopped
-from ivrell.core.folders import data_folder
-from ivrell.core.quantities import format_seconds
 from ivrell.core.spark.clusters import SparkCluster
 from ivrell.core.spark.install import JVM, configured, python_path, spark_home
-from ivrell.core.waits import WantedStop, end, first_line, never
 
 _START_S = 90.0
 _END_S = 10.0

@@ -5,11 +5,11 @@ import math
 import os
 from pathlib import Path
 
+from ivrell.core.base.scratch import own_folder
 from ivrell.core.machine import busy_cores
 from ivrell.core.measure import noise
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.machine import Noise
-from ivrell.core.scratch import own_folder
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.control import Control, Listener, NoControl, deaf
 from ivrell.core.trial.plan import Plan

@@ -11,7 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from ivrell.core.agreement.record import NotKept
-from ivrell.core.cluster import Cluster
+from ivrell.core.base.errors import Stopped
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.scratch import remove
+from ivrell.core.base.waits import never
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
@@ -19,9 +22,6 @@ from ivrell.core.contain.sandbox import OURS, why_not
 from ivrell.core.engines.base import Approach, Scope
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.spark import UNREPORTED
-from ivrell.core.errors import Stopped
-from ivrell.core.folders import data_folder
-from ivrell.core.mariadb import MariaServer
 from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases.places import Databases, seen
@@ -55,8 +55,9 @@ from ivrell.core.run.runner.bounds import left_files
 from ivrell.core.run.runner.run_end import asked_for_network, without_its_service
 from ivrell.core.run.worker.threads import thread_environment
 from ivrell.core.runtimes import Runtime
-from ivrell.core.scratch import remove
-from ivrell.core.servers import ELSEWHERE, OwnServer, UrlServer
+from ivrell.core.servers.mariadb import MariaServer
+from ivrell.core.servers.own import ELSEWHERE, OwnServer, UrlServer
+from ivrell.core.servers.postgresql import Cluster
 from ivrell.core.service.running import SERVICE_CPU, StandIn, stand_in
 from ivrell.core.spark.answers import PARTS
 from ivrell.core.spark.event_log import HELD, Tally, log_in
@@ -65,7 +66,6 @@ from ivrell.core.tasks.sessions import sessions_of
 from ivrell.core.tasks.task import ApproachFailed
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
-from ivrell.core.waits import never
 
 log = logging.getLogger("ivrell.trial")
 PYTHON_CPU = "Python workers' CPU seconds"

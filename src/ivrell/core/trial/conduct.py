@@ -15,11 +15,12 @@ from typing import Literal
 
 from ivrell.core.agreement.judge import ClusterJudge
 from ivrell.core.agreement.record import Answers
+from ivrell.core.base.errors import BadInput, NotAvailable, Stopped, room_on_disk
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.locks import in_use
+from ivrell.core.base.scratch import scratch
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.errors import BadInput, NotAvailable, Stopped, room_on_disk
-from ivrell.core.folders import data_folder
-from ivrell.core.locks import in_use
 from ivrell.core.machine import busy_cores, snapshot
 from ivrell.core.measure.constraints import HeldBack
 from ivrell.core.recipe.databases.places import Databases
@@ -53,7 +54,6 @@ from ivrell.core.report.measures import values_at
 from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, SESSIONS, AddRun, ResultFolder
 from ivrell.core.results.kept_files import keep_files
 from ivrell.core.run.answers.desk import AnswerDesk, Received
-from ivrell.core.scratch import scratch
 from ivrell.core.stats import history
 from ivrell.core.trial.attempt import Attempts, sandboxed
 from ivrell.core.trial.control import Control, Listener, NoControl, deaf

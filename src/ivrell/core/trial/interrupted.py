@@ -7,8 +7,9 @@ from pathlib import Path
 import pyarrow as pa
 
 from ivrell.core.agreement.compare import compare
-from ivrell.core.errors import BadInput, Stopped
-from ivrell.core.locks import in_use
+from ivrell.core.base.errors import BadInput, Stopped
+from ivrell.core.base.locks import in_use
+from ivrell.core.base.scratch import scratch
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import (
@@ -18,7 +19,6 @@ from ivrell.core.records.tries import (
 )
 from ivrell.core.records.wire import DONE, LEFT
 from ivrell.core.run.answers.desk import AnswerDesk, Received
-from ivrell.core.scratch import scratch
 from ivrell.core.tasks.buckets import COLUMN
 from ivrell.core.trial.attempt import AS_PLANNED, Otherwise, Place
 from ivrell.core.trial.conduct import Trial, desk_for

@@ -6,8 +6,8 @@ from dataclasses import dataclass, replace
 from itertools import product
 from math import ceil, log, prod
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.errors import BadInput
 from ivrell.core.records.loads import QUIET
 from ivrell.core.records.plan import OWN
 from ivrell.core.records.plan import Limits as Limits

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import TypeVar
 
 from ivrell.core.agreement.sources import Sources
+from ivrell.core.base.errors import BadInput, NotAvailable
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach, state_of
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.errors import BadInput, NotAvailable
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.places import Databases

@@ -6,6 +6,7 @@ from typing import Annotated, Any, Self
 
 from pydantic import BaseModel, Field, field_validator, model_validator
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
 from ivrell.core.comparison.model import MATTERS, Answer, Claim, Note, Targets
@@ -13,7 +14,6 @@ from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines.base import Approach, Problem, Seen
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.sheet import SheetApproach, SheetEngine
-from ivrell.core.errors import BadInput
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.records.plan import NamedPlan

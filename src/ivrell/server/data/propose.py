@@ -9,9 +9,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.scratch import own_folder
 from ivrell.core.comparison import edit
-from ivrell.core.errors import BadInput
-from ivrell.core.scratch import own_folder
 from ivrell.server.comparisons import shapes
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.starting import new_comparison

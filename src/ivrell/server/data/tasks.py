@@ -7,10 +7,10 @@ import time
 from django.conf import settings
 from procrastinate.contrib.django import app
 
+from ivrell.core.base.errors import BadInput, Stopped, room_on_disk
+from ivrell.core.base.locks import in_use
+from ivrell.core.base.logs import referred
 from ivrell.core.comparison import looking
-from ivrell.core.errors import BadInput, Stopped, room_on_disk
-from ivrell.core.locks import in_use
-from ivrell.core.logs import referred
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.generate import Generator

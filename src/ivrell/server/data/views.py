@@ -12,8 +12,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit, looking
-from ivrell.core.errors import BadInput
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.forms import form_called
 from ivrell.core.recipe.kinds import KINDS

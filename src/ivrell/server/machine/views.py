@@ -16,7 +16,7 @@ from ivrell.core.measure.noise import floor
 from ivrell.core.recipe.databases.store import DatabaseStore
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.runtimes import Runtimes
-from ivrell.core.servers import Servers
+from ivrell.core.servers.own import Servers
 from ivrell.core.spark.clusters import Clusters
 from ivrell.server.asking import asked
 from ivrell.server.machine import shapes

@@ -8,10 +8,10 @@ from django.db import connection, models, transaction
 from django.db.models import Q
 from django.utils import timezone
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.model import Claim
 from ivrell.core.comparison.model import Comparison as ComparisonData
-from ivrell.core.errors import BadInput
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.events import LiveEvent, TrialEnded, live_event

@@ -10,8 +10,8 @@ from django.conf import settings
 from django.core.management.color import no_style
 from django.db import connection, transaction
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
-from ivrell.core.errors import BadInput
 from ivrell.core.records.events import LiveEvent, RunEnded, TrialEnded
 from ivrell.core.records.run import RunRecord
 from ivrell.core.results.folder import DATA, FINDINGS, ResultFolder

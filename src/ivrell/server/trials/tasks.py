@@ -16,8 +16,9 @@ from django.db import InterfaceError, OperationalError
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from ivrell.core.errors import BadInput, room_on_disk
-from ivrell.core.logs import referred
+from ivrell.core.base.errors import BadInput, room_on_disk
+from ivrell.core.base.logs import referred
+from ivrell.core.base.scratch import own_folder
 from ivrell.core.records.events import (
     DataMade,
     DataProgress,
@@ -31,7 +32,6 @@ from ivrell.core.records.events import (
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.records.trouble import Trouble
-from ivrell.core.scratch import own_folder
 from ivrell.server.parts import FOR_NOW
 from ivrell.server.queue import MACHINE_LOCK, QUEUE
 from ivrell.server.trials.kept import keep

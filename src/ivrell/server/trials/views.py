@@ -13,8 +13,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
-from ivrell.core.errors import BadInput
 from ivrell.core.records.events import TrialEnded
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point

@@ -8,7 +8,7 @@ from typing import ClassVar
 
 import pyarrow as pa
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 
 _PLACE = re.compile(r"(\w+)\s*\(\s*(\w+(?:\s*,\s*\w+)*)\s*\)")
 

@@ -2,8 +2,8 @@
 
 from pathlib import Path
 
-from ivrell.core.cluster import Cluster
-from ivrell.core.mariadb import MariaServer
+from ivrell.core.servers.mariadb import MariaServer
+from ivrell.core.servers.postgresql import Cluster
 
 
 def private_servers(root: Path) -> list[Cluster | MariaServer]:

@@ -8,16 +8,16 @@ from pathlib import Path
 
 import psycopg
 
-from ivrell.core.cluster import Cluster
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.waits import WantedStop, done_aside, never
 from ivrell.core.measure.cache import evict, warm
 from ivrell.core.recipe.databases import DATABASES, roles
 from ivrell.core.recipe.databases.base import Loader
 from ivrell.core.recipe.databases.postgres import PostgresLoader
 from ivrell.core.records.wire import DatabasePlace
-from ivrell.core.run_users import new_user
-from ivrell.core.servers import OwnServer
-from ivrell.core.waits import WantedStop, done_aside, never
+from ivrell.core.servers.own import OwnServer
+from ivrell.core.servers.postgresql import Cluster
+from ivrell.core.servers.run_users import new_user
 
 Server = Cluster | OwnServer
 _CANCEL_S = 5

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from ivrell.core.recipe.databases.store import DatabaseStore
-from ivrell.core.servers import Servers
+from ivrell.core.servers.own import Servers
 
 
 class Databases:

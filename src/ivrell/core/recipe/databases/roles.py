@@ -16,8 +16,8 @@ from typing import Any
 import psycopg
 from psycopg import sql
 
-from ivrell.core.cluster import MAINTENANCE
-from ivrell.core.run_users import RunUser, forsaken
+from ivrell.core.servers.postgresql import MAINTENANCE
+from ivrell.core.servers.run_users import RunUser, forsaken
 
 OWNER = "ivrell_tables"
 """Whose loaded tables are, and nobody's to be."""

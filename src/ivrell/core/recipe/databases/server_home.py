@@ -5,17 +5,17 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from ivrell.core.dialects.base import Ask
-from ivrell.core.dialects.session import ask_of, opened
-from ivrell.core.errors import BadInput
-from ivrell.core.mariadb import SETTINGS, MariaServer
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.waits import WantedStop, done_aside, never
 from ivrell.core.recipe.databases.base import Loader
 from ivrell.core.recipe.databases.homes import Home, cold_refused
 from ivrell.core.recipe.databases.sql import MariaDbLoader, SqlLoader
 from ivrell.core.records.wire import DatabasePlace
-from ivrell.core.run_users import new_user
-from ivrell.core.servers import UrlServer
-from ivrell.core.waits import WantedStop, done_aside, never
+from ivrell.core.servers.dialects.base import Ask
+from ivrell.core.servers.dialects.session import ask_of, opened
+from ivrell.core.servers.mariadb import SETTINGS, MariaServer
+from ivrell.core.servers.own import UrlServer
+from ivrell.core.servers.run_users import new_user
 
 
 class UrlHome(Home):

@@ -10,13 +10,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import sqlalchemy as sa
 
-from ivrell.core.dialects.address import Address
-from ivrell.core.dialects.session import MARK, ask_of, bound, opened
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.scratch import own_folder
 from ivrell.core.recipe.databases import pg_binary
 from ivrell.core.recipe.databases.base import Loader
 from ivrell.core.recipe.forms.base import in_seconds
-from ivrell.core.scratch import own_folder
+from ivrell.core.servers.dialects.address import Address
+from ivrell.core.servers.dialects.session import MARK, ask_of, bound, opened
 
 _TYPES: tuple[tuple[Any, sa.types.TypeEngine[Any]], ...] = (
     (pa.types.is_boolean, sa.Boolean()),

@@ -13,11 +13,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from ivrell.core.cluster import Cluster
-from ivrell.core.dialects.session import ask_of, opened
-from ivrell.core.errors import BadInput, Stopped
-from ivrell.core.locks import alone, not_in_use
-from ivrell.core.mariadb import SETTINGS, MariaServer
+from ivrell.core.base.errors import BadInput, Stopped
+from ivrell.core.base.locks import alone, not_in_use
+from ivrell.core.base.waits import WantedStop, done_aside, never
 from ivrell.core.recipe.databases import DATABASES, Loader, roles
 from ivrell.core.recipe.databases.base import Columns, columns_of
 from ivrell.core.recipe.databases.ended import private_servers
@@ -30,8 +28,10 @@ from ivrell.core.recipe.making import Progress
 from ivrell.core.recipe.model import BLOCK_ROWS, Recipe
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.wire import DatabasePlace
-from ivrell.core.servers import OwnServer, UrlServer
-from ivrell.core.waits import WantedStop, done_aside, never
+from ivrell.core.servers.dialects.session import ask_of, opened
+from ivrell.core.servers.mariadb import SETTINGS, MariaServer
+from ivrell.core.servers.own import OwnServer, UrlServer
+from ivrell.core.servers.postgresql import Cluster
 
 _ENDS_S = 2.0
 CLUSTER_SETTINGS = {

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import pyarrow as pa
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.flat import flat, flat_schema
 from ivrell.core.recipe.forms.avro import Avro
 from ivrell.core.recipe.forms.base import Encoded, Form, Layout, Picks, Writer

@@ -3,7 +3,7 @@
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.forms.base import Layout, Picks, TextForm, in_seconds, text_bytes
 
 

@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.recipe.csv_style import BYTE_ORDER_MARK, UTF_8, CsvStyle
 from ivrell.core.recipe.flat import json_text
 from ivrell.core.recipe.forms.base import Layout, Picks, TextForm, in_seconds, text_bytes

@@ -6,10 +6,10 @@ from typing import Any, Self
 
 from pydantic import TypeAdapter, ValidationError, model_serializer
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.wording import sentence
 from ivrell.core.recipe.kinds.base import Kind
 from ivrell.core.records.json import Json
-from ivrell.core.wording import sentence
 
 _KNOB = re.compile(r"\{[A-Za-z_]\w*\}")
 _NUMBERS = {"number", "integer"}

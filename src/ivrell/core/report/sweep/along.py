@@ -4,8 +4,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from statistics import median
 
+from ivrell.core.base.quantities import three_figures
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.quantities import three_figures
 from ivrell.core.records.findings import Findings
 from ivrell.core.records.points import Point, beside, going_with
 from ivrell.core.records.run import RunRecord

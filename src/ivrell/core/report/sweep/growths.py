@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Sequence
 
-from ivrell.core.quantities import format_limit, three_figures
+from ivrell.core.base.quantities import format_limit, three_figures
 from ivrell.core.records.sweep import Growth, Law, LeftBehind, Wall
 from ivrell.core.report.measures import Measure
 from ivrell.core.report.sweep.along import Along, told_bounds, told_size

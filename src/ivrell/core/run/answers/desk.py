@@ -15,13 +15,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Self
 
+from ivrell.core.base.errors import BadInput, Stopped
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.waits import end
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, as_root, give
-from ivrell.core.errors import BadInput, Stopped
-from ivrell.core.folders import data_folder
 from ivrell.core.tasks.task import ARROW
-from ivrell.core.waits import end
 
 log = logging.getLogger("ivrell.trial")
 _START_S = 60.0

@@ -11,9 +11,9 @@ import sys
 from pathlib import Path
 from typing import Self
 
+from ivrell.core.base.waits import end
 from ivrell.core.records.loads import QUIET as QUIET
 from ivrell.core.records.loads import loads_in
-from ivrell.core.waits import end
 
 
 class Background:

@@ -4,9 +4,9 @@ import re
 import signal
 from dataclasses import replace
 
+from ivrell.core.base.waits import how_it_ended
 from ivrell.core.contain.sandbox import SAYS
 from ivrell.core.records.wire import DONE, FAILED, Failure, RunEnd
-from ivrell.core.waits import how_it_ended
 
 _PRINTED_LINES = 12
 _PRINTED_CHARACTERS = 2000

@@ -6,7 +6,7 @@ are told in that order: what could change the winner comes first.
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
-from ivrell.core.quantities import format_seconds, three_figures
+from ivrell.core.base.quantities import format_seconds, three_figures
 from ivrell.core.records.findings import REACHES, Caution, Extent, LaneFindings, Reach
 from ivrell.core.stats.cautions import answers, fairness, machine, noise, resolution, work
 from ivrell.core.stats.cautions.scene import Scene

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from ivrell.core.quantities import three_figures
+from ivrell.core.base.quantities import three_figures
 from ivrell.core.records.findings import Caution
 from ivrell.core.records.wire import EXECUTORS_LOST, NOT_AVAILABLE
 from ivrell.core.stats.cautions.scene import Scene, caution

@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
+from ivrell.core.base.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.sheet import SheetApproach
-from ivrell.core.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.records.findings import Caution, LaneFindings
 from ivrell.core.stats.cautions.scene import Scene, caution, seconds

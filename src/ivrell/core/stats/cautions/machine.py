@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from ivrell.core.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.base.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.records.findings import Caution
 from ivrell.core.stats.cautions.scene import Scene, caution
 

@@ -4,7 +4,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from statistics import median
 
-from ivrell.core.quantities import three_figures
+from ivrell.core.base.quantities import three_figures
 from ivrell.core.records.findings import Caution, Dot
 from ivrell.core.stats.cautions.scene import Scene, caution, share
 

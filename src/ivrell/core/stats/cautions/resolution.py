@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from itertools import pairwise
 
-from ivrell.core.quantities import format_bytes, format_seconds
+from ivrell.core.base.quantities import format_bytes, format_seconds
 from ivrell.core.records.findings import Caution
 from ivrell.core.stats.cautions.scene import Scene, caution
 

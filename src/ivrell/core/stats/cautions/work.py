@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from statistics import median
 
-from ivrell.core.quantities import format_seconds, three_figures
+from ivrell.core.base.quantities import format_seconds, three_figures
 from ivrell.core.records.findings import Caution
 from ivrell.core.stats.cautions.scene import Scene, caution, seconds, share, times
 

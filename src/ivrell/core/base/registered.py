@@ -5,8 +5,8 @@ import os
 from collections.abc import Mapping
 from pathlib import Path
 
-from ivrell.core.errors import BadInput
-from ivrell.core.locks import alone
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.locks import alone
 
 _MOST_NAME = 60
 _OTHERS_S = 30.0

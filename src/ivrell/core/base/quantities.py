@@ -3,7 +3,7 @@
 import math
 import re
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 
 SECONDS = {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0, "h": 3600.0}
 BYTES = {

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 
-from ivrell.core.dialects.base import PREFIX, Ask, Dialect
+from ivrell.core.servers.dialects.base import PREFIX, Ask, Dialect
 
 _OF_SESSION = {
     "rows scanned": ("Handler_read_rnd_next",),

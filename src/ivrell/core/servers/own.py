@@ -7,15 +7,15 @@ from typing import Any
 import psycopg
 from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
-from ivrell.core.cluster import MAINTENANCE
-from ivrell.core.dialects import address as addresses
-from ivrell.core.dialects.address import Address
-from ivrell.core.dialects.mariadb import MariaDb, MySql
-from ivrell.core.dialects.session import ask_of, opened
-from ivrell.core.errors import BadInput
-from ivrell.core.folders import data_folder
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.folders import data_folder
+from ivrell.core.base.registered import Registered
 from ivrell.core.records.wire import Client
-from ivrell.core.registered import Registered
+from ivrell.core.servers.dialects import address as addresses
+from ivrell.core.servers.dialects.address import Address
+from ivrell.core.servers.dialects.mariadb import MariaDb, MySql
+from ivrell.core.servers.dialects.session import ask_of, opened
+from ivrell.core.servers.postgresql import MAINTENANCE
 
 _CONNECT_S = 5
 _HERE = ("", "localhost", "127.0.0.1", "::1")

@@ -6,7 +6,7 @@ from pathlib import Path
 
 def package_folder() -> Path:
     """The folder of the package itself, with the demos and the built page."""
-    return Path(__file__).resolve().parents[1]
+    return Path(__file__).resolve().parents[2]
 
 
 def data_folder() -> Path:

@@ -7,8 +7,8 @@ import importlib
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from ivrell.core.dialects.base import Ask
 from ivrell.core.records.wire import Client
+from ivrell.core.servers.dialects.base import Ask
 
 MARK = "\ue000"
 """Stands for a bound value until the driver's way of marking it is known: it is in no text."""

@@ -9,13 +9,13 @@ from pathlib import Path
 
 from sqlalchemy.engine import URL
 
-from ivrell.core.dialects.address import Address
-from ivrell.core.dialects.base import Ask
-from ivrell.core.dialects.session import ask_of, opened
-from ivrell.core.errors import BadInput
-from ivrell.core.private import PrivateServer, system_user
+from ivrell.core.base.errors import BadInput
 from ivrell.core.records.wire import Client
-from ivrell.core.run_users import RunUser, forsaken
+from ivrell.core.servers.dialects.address import Address
+from ivrell.core.servers.dialects.base import Ask
+from ivrell.core.servers.dialects.session import ask_of, opened
+from ivrell.core.servers.private import PrivateServer, system_user
+from ivrell.core.servers.run_users import RunUser, forsaken
 
 SETTINGS = {
     "innodb-buffer-pool-size": "512M",

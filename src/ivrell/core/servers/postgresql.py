@@ -8,9 +8,9 @@ from collections.abc import Mapping
 from functools import lru_cache
 from pathlib import Path
 
-from ivrell.core.errors import BadInput
-from ivrell.core.private import PrivateServer, free_port, system_user
-from ivrell.core.run_users import RunUser
+from ivrell.core.base.errors import BadInput
+from ivrell.core.servers.private import PrivateServer, free_port, system_user
+from ivrell.core.servers.run_users import RunUser
 
 __all__ = ["MAINTENANCE", "Cluster", "binaries", "free_port", "server_version"]
 

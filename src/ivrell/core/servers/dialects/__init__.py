@@ -1,8 +1,8 @@
 """Kinds of database servers; a new one is a class, and a word here."""
 
-from ivrell.core.dialects.base import NOT_TRIED, PREFIX, Ask, Dialect, Unknown
-from ivrell.core.dialects.mariadb import MariaDb, MySql
-from ivrell.core.dialects.others import PostgreSql, SqlServer
+from ivrell.core.servers.dialects.base import NOT_TRIED, PREFIX, Ask, Dialect, Unknown
+from ivrell.core.servers.dialects.mariadb import MariaDb, MySql
+from ivrell.core.servers.dialects.others import PostgreSql, SqlServer
 
 DIALECTS: dict[str, Dialect] = {
     dialect.name: dialect for dialect in (MariaDb(), PostgreSql(), MySql(), SqlServer())

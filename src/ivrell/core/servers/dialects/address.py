@@ -10,10 +10,10 @@ from pathlib import Path
 import sqlalchemy as sa
 from sqlalchemy.engine import URL
 
-from ivrell.core.dialects import DIALECTS, dialect_of
-from ivrell.core.dialects.base import Dialect
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 from ivrell.core.records.wire import Client
+from ivrell.core.servers.dialects import DIALECTS, dialect_of
+from ivrell.core.servers.dialects.base import Dialect
 
 ADBC = "adbc"
 _FROM = ("env", "file")

@@ -14,7 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from typing import IO, Any, TypeVar
 
-from ivrell.core.errors import Stopped
+from ivrell.core.base.errors import Stopped
 
 log = logging.getLogger("ivrell.waits")
 Found = TypeVar("Found")

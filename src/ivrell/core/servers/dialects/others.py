@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from ivrell.core.dialects.base import PREFIX, Ask, Dialect
+from ivrell.core.servers.dialects.base import PREFIX, Ask, Dialect
 
 _FOLDER = "SELECT current_setting('data_directory')"
 """Asked so, since ADBC's driver copies what a query gives, and a SHOW is none."""

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from ivrell.core.errors import BadInput, Stopped
+from ivrell.core.base.errors import BadInput, Stopped
 
 _ASK_EVERY_S = 0.1
 _REMOVING_S = 60.0

@@ -4,7 +4,7 @@ import re
 from collections.abc import Mapping
 from typing import Any
 
-from ivrell.core.errors import BadInput
+from ivrell.core.base.errors import BadInput
 
 _DEEPEST = 20
 

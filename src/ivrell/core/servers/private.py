@@ -18,6 +18,8 @@ from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from typing import ClassVar
 
+from ivrell.core.base.errors import BadInput
+from ivrell.core.base.locks import FileLock, alone, holders, is_held
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.sandbox import (
     FIRST_FREE_FD,
@@ -27,8 +29,6 @@ from ivrell.core.contain.sandbox import (
     parent_of,
     why_not,
 )  # fmt: skip
-from ivrell.core.errors import BadInput
-from ivrell.core.locks import FileLock, alone, holders, is_held
 
 log = logging.getLogger("ivrell.servers")
 _START_S = 60.0

@@ -1,0 +1,1 @@
+"""What everything stands on: errors, folders, locks, waits, quantities, words; knows no more."""
