@@ -126,7 +126,8 @@ class PrivateServer(unittest.TestCase):
             folder = root / ("cluster" if name == "Cluster" else "mariadb")
             private = ", private=True" if name == "Cluster" else ""
             code = (
-                f"import os\nfrom pathlib import Path\nfrom ivrell.core.servers.{module} import {name}\n"
+                "import os\nfrom pathlib import Path\n"
+                f"from ivrell.core.servers.{module} import {name}\n"
                 f"{name}._wait_until_it_answers = lambda server: os._exit(7)\n"
                 f"{name}(Path({str(folder)!r}){private}).start()\n"
             )
