@@ -1,12 +1,14 @@
 """A trial that is gone on with: which runs are of which session, and what was another version."""
 
 import json
+import time
 import unittest
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.records.machine import Machine, UsedRuntime
 from ivrell.core.records.session import RunSet, Session, changes
 from ivrell.core.trial.conduct import Trial
+from ivrell.core.trial.control import NoControl
 from tests.core.test_findings import run
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 
@@ -58,6 +60,20 @@ class GoneOn(TrialCase):
         self.assertIn("Python 3.1.4, then 3.", told.reason)
         again = self.gone_on(plan, folder).judge_again()
         self.assertIn("mixed versions", [caution.word for caution in again.points[0].cautions])
+
+    def test_what_is_done_between_runs_is_no_time_of_the_trial(self):
+        class Slow(NoControl):
+            paused = 0
+
+            def between_runs(self):
+                self.paused += 1
+                time.sleep(0.7)
+
+        trial = self.trial(TEXT, rounds=2)
+        trial.control = Slow()
+        trial.conduct()
+        self.assertEqual(trial.control.paused, 4)
+        self.assertLess(trial.runs[-1].spent_s, 4 * 0.7)
 
     def test_a_folder_with_one_machine_for_all_sessions(self):
         plan, folder = self.cut(2)

@@ -54,6 +54,7 @@ class Quantities(unittest.TestCase):
             self.assertEqual(format_seconds(value), text)
         self.assertEqual(format_bytes(214_958_080), "215 MB")
         self.assertEqual(format_bytes(512), "512 B")
+        self.assertEqual(format_bytes(0.8), "0.800 B")
         self.assertEqual(format_bytes(999_960), "1.00 MB")
 
     def test_a_limit_comes_back_as_it_was_chosen(self):

@@ -273,6 +273,27 @@ class Trials(ServerCase):
         self.assertEqual(sum(int(row[1]) for row in found["rows"]), 100)
         self.assertEqual([stage["name"] for stage in found["stages"]], ["read"])
 
+    def test_a_try_is_done_between_two_runs_where_it_is_wanted_now(self):
+        self.call("patch", self.at("lanes/loop/try/"), {}, 400)
+        trial = self.launch(rounds=2, warm_ups=0)
+        Trial.objects.filter(pk=trial.pk).update(state="running")
+        made = self.call("post", self.at("lanes/loop/try/"), {"rows": 100}, 201)["newest"]
+        self.assertEqual((made["behind"], made["now"]), (trial.pk, False))
+        self.call("post", self.at("lanes/query/try/"), {"rows": 100}, 201)
+        told = self.call("patch", self.at("lanes/loop/try/"), {})["newest"]
+        self.assertTrue(told["now"])
+        conduct_trial.func(trial.pk)
+        found = self.call("get", self.at("lanes/loop/try/"))["newest"]
+        self.assertEqual((found["state"], found["run_state"]), ("done", "done"))
+        self.assertEqual((found["behind"], found["now"]), (None, False))
+        # The other waits for its turn, and neither is a run of the trial.
+        self.assertEqual(Try.objects.get(lane="query").state, "waiting")
+        trial.refresh_from_db()
+        self.assertEqual((trial.state, trial.runs.count()), ("done", 4))
+        before = Try.objects.get(pk=made["id"]).found
+        try_lane(made["id"])
+        self.assertEqual(Try.objects.get(pk=made["id"]).found, before, "it is not done twice")
+
     def test_a_try_that_fails_names_the_line(self):
         code = "def answer(data, knobs, stage):\n    return 1 / 0\n"
         self.call("patch", self.at("lanes/loop/"), {"code": code})

@@ -9,6 +9,9 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.data.models import Making
+from ivrell.server.data.shapes import MakeRequest
+from ivrell.server.data.tasks import make_data
 from ivrell.server.machine.tasks import measure_noise
 from ivrell.server.trials import tasks
 from ivrell.server.trials.models import Trial, Try
@@ -98,6 +101,17 @@ class Sweep(TransactionTestCase):
         attempt.refresh_from_db()
         self.assertEqual(attempt.state, "failed")
         self.assertIn("2 times", attempt.message["what"])
+
+    def test_what_the_system_refuses_is_told_by_making_data_too(self):
+        wanted = MakeRequest(forms=["csv"])
+        making = Making.objects.launch(self.comparison, wanted)
+        refused = OSError(errno.EROFS, "Read-only file system", "/somewhere/made")
+        with mock.patch("ivrell.server.data.tasks._make", side_effect=refused):
+            make_data.func(making.pk)
+        making.refresh_from_db()
+        self.assertEqual(making.state, "failed")
+        self.assertIn("The system refused: Read-only file system", making.message["what"])
+        self.assertEqual(making.message["where"], "/somewhere/made")
 
     def test_a_full_disk_is_told_with_what_makes_room(self):
         trial = self.waiting

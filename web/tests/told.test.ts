@@ -46,6 +46,7 @@ test("times and sizes in the unit that fits", () => {
   assert.equal(seconds(null), "–");
   assert.equal(bytes(999_960), "1.00 MB");
   assert.equal(bytes(512), "512 B");
+  assert.equal(bytes(0.8), "0.800 B");
   assert.equal(chosenBytes(300 * 2 ** 20), "300 MiB");
   assert.equal(chosenBytes(5 * 10 ** 8), "500 MB");
   assert.equal(shortSeconds(0.25), "250 ms");

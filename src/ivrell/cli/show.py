@@ -103,6 +103,9 @@ class Progress(DataBar):
     def dropped(self) -> set[str]:
         return set()
 
+    def between_runs(self) -> None:
+        pass
+
     def __enter__(self) -> Self:
         for one in (signal.SIGINT, signal.SIGTERM):
             self._before[one] = signal.signal(one, self._ask)

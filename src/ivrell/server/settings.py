@@ -21,7 +21,7 @@ from csp.constants import NONCE, NONE, SELF, STRICT_DYNAMIC, UNSAFE_INLINE
 from ivrell.core.base.folders import data_folder, package_folder
 from ivrell.core.records.findings import LaneState
 from ivrell.core.records.run import RunState, TrialState
-from ivrell.core.records.tries import TryState
+from ivrell.core.records.tries import TryKind, TryState
 from ivrell.server.bodies import MOST_BYTES
 
 IVRELL_DATA = data_folder()
@@ -154,6 +154,7 @@ SPECTACULAR_SETTINGS = {
         "RunState": list(get_args(RunState)),
         "LaneState": list(get_args(LaneState)),
         "TryState": list(get_args(TryState)),
+        "TryKind": list(get_args(TryKind)),
     },
 }
 

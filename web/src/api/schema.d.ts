@@ -152,7 +152,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Do the newest try of a kind between two runs of the trial that it waits behind. */
+        patch: operations["try_lane_now"];
         trace?: never;
     };
     "/api/comparisons/{comparison}/launch/": {
@@ -1501,6 +1502,8 @@ export interface components {
             rows_asked: number;
             state: components["schemas"]["TryState"];
             message: components["schemas"]["Trouble"] | null;
+            behind: number | null;
+            now: boolean;
             error: components["schemas"]["Failure"] | null;
             plans: components["schemas"]["StatementPlan"][];
         };
@@ -1583,6 +1586,8 @@ export interface components {
             rows_asked: number;
             state: components["schemas"]["TryState"];
             message: components["schemas"]["Trouble"] | null;
+            behind: number | null;
+            now: boolean;
             share: number;
             /** @default  */
             verdict: ("can be started again" | "cannot be started again" | "was not killed") | "";
@@ -2727,6 +2732,14 @@ export interface components {
             knobs?: {
                 [key: string]: (boolean | number | string)[] | null;
             };
+        };
+        /**
+         * PatchedTryNowRequest
+         * @description Which kind of try is not to wait for its turn.
+         */
+        PatchedTryNowRequest: {
+            /** @default try */
+            kind?: components["schemas"]["TryKind"];
         };
         /**
          * Placement
@@ -3951,10 +3964,10 @@ export interface components {
             hint: string;
         };
         /**
-         * TryKindEnum
+         * TryKind
          * @enum {string}
          */
-        TryKindEnum: "try" | "explained" | "interrupted";
+        TryKind: "try" | "explained" | "interrupted";
         /**
          * TryRequest
          * @description On how many rows to try a lane, and whether it is to tell how it is carried out, or to be
@@ -3964,7 +3977,7 @@ export interface components {
             /** @default 1000 */
             rows?: number;
             /** @default try */
-            kind?: components["schemas"]["TryKindEnum"];
+            kind?: components["schemas"]["TryKind"];
             /** @default 0.5 */
             share?: number;
         };
@@ -3977,6 +3990,8 @@ export interface components {
             rows_asked: number;
             state: components["schemas"]["TryState"];
             message: components["schemas"]["Trouble"] | null;
+            behind: number | null;
+            now: boolean;
             lane: string;
             /** @default {} */
             point: {
@@ -4455,6 +4470,32 @@ export interface operations {
         };
         responses: {
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tries"];
+                };
+            };
+        };
+    };
+    try_lane_now: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedTryNowRequest"];
+            };
+        };
+        responses: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

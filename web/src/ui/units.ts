@@ -36,7 +36,8 @@ export function bytes(value: number | null | undefined): string {
   if (size >= 1e9) return `${figures(value / 1e9)} GB`;
   if (size >= 1e6) return `${figures(value / 1e6)} MB`;
   if (size >= 1e3) return `${figures(value / 1e3)} kB`;
-  return `${Math.round(value)} B`;
+  // Bytes are whole; a part of one comes of a mean, such as bytes a row.
+  return `${Number.isInteger(value) ? value : figures(value)} B`;
 }
 
 /** A size that somebody chose, in the unit that it is a whole number of. */

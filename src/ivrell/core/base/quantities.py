@@ -82,7 +82,8 @@ def format_bytes(size: float) -> str:
     for limit, unit in ((10**12, "TB"), (10**9, "GB"), (10**6, "MB"), (10**3, "kB")):
         if abs(size) >= limit:
             return f"{three_figures(size / limit)} {unit}"
-    return f"{size:.0f} B"
+    # Bytes are whole; a part of one comes of a mean, such as bytes a row.
+    return f"{size:.0f} B" if size == round(size) else f"{three_figures(size)} B"
 
 
 def format_limit(size: float) -> str:

@@ -10,6 +10,7 @@ from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import StatementPlan
 
 TryState = Literal["waiting", "done", "failed"]
+TryKind = Literal["try", "explained", "interrupted"]
 
 
 class AnswerColumn(BaseModel):

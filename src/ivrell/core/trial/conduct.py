@@ -137,6 +137,7 @@ class Trial:
         knob = stepped_knob(self.points) if plan.step_up else None
         self._step_up = StepUp(knob, self.points, plan.limits) if knob else None
         self._left_behind: set[str] = set()
+        self._paused_s = 0.0
         self._search = self._searching()
         planned = len(self.lanes) * len(self.points)
         self._repeats = Repeats(
@@ -373,7 +374,7 @@ class Trial:
                 for planned in ordered_runs(self.comparison, self.plan):
                     if planned.round > ended_round + 1:
                         ended_round = planned.round - 1
-                        if self._enough(ended_round, time.monotonic() - began):
+                        if self._enough(ended_round, self._since(began)):
                             return
                     closely = partial(memory_run, self.comparison, self.plan)
                     self._do_with_memory(attempts, planned, closely, numbering, add, began)
@@ -415,6 +416,7 @@ class Trial:
             raise Stopped
         if planned.warm_up and self._warms_itself(planned):
             return
+        self._pause()
         planned = numbering.numbered(planned)
         if not numbering.is_done(planned) and not self._is_out(planned):
             self._do(attempts, planned, add, began)
@@ -427,6 +429,16 @@ class Trial:
             attempt += 1
         if self._needs_memory_run(planned):
             self._do(attempts, numbering.numbered(closely(planned)), add, began)
+
+    def _pause(self) -> None:
+        """Let whoever watches do something between two runs."""
+        at = time.monotonic()
+        self.control.between_runs()
+        self._paused_s += time.monotonic() - at
+
+    def _since(self, began: float) -> float:
+        """Seconds since the runs began, without those that it was paused."""
+        return time.monotonic() - began - self._paused_s
 
     def _warms_itself(self, planned: PlannedRun) -> bool:
         """Whether each process of a lane warms up by itself: rounds for that would be twice."""
@@ -456,7 +468,7 @@ class Trial:
             run.run, run.approach, run.round, run.state, run.elapsed_s,
         )  # fmt: skip
         run.session = self.session.number
-        run.spent_s = time.monotonic() - began
+        run.spent_s = self._since(began)
         run.repeat_of = planned.repeat_of
         if self._patience(planned) > 0:
             self._repeats.waited(run.quiet_wait_s)

@@ -18,6 +18,10 @@ class Control(Protocol):
     def dropped(self) -> set[str]:
         """Lanes that are to run no more."""
 
+    def between_runs(self) -> None:
+        """Called before each run; the trial waits until it returns, and what it takes is no time
+        of the trial's."""
+
 
 class NoControl:
     """Nobody asks for anything."""
@@ -30,6 +34,9 @@ class NoControl:
 
     def dropped(self) -> set[str]:
         return set()
+
+    def between_runs(self) -> None:
+        pass
 
 
 Listener = Callable[[TrialEvent], None]

@@ -9,7 +9,6 @@ from procrastinate.contrib.django import app
 
 from ivrell.core.base.errors import BadInput, Stopped, room_on_disk
 from ivrell.core.base.locks import in_use
-from ivrell.core.base.logs import referred
 from ivrell.core.comparison import looking
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.databases.store import DatabaseStore
@@ -22,6 +21,7 @@ from ivrell.server.comparisons.models import subject
 from ivrell.server.data.models import Making
 from ivrell.server.data.shapes import MakingProgress
 from ivrell.server.queue import MACHINE_LOCK, QUEUE
+from ivrell.server.troubles import told
 
 log = logging.getLogger("ivrell.data")
 _TELL_EVERY_S = 0.4
@@ -72,27 +72,20 @@ def make_data(making_id: int) -> None:
         return
     making.state = Making.State.RUNNING
     making.save(update_fields=["state"])
-    try:
-        recipe = looking.resolved(subject(making.text, making.request.knobs))
-        data = settings.IVRELL_DATA
-        with room_on_disk(data), in_use(data / "made"), in_use(data / "loaded"):
-            _make(making, recipe, _Watched(making))
-        _trim()
-        making.finish(Making.State.DONE)
-    except Stopped:
-        making.finish(Making.State.STOPPED)
-    except BadInput as error:
-        making.finish(Making.State.FAILED, Trouble.of(error))
-    except Exception:
-        reference = referred(log, "%s ended with an error of Ivrell's own", making)
-        making.finish(
-            Making.State.FAILED,
-            Trouble(
-                what="Making the data ended with an error inside Ivrell.",
-                hint=f"The worker's log has the details under {reference}. Try it again.",
-            ),
-        )
-        raise
+
+    def failed(trouble: Trouble) -> None:
+        making.finish(Making.State.FAILED, trouble)
+
+    with told(log, str(making), "Making the data", failed, "; what is made already is kept"):
+        try:
+            recipe = looking.resolved(subject(making.text, making.request.knobs))
+            data = settings.IVRELL_DATA
+            with room_on_disk(data), in_use(data / "made"), in_use(data / "loaded"):
+                _make(making, recipe, _Watched(making))
+            _trim()
+            making.finish(Making.State.DONE)
+        except Stopped:
+            making.finish(Making.State.STOPPED)
 
 
 def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:

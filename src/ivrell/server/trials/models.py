@@ -368,7 +368,8 @@ class Try(models.Model):
     """One run of a lane on a small size, asked for while it is written.
 
     A kind of its own tells how the engine carries the lane out, another kills the run after
-    ``share`` of its usual time and starts it again.
+    ``share`` of its usual time and starts it again. One that is wanted ``now`` is done between two
+    runs of the trial under way.
     """
 
     class Kind(models.TextChoices):
@@ -387,6 +388,7 @@ class Try(models.Model):
     rows = models.IntegerField()
     kind = models.CharField(max_length=12, choices=Kind.choices, default=Kind.TRY)
     share = models.FloatField(default=0.5)
+    now = models.BooleanField(default=False)
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     found = models.JSONField(null=True)
     message = models.JSONField(null=True)

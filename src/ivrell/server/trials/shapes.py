@@ -25,6 +25,7 @@ from ivrell.core.records.tries import (
     AnswerColumn,
     InterruptionOutcome,
     InterruptionVerdict,
+    TryKind,
     TryOutcome,
     TryState,
 )
@@ -254,8 +255,14 @@ class TryRequest(BaseModel):
     killed after a share of its usual time and started again."""
 
     rows: int = 1000
-    kind: Literal["try", "explained", "interrupted"] = "try"
+    kind: TryKind = "try"
     share: float = Field(default=0.5, gt=0, lt=1)
+
+
+class TryNow(BaseModel):
+    """Which kind of try is not to wait for its turn."""
+
+    kind: TryKind = "try"
 
 
 class LaneAsked(BaseModel):
@@ -287,12 +294,15 @@ def _kept(attempt: Try, shape: type[Outcome]) -> tuple[Outcome | None, Trouble |
 
 
 class Asked(BaseModel):
-    """What was asked of a lane on a small size, and how that stands."""
+    """What was asked of a lane on a small size, and how that stands: ``behind`` which trial it
+    waits, if it does; ``now`` that it is done between two of that one's runs."""
 
     id: int
     rows_asked: int
     state: TryState
     message: Trouble | None
+    behind: int | None
+    now: bool
 
 
 def _asked(attempt: Try, message: Trouble | None) -> dict[str, object]:
@@ -301,7 +311,15 @@ def _asked(attempt: Try, message: Trouble | None) -> dict[str, object]:
         "rows_asked": attempt.rows,
         "state": attempt.state,
         "message": message,
+        "behind": _in_the_way() if attempt.state == Try.State.WAITING else None,
+        "now": attempt.now,
     }
+
+
+def _in_the_way() -> int | None:
+    """The trial that runs now."""
+    running = Trial.objects.filter(state=Trial.State.RUNNING)
+    return running.values_list("pk", flat=True).first()
 
 
 class ExplainedShape(Asked):

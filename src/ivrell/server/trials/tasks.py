@@ -17,7 +17,6 @@ from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from ivrell.core.base.errors import BadInput, room_on_disk
-from ivrell.core.base.logs import referred
 from ivrell.core.base.scratch import own_folder
 from ivrell.core.records.events import (
     DataMade,
@@ -36,6 +35,7 @@ from ivrell.server.parts import FOR_NOW
 from ivrell.server.queue import MACHINE_LOCK, QUEUE
 from ivrell.server.trials.kept import keep
 from ivrell.server.trials.models import Run, Trial, Try
+from ivrell.server.troubles import told
 
 if TYPE_CHECKING:
     from ivrell.core.recipe.store import DataStore
@@ -107,12 +107,18 @@ class Conductor:
         self._ask()
         return set(self.trial.dropped)
 
+    def between_runs(self) -> None:
+        """Do the tries that somebody wants now."""
+        for attempt in Try.objects.filter(state=Try.State.WAITING, now=True).order_by("pk"):
+            # First: one that brings the worker down waits its turn the next time.
+            attempt.now = False
+            attempt.save(update_fields=["now"])
+            _do_try(attempt)
+
 
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="conduct_trial")
 def conduct_trial(trial_id: int) -> None:
     """Conduct a trial from its record; one that was cut off goes on where it was."""
-    from ivrell.core.trial.conduct import Trial as CoreTrial
-
     trial = Trial.objects.get(pk=trial_id)
     if trial.state not in (Trial.State.WAITING, Trial.State.RUNNING):
         return
@@ -124,55 +130,42 @@ def conduct_trial(trial_id: int) -> None:
     trial.save(update_fields=["state", "started_at"])
     trial.tell(TrialStarted())
     conductor = Conductor(trial)
-    try:
-        with room_on_disk(trial.folder):
-            core = CoreTrial(
-                trial.text,
-                trial.plan_of,
-                trial.folder,
-                _store(),
-                listen=conductor.listen,
-                control=conductor,
-            )
-            found = core.conduct()
-            for run in core.runs:
-                if not trial.runs.filter(number=run.run).exists():
-                    conductor.listen(RunEnded(record=run))
-            trial.keep_agreement(found)
-            trial.finish(found.ended)
-            _trim(core)
-    except BadInput as error:
-        trial.finish(Trial.State.FAILED, Trouble.of(error))
-    except (OperationalError, InterfaceError):
-        # The records are away. Another worker goes on from the folder once they are back.
-        log.exception("trial %s cannot be recorded for now", trial_id)
-        logging.shutdown()
-        os._exit(FOR_NOW)
-    except OSError as error:
-        reference = referred(log, "trial %s", trial_id)
-        trial.finish(Trial.State.FAILED, _told_by_system(error, reference))
-    except Exception:
-        reference = referred(log, "trial %s ended with an error of Ivrell's own", trial_id)
-        trial.finish(
-            Trial.State.FAILED,
-            Trouble(
-                what="The trial ended with an error inside Ivrell; its runs so far are kept.",
-                hint=f"The worker's log has the details under {reference}. Run it again.",
-            ),
-        )
-        raise
-    else:
+
+    def failed(trouble: Trouble) -> None:
+        trial.finish(Trial.State.FAILED, trouble)
+
+    with told(log, str(trial), "The trial", failed, "; its runs so far are kept"):
+        try:
+            _conducted(trial, conductor)
+        except (OperationalError, InterfaceError):
+            # The records are away. Another worker goes on from the folder once they are back.
+            log.exception("trial %s cannot be recorded for now", trial_id)
+            logging.shutdown()
+            os._exit(FOR_NOW)
+    if trial.state != Trial.State.FAILED:
         # Not above: what was measured stands, whatever comes of that.
         keep(trial)
 
 
-def _told_by_system(error: OSError, reference: str) -> Trouble:
-    """What of the system's kept a trial from going on."""
-    return Trouble(
-        what=f"The system refused: {error.strerror or error}; the runs so far are kept.",
-        where=str(error.filename or settings.IVRELL_DATA),
-        hint=f"The worker's log has the details under {reference}. Run it again.",
-    )
+def _conducted(trial: Trial, conductor: Conductor) -> None:
+    from ivrell.core.trial.conduct import Trial as CoreTrial
+
+    with room_on_disk(trial.folder):
+        core = CoreTrial(
+            trial.text,
+            trial.plan_of,
+            trial.folder,
+            _store(),
+            listen=conductor.listen,
+            control=conductor,
+        )
+        found = core.conduct()
+        for run in core.runs:
+            if not trial.runs.filter(number=run.run).exists():
+                conductor.listen(RunEnded(record=run))
+        trial.keep_agreement(found)
+        trial.finish(found.ended)
+        _trim(core)
 
 
 def _store() -> "DataStore":
@@ -220,25 +213,16 @@ def _tried(attempt: Try, folder: Path, store: "DataStore") -> TryOutcome | Inter
 
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="try_lane")
 def try_lane(try_id: int) -> None:
-    """Run a lane once on a small size."""
+    """Run a lane once on a small size, unless that was done between two runs of a trial."""
     attempt = Try.objects.get(pk=try_id)
-    store = _store()
+    if attempt.state == Try.State.WAITING:
+        _do_try(attempt)
+
+
+def _do_try(attempt: Try) -> None:
     try:
-        with own_folder() as folder:
-            attempt.found = _tried(attempt, folder, store).model_dump(mode="json")
-        attempt.state = Try.State.DONE
-    except BadInput as error:
-        attempt.fail(Trouble.of(error))
-    except OSError as error:
-        attempt.fail(_told_by_system(error, referred(log, "try %s", try_id)))
-    except Exception:
-        reference = referred(log, "try %s ended with an error of Ivrell's own", try_id)
-        attempt.fail(
-            Trouble(
-                what="The try ended with an error inside Ivrell.",
-                hint=f"The worker's log has the details under {reference}.",
-            )
-        )
-        raise
+        with told(log, str(attempt), "The try", attempt.fail), own_folder() as folder:
+            attempt.found = _tried(attempt, folder, _store()).model_dump(mode="json")
+            attempt.state = Try.State.DONE
     finally:
         attempt.save()

@@ -267,3 +267,13 @@ class TryView(APIView):
         )
         try_lane.defer(try_id=attempt.pk)
         return _tries(comparison, lane, status.HTTP_201_CREATED)
+
+    @extend_schema(request=shapes.TryNow, responses=shapes.Tries, operation_id="try_lane_now")
+    def patch(self, request: Request, comparison: int, lane: str) -> Response:
+        """Do the newest try of a kind between two runs of the trial that it waits behind."""
+        given = asked(shapes.TryNow, request)
+        newest = Try.objects.filter(comparison=comparison, lane=lane, kind=given.kind).first()
+        if newest is None:
+            raise BadInput("Nothing is tried here.", where="kind", hint="Try the lane first.")
+        Try.objects.filter(pk=newest.pk, state=Try.State.WAITING).update(now=True)
+        return _tries(comparison, lane)

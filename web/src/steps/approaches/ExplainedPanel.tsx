@@ -3,7 +3,7 @@ import { Button } from "antd";
 import type { Problem } from "../../api/client";
 import { StatementPlan } from "../../plot/PlanTree";
 import { Trouble } from "../../ui/Trouble";
-import { Size, useStart, useTry, type PanelProps } from "./TryPanel";
+import { Size, useStart, useTry, Waiting, type PanelProps } from "./TryPanel";
 
 export function ExplainedPanel({ comparison, lane, rows, onRows, beforeTry }: PanelProps) {
   const found = useTry(comparison, lane.id).data?.explained;
@@ -23,7 +23,13 @@ export function ExplainedPanel({ comparison, lane, rows, onRows, beforeTry }: Pa
           Explain it
         </Button>
         <Size rows={rows} onRows={onRows} />
-        <span className="small quiet">a run of its own, never counted</span>
+        <span className="small quiet">
+          {found?.state === "waiting" ? (
+            <Waiting comparison={comparison} lane={lane.id} kind="explained" found={found} />
+          ) : (
+            "a run of its own, never counted"
+          )}
+        </span>
       </div>
       <Trouble error={start.error ?? ((found?.message ?? null) as Problem | null)} />
       {error && (

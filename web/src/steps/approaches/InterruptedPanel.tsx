@@ -4,7 +4,7 @@ import { useState } from "react";
 import type { Problem, Schemas } from "../../api/client";
 import { Trouble } from "../../ui/Trouble";
 import { bytes, count, seconds } from "../../ui/units";
-import { Size, useStart, useTry, type PanelProps } from "./TryPanel";
+import { Size, useStart, useTry, Waiting, type PanelProps } from "./TryPanel";
 
 const SHARES = [0.1, 0.25, 0.5, 0.75, 0.9];
 
@@ -35,6 +35,11 @@ export function InterruptedPanel({ comparison, lane, rows, onRows, beforeTry }: 
           onChange={setShare}
         />
         <Size rows={rows} onRows={onRows} />
+        {found?.state === "waiting" && (
+          <span className="small quiet">
+            <Waiting comparison={comparison} lane={lane.id} kind="interrupted" found={found} />
+          </span>
+        )}
       </div>
       <Trouble error={start.error ?? ((found?.message ?? null) as Problem | null)} />
       {!found && (

@@ -52,6 +52,44 @@ export function useStart(comparison: number, lane: string, before: () => Promise
   });
 }
 
+/** How a try that is not done yet stands, with a way to have it done sooner. */
+export function Waiting(props: {
+  comparison: number;
+  lane: string;
+  kind: Schemas["TryRequest"]["kind"];
+  found: { behind: number | null; now: boolean };
+}) {
+  const { comparison, lane, kind, found } = props;
+  const cache = useQueryClient();
+  const now = useMutation<Schemas["Tries"], Problem>({
+    mutationFn: () =>
+      taken(
+        api.PATCH("/api/comparisons/{comparison}/lanes/{lane}/try/", {
+          params: { path: { comparison, lane } },
+          body: { kind },
+        }),
+      ),
+    onSuccess: (told) => cache.setQueryData(["try", comparison, lane], told),
+  });
+  if (found.behind === null) return <>waiting for its turn</>;
+  if (found.now) return <>next, between two runs of trial {found.behind}</>;
+  return (
+    <>
+      waiting behind trial {found.behind}
+      <Button
+        type="link"
+        size="small"
+        data-testid="try-now"
+        title="Between two runs: the trial pauses for it"
+        loading={now.isPending}
+        onClick={() => now.mutate()}
+      >
+        do it now
+      </Button>
+    </>
+  );
+}
+
 /** On how many rows. */
 export function Size({ rows, onRows }: { rows: number; onRows: (rows: number) => void }) {
   return (
@@ -93,7 +131,13 @@ export function TryPanel({ comparison, lane, rows, onRows, beforeTry, brief }: T
         </Button>
         <Size rows={rows} onRows={onRows} />
         <span className="small quiet" data-testid="try-state">
-          {waiting ? "waiting for its turn" : shown ? stateWords(shown) : "once, not counted"}
+          {shown?.state === "waiting" ? (
+            <Waiting comparison={comparison} lane={lane.id} kind="try" found={shown} />
+          ) : shown ? (
+            stateWords(shown)
+          ) : (
+            "once, not counted"
+          )}
         </span>
       </div>
       <Trouble error={start.error ?? ((shown?.message ?? null) as Problem | null)} />
