@@ -26,8 +26,8 @@ ROOT = Path(__file__).resolve().parents[1]
 PYTHON = sys.executable
 _RESULT = "## result "
 MEASURING = (
-    "test_engine_figures", "test_fairness", "test_interrupted", "test_limits", "test_measure",
-    "test_remote",
+    "test_disturbance", "test_engine_figures", "test_fairness", "test_interrupted",
+    "test_limits", "test_measure", "test_remote",
 )  # fmt: skip
 """Modules of core tests that say how long something took, or kill it at a moment."""
 
@@ -41,7 +41,7 @@ HEAVY = (
 
 LONG = (
     "test_agreement_evidence", "test_agreement_in_trials", "test_calls", "test_csv_style",
-    "test_curve_and_cluster", "test_databases", "test_disturbance", "test_engines",
+    "test_curve_and_cluster", "test_databases", "test_engines",
     "test_faults", "test_former_folders", "test_kept_files", "test_library", "test_logs",
     "test_nested", "test_own_csv", "test_packaging", "test_private_server", "test_python_ways",
     "test_report", "test_runtimes", "test_search", "test_service_walls", "test_sessions",

@@ -105,7 +105,7 @@ class Comparison:
     >>> trial = comparison.run(rounds=2, warm_ups=0)
     >>> [lane.agreement.verdict for lane in trial.at(rows=2_000).lanes]
     ['same', 'same']
-    >>> trial.runs().select(["approach", "round", "rows"]).num_rows
+    >>> trial.runs().select(["rows", "counted"]).to_pylist().count({"rows": 2000, "counted": True})
     4
 
     Attributes:
@@ -377,8 +377,9 @@ class Trial:
         return self._kept.runs()
 
     def runs(self) -> pa.Table:
-        """The runs as a table: a column for each knob and condition, then each plain figure of a
-        run; what was not measured is null."""
+        """The runs as a table: a column for each knob and condition, whether a run is ``counted``
+        (no warm-up, no memory run, not done again), then each plain figure of it; what was not
+        measured is null."""
         import pyarrow as pa
 
         return pa.Table.from_pylist(list(_rows(self.records)))
@@ -482,6 +483,7 @@ def _rows(records: Sequence[RunRecord]) -> Iterator[dict[str, object]]:
         told = record.model_dump(mode="json")
         yield {
             **told.pop("point"),
+            "counted": record.counted,
             **{name: value for name, value in told.items()
                if value is None or isinstance(value, plain)},
         }  # fmt: skip

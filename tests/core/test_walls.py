@@ -19,8 +19,9 @@ from ivrell.core.base.json_lines import whole_lines
 from ivrell.core.contain import sandbox
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.records.wire import Job, Order, RunSpec
+from ivrell.core.run import launch
 from ivrell.core.run.answers.desk import AnswerDesk, NotReceived
-from ivrell.core.trial import attempt, launch
+from ivrell.core.trial import attempt
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 

@@ -332,7 +332,7 @@ class Trial:
             asked = {"reference": reference, "expected": None}
             answer = self.comparison.answer.model_copy(update=asked)
             self.comparison = self.comparison.model_copy(update={"answer": answer})
-        *self.earlier, self.session = self.results.sessions()
+        *self.earlier, self.session = self.results.sessions() or [Session(plan=self.plan)]
         self.made = self.results.read(DATA)
         self.answers = self._answers()
         self._take_up()
