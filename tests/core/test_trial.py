@@ -26,6 +26,7 @@ from ivrell.core.records.wire import Job, LimitReached, Order, RunSpec
 from ivrell.core.report.words import ratio_told
 from ivrell.core.results.folder import FINDINGS
 from ivrell.core.run.launch import Runner, RunnerGone
+from ivrell.core.trial.control import NoControl
 from ivrell.core.trial.plan import Plan, Rotation, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with
@@ -341,7 +342,7 @@ class Stopping(TrialCase):
             time.sleep(0.05)
 
 
-class Asker:
+class Asker(NoControl):
     """Asks to stop everything some seconds after it was made."""
 
     def __init__(self, after):
@@ -349,12 +350,6 @@ class Asker:
 
     def stop_all(self):
         return time.monotonic() > self._at
-
-    def stop_run(self, number):
-        return False
-
-    def dropped(self):
-        return set()
 
 
 class EarlierVersions(TrialCase):
