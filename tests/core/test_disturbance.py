@@ -204,6 +204,11 @@ class Real(TrialCase):
             self.assertLess(one.elapsed_s, SHORT_S)
             self.assertGreater(one.others_around, 0.4)
             self.assertIn(one.disturbed_by, (OTHERS, HOST))
+        # Repeats that are too short together are one such part.
+        [repeated] = self.beside(BURNING, min_sample_s=0.02, disturbed=alone)
+        self.assertGreater(repeated.inner_repeats, 2)
+        self.assertLess(repeated.elapsed_s * repeated.inner_repeats, SHORT_S)
+        self.assertGreater(repeated.others_around, 0.4)
         quiet = self.beside("pass", rounds=5, disturbed=alone)
         self.assertLess(median(one.others_around for one in quiet), 0.1)
 

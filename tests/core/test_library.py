@@ -68,6 +68,9 @@ class AsALibrary(unittest.TestCase):
             self.built(ivrell.Approach("a", answer), knobs={"rows": [10]}).plan(rounds=0)
         with self.assertRaisesRegex(ivrell.BadInput, "no result folder"):
             ivrell.Trial.open(self.folder)
+        (self.folder / "mine.txt").write_text("not to be touched")
+        with self.assertRaisesRegex(ivrell.BadInput, "holds something else"):
+            self.built(ivrell.Approach("a", answer), knobs={"rows": [10]}).run(folder=self.folder)
         with self.assertRaisesRegex(AttributeError, "Nothing"):
             ivrell.Nothing  # noqa: B018
         self.assertLessEqual(set(ivrell.__all__), set(dir(ivrell)))

@@ -7,8 +7,10 @@ import unittest
 from ivrell.core.base.errors import BadInput
 from ivrell.core.records.machine import Machine, UsedRuntime
 from ivrell.core.records.session import RunSet, Session, changes
+from ivrell.core.results.folder import PLAN
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.control import NoControl
+from ivrell.core.trial.once import try_once
 from tests.core.test_findings import run
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 
@@ -53,7 +55,9 @@ class GoneOn(TrialCase):
             self.gone_on(plan, folder).conduct()
         self.assertIn("Python 3.1.4, then 3.", raised.exception.what)
         self.assertIn("--other-versions", raised.exception.hint)
-        self.assertEqual(len(self.gone_on(plan, folder).results.sessions()), 1, "nothing is lost")
+        kept = self.gone_on(plan, folder).results
+        self.assertEqual(len(kept.sessions()), 1)
+        self.assertEqual(kept.read(PLAN).rounds, 1, "what is refused changes nothing")
         trial = self.gone_on(plan, folder, other_versions=True)
         [point] = trial.conduct().points
         [told] = [caution for caution in point.cautions if caution.word == "mixed versions"]
@@ -76,6 +80,22 @@ class GoneOn(TrialCase):
         took, paused = time.monotonic() - began, trial.control.paused
         self.assertGreaterEqual(paused, 4)
         self.assertLess(trial.runs[-1].spent_s, took - 0.7 * paused)
+
+    def test_a_try_between_runs_leaves_the_trial_the_server_that_both_use(self):
+        query = "SELECT gauge, count(*) AS n FROM readings GROUP BY gauge"
+        text = HEAD + approach("a", query, engine="postgres")
+        tried = []
+
+        class Tries(NoControl):
+            def between_runs(own):
+                folder = self.folder / f"try-{len(tried)}"
+                tried.append(try_once(text, "a", 100, folder, self.store))
+
+        trial = self.trial(text, rounds=2)
+        trial.control = Tries()
+        trial.conduct()
+        self.assertEqual([one.run.state for one in tried], ["done", "done"], tried[0].run.error)
+        self.assertEqual([one.state for one in trial.runs], ["done", "done"])
 
     def test_a_folder_with_one_machine_for_all_sessions(self):
         plan, folder = self.cut(2)

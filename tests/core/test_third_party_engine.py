@@ -105,13 +105,15 @@ class ThirdParty(unittest.TestCase):
         self.assertNotIn("gone", told)
         listed = self.ivrell("-m", "ivrell.cli", "engines").stdout
         self.assertIn(
-            "of the package tallying cannot be used: ModuleNotFoundError: No module", listed
+            "cannot be used as the package tallying brings it: ModuleNotFoundError", listed
         )
         self.assertIn("TypeError: tallying:BROKEN is no engine called broken", listed)
         file.write_text(HEAD + '[[approach]]\nid = "x"\nengine = "gone"\n')
         asked = self.ivrell("-m", "ivrell.cli", "check", str(file))
         self.assertEqual(asked.returncode, 2)
-        self.assertIn('The engine "gone" of the package tallying cannot be used', asked.stderr)
+        self.assertIn(
+            'The engine "gone" cannot be used as the package tallying brings it', asked.stderr
+        )
         listed = self.ivrell("-m", "ivrell.cli", "engines", "--json").stdout
         self.assertIn("gone", {e["name"]: e["problem"] for e in json.loads(listed) if e["problem"]})
 

@@ -7,7 +7,8 @@ import json
 import os
 import sys
 import tempfile
-from unittest.mock import patch
+import time
+from unittest.mock import Mock, patch
 
 import psycopg
 from django.conf import settings
@@ -293,6 +294,28 @@ class Trials(ServerCase):
         before = Try.objects.get(pk=made["id"]).found
         try_lane(made["id"])
         self.assertEqual(Try.objects.get(pk=made["id"]).found, before, "it is not done twice")
+
+    def test_an_error_of_ours_in_a_try_is_not_the_trial_s_and_stop_leaves_it_waiting(self):
+        trial = self.launch(rounds=1, warm_ups=0)
+        made = self.call("post", self.at("lanes/loop/try/"), {}, 201)["newest"]
+        Try.objects.update(now=True)
+        with patch("ivrell.server.trials.tasks._tried", side_effect=ZeroDivisionError):
+            conduct_trial.func(trial.pk)
+        trial.refresh_from_db()
+        self.assertEqual((trial.state, Try.objects.get().state), ("done", "failed"))
+        Try.objects.filter(pk=made["id"]).update(state="waiting", now=True, found=None)
+        again = self.launch(rounds=1, warm_ups=0)
+
+        def stopped(attempt, folder, store, control):
+            Trial.objects.filter(pk=again.pk).update(stop_asked=True)
+            while not control.stop_all():
+                time.sleep(0.05)
+            return Mock()
+
+        with patch("ivrell.server.trials.tasks._tried", side_effect=stopped):
+            conduct_trial.func(again.pk)
+        again.refresh_from_db()
+        self.assertEqual((again.state, Try.objects.get().state), ("stopped", "waiting"))
 
     def test_a_try_that_fails_names_the_line(self):
         code = "def answer(data, knobs, stage):\n    return 1 / 0\n"

@@ -6,7 +6,6 @@ import signal
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from secrets import randbits
 from typing import TYPE_CHECKING, Any
 
 import ivrell
@@ -19,13 +18,10 @@ if TYPE_CHECKING:
     from ivrell.core.recipe.store import Made
     from ivrell.core.records.findings import TrialFindings
     from ivrell.core.records.tries import TryOutcome
-    from ivrell.core.trial.plan import Plan
 
 DONE, TROUBLE = 0, 1
 SIGNALLED = 128
 """Exit statuses above it name the signal that stopped the command, as a shell's do."""
-
-_SEED_BITS = 32
 
 
 def _knobs(given: Sequence[str], comparison: "Comparison") -> dict[str, list[Any]]:
@@ -84,7 +80,7 @@ def _as_json(found: object) -> str:
 
 def _run(args: argparse.Namespace) -> int:
     comparison = ivrell.read(args.file)
-    plan = _plan(args, comparison.contents)
+    plan = _plan(args, comparison)
     folder = args.out or Path(f"{args.file.stem}-results")
     if folder.exists() and any(folder.iterdir()):
         raise BadInput(f"The folder {folder} is not empty.", hint="Name a new one with --out.")
@@ -139,31 +135,20 @@ def _show() -> Any:
     return show
 
 
-def _plan(args: argparse.Namespace, comparison: "Comparison") -> "Plan":
-    from pydantic import ValidationError
-
+def _plan(args: argparse.Namespace, comparison: ivrell.Comparison) -> ivrell.Plan:
     from ivrell.cli.plan_options import given_in
-    from ivrell.core.base.wording import told
-    from ivrell.core.records.plan import Plan
 
-    kept = comparison.plan_called(args.plan).launched() if args.plan else None
+    contents = comparison.contents
+    kept = contents.plan_called(args.plan).launched() if args.plan else None
     own, given = kept.model_dump(exclude_unset=True) if kept else {}, given_in(args)
     parts = {part: own.get(part, {}) | given.get(part, {}) for part in ("limits", "disturbed")}
-    knobs = (kept.knobs if kept else {}) | _knobs(args.set, comparison)
-    own_files = str(args.file.parent.resolve())
-    try:
-        seed = {"order_seed": randbits(_SEED_BITS)}
-        rest = {"knobs": knobs, "own_files": own_files}
-        if points := _points(args.point):
-            rest["points"] = points
-        return Plan(**(seed | own | given | parts | rest))
-    except ValidationError as error:
-        problem = told(error)
-        raise BadInput(
-            f"The plan cannot be used: {problem.message}.",
-            where=problem.path,
-            hint="See ./ivrell run --help.",
-        ) from None
+    rest: dict[str, Any] = {
+        "knobs": (kept.knobs if kept else {}) | _knobs(args.set, contents),
+        "own_files": str(comparison.own_files),
+    }
+    if points := _points(args.point):
+        rest["points"] = points
+    return comparison.plan(**(own | given | parts | rest))
 
 
 @contextmanager

@@ -231,7 +231,7 @@ def engines(states: "list[EngineState]") -> None:
     """Print which engines there are and how to get the others."""
     for state in states:
         versions = ", ".join(f"{name} {version}" for name, version in state.versions.items())
-        word = "ready" if state.installed else f"not installed. {state.lack}"
+        word = "ready" if state.installed else state.problem or f"not installed. {state.lack}"
         OUT.print(f"{state.name:10} {'; '.join(filter(None, [word, versions]))}")
     OUT.print(
         "Drivers of servers of your own and libraries of lanes go into Ivrell's environment: "

@@ -248,9 +248,7 @@ class EngineState:
 
     @property
     def lack(self) -> str:
-        """Why it cannot be used, or what to do where it is not installed."""
-        if self.problem:
-            return f"It is {self.problem}."
+        """What to do where it is not installed."""
         if self.arriving:
             return "It is being installed just now: look again in a minute."
         return f"Install it with: {self.hint}"

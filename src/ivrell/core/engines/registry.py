@@ -24,7 +24,8 @@ def _of_others() -> tuple[dict[str, Engine], dict[str, str]]:
             found[point.name] = engine
         except Exception as error:
             package = point.dist.name if point.dist else point.value
-            told = f"of the package {package} cannot be used: {type(error).__name__}: {error}"
+            why = f"{type(error).__name__}: {error}"
+            told = f"cannot be used as the package {package} brings it: {why}"
             broken[point.name] = told
             log.warning("the engine %s %s", point.name, told)
     return found, broken

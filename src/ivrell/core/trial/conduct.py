@@ -190,6 +190,8 @@ class Trial:
             return self._conduct()
 
     def _conduct(self) -> TrialFindings:
+        # First: what is refused changes nothing.
+        self._begin_session()
         self.results.write(COMPARISON, self.text)
         self.results.keep(PLAN, self.plan)
         ended: Literal["done", "stopped"] = "done"
@@ -197,7 +199,6 @@ class Trial:
         try:
             # What looks at answers loads its libraries while the rest is prepared.
             with scratch() as folder, self._desk(folder) as desk:
-                self._begin_session()
                 self.answers = self._answers()
                 self._take_up()
                 self.made = self.preparation.make_all(self._tell_data, self.control.stop_all)

@@ -31,6 +31,7 @@ from ivrell.core.records.events import (
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.records.trouble import Trouble
+from ivrell.core.trial.control import Control, NoControl
 from ivrell.server.parts import FOR_NOW
 from ivrell.server.queue import MACHINE_LOCK, QUEUE
 from ivrell.server.trials.kept import keep
@@ -108,12 +109,29 @@ class Conductor:
         return set(self.trial.dropped)
 
     def between_runs(self) -> None:
-        """Do the tries that somebody wants now."""
+        """Do the tries that somebody wants now; no error of theirs is the trial's."""
         for attempt in Try.objects.filter(state=Try.State.WAITING, now=True).order_by("pk"):
+            if self.stop_all():
+                return
             # First: one that brings the worker down waits its turn the next time.
             attempt.now = False
             attempt.save(update_fields=["now"])
-            _do_try(attempt)
+            try:
+                _do_try(attempt, _Beside(self))
+            except (OperationalError, InterfaceError):
+                raise
+            except Exception:
+                log.warning("%s goes on after %s", self.trial, attempt)
+
+
+class _Beside(NoControl):
+    """Ends a try when the trial that it is done in is to end."""
+
+    def __init__(self, conductor: Conductor) -> None:
+        self._conductor = conductor
+
+    def stop_all(self) -> bool:
+        return self._conductor.stop_all()
 
 
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="conduct_trial")
@@ -199,16 +217,18 @@ def judge_trial(trial_id: int, reference: str) -> None:
     trial.tell(Judged(reference=reference))
 
 
-def _tried(attempt: Try, folder: Path, store: "DataStore") -> TryOutcome | InterruptionOutcome:
+def _tried(
+    attempt: Try, folder: Path, store: "DataStore", control: Control
+) -> TryOutcome | InterruptionOutcome:
     from ivrell.core.trial.interrupted import interrupted
     from ivrell.core.trial.once import try_once
 
     what = (attempt.text, attempt.lane, attempt.rows)
     files = str(settings.IVRELL_DATA / "files")
     if attempt.kind == Try.Kind.INTERRUPTED:
-        return interrupted(*what, attempt.share, folder, store, own_files=files)
+        return interrupted(*what, attempt.share, folder, store, own_files=files, control=control)
     explained = attempt.kind == Try.Kind.EXPLAINED
-    return try_once(*what, folder, store, own_files=files, explained=explained)
+    return try_once(*what, folder, store, own_files=files, explained=explained, control=control)
 
 
 @app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="try_lane")
@@ -216,13 +236,15 @@ def try_lane(try_id: int) -> None:
     """Run a lane once on a small size, unless that was done between two runs of a trial."""
     attempt = Try.objects.get(pk=try_id)
     if attempt.state == Try.State.WAITING:
-        _do_try(attempt)
+        _do_try(attempt, NoControl())
 
 
-def _do_try(attempt: Try) -> None:
+def _do_try(attempt: Try, control: Control) -> None:
     try:
         with told(log, str(attempt), "The try", attempt.fail), own_folder() as folder:
-            attempt.found = _tried(attempt, folder, _store()).model_dump(mode="json")
-            attempt.state = Try.State.DONE
+            found = _tried(attempt, folder, _store(), control).model_dump(mode="json")
+            if not control.stop_all():
+                # Else it still waits for its turn.
+                attempt.found, attempt.state = found, Try.State.DONE
     finally:
         attempt.save()

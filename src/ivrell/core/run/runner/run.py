@@ -279,7 +279,7 @@ class Run:
         if around is None or not self.parts:
             return
         part = self.parts[-1]
-        if part.elapsed_s * part.repeats >= SHORT_S:
+        if part.elapsed_s >= SHORT_S:
             return
         if at_end:
             time.sleep(around.lacks_s)
