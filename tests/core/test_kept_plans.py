@@ -2,6 +2,7 @@
 
 import unittest
 
+import ivrell
 from ivrell.cli.commands import _plan
 from ivrell.cli.main import parser
 from ivrell.core.base.errors import BadInput
@@ -84,7 +85,7 @@ class CommandLine(TrialCase):
         path = self.folder / "gauges.toml"
         path.write_text(GOOD)
         args = parser(with_plan=True).parse_args(["run", str(path), *words])
-        return _plan(args, parse(GOOD))
+        return _plan(args, ivrell.Comparison(GOOD))
 
     def test_a_kept_plan_and_what_is_said_besides(self):
         plan = self.plan("--plan", "how it scales")
