@@ -130,9 +130,8 @@ class ThirdParty(unittest.TestCase):
     def test_the_application_offers_it_shows_it_and_runs_it(self):
         code = textwrap.dedent(
             """
-            from tests.support.server import ServerCase
+            from tests.support.server import ServerCase, work
             from ivrell.server.trials.models import Trial
-            from ivrell.server.trials.tasks import conduct_trial
             class Offered(ServerCase):
                 def test(self):
                     names = [e["name"] for e in self.call("get", "engines/")["engines"]]
@@ -144,7 +143,7 @@ class ThirdParty(unittest.TestCase):
                     body = {"rounds": 1, "warm_ups": 0, "lanes": [lane["id"]]}
                     number = self.call("post", self.at("launch/"), body, 201)["id"]
                     trial = Trial.objects.get(pk=number)
-                    conduct_trial.func(trial.pk)
+                    work(trial)
                     found = self.call("get", f"trials/{trial.pk}/findings/")
                     self.assertEqual(found["lanes"][0]["state"], "done")
                     keys = [row["key"] for row in found["measures"]]

@@ -7,9 +7,9 @@ from unittest import mock
 from django.conf import settings
 from django.contrib.auth import get_user_model
 
+from ivrell.server.data.handlers import _Watched
 from ivrell.server.data.models import Making
-from ivrell.server.data.tasks import _Watched, make_data
-from tests.support.server import ServerCase
+from tests.support.server import ServerCase, change_job, work
 
 
 class Looking(ServerCase):
@@ -108,7 +108,7 @@ class MakingData(ServerCase):
     def make(self, **body):
         made = self.call("post", self.at("data/making/"), body, 201)["newest"]
         self.assertEqual(made["state"], "waiting")
-        make_data(made["id"])
+        work(Making.objects.get(pk=made["id"]))
         return self.call("get", self.at("data/making/"))["newest"]
 
     def test_made_measured_and_profiled(self):
@@ -137,10 +137,10 @@ class MakingData(ServerCase):
         made = self.call("post", self.at("data/making/"), body, 201)["newest"]
 
         def progress(watched, *told):
-            Making.objects.filter(pk=made["id"]).update(stop_asked=True)
+            change_job(watched.making, stop_asked=True)
 
         with mock.patch.object(_Watched, "progress", progress):
-            make_data(made["id"])
+            work(Making.objects.get(pk=made["id"]))
         newest = self.call("get", self.at("data/making/"))["newest"]
         self.assertEqual((newest["state"], newest["made"]), ("stopped", []))
 

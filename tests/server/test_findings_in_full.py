@@ -8,10 +8,11 @@ from django.test.utils import CaptureQueriesContext
 
 from ivrell.core.results.folder import ResultFolder
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.jobs.models import Job
+from ivrell.server.jobs.runner import do
 from ivrell.server.trials.models import Trial
-from ivrell.server.trials.tasks import conduct_trial, judge_trial
 from tests.support.comparisons import UNDISTURBED
-from tests.support.server import ServerCase
+from tests.support.server import ServerCase, trial_of, work
 
 CLAIM = {"text": "The query wins", "lower": "query", "higher": "loop", "where": {"rows": "<= 500"}}
 
@@ -20,7 +21,7 @@ class FindingsInFull(ServerCase):
     def conducted(self, **plan):
         asked = {"rounds": 2, "warm_ups": 0, "disturbed": UNDISTURBED, **plan}
         made = self.call("post", self.at("launch/"), asked, 201)
-        conduct_trial.func(made["id"])
+        work(Trial.objects.get(pk=made["id"]))
         return Trial.objects.get(pk=made["id"])
 
     def test_a_pair_has_every_measure_the_code_and_the_answers(self):
@@ -79,7 +80,7 @@ class FindingsInFull(ServerCase):
         # One of an earlier version has another shape.
         trial.replies.update(edition="former", text="{}")
         self.assertEqual(self.call("get", path), before)
-        judge_trial.func(trial.pk, "query")
+        do(Job.objects.ask("judging", {"trial": trial.pk, "reference": "query"}).pk)
         lanes = {lane["id"]: lane["agreement"] for lane in self.call("get", path)["lanes"]}
         self.assertEqual(lanes["loop"]["reference"], "query")
 
@@ -93,7 +94,7 @@ class FindingsInFull(ServerCase):
         few = asked()
         for _ in range(4):
             copy = Comparison.objects.from_text(self.comparison.text)
-            Trial.objects.create(comparison=copy, text=copy.text, plan={}, planned_runs=1)
+            trial_of(copy)
         self.assertEqual(asked(), few)
 
     def test_the_board_is_kept_and_changes_nothing_else(self):

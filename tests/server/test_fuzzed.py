@@ -8,10 +8,9 @@ from unittest import mock
 
 from django.test import SimpleTestCase
 
-from ivrell.server.trials.models import Trial
 from tests.bench import hostile
 from tests.support.bodies import OddBodies
-from tests.support.server import TWO_LANES, ServerCase
+from tests.support.server import ServerCase, trial_of
 
 SEED = int(os.environ.get("IVRELL_TEST_SEED", "1"))
 BODIES, FILES, RECIPES = 200, 300, 40
@@ -19,13 +18,11 @@ BODIES, FILES, RECIPES = 200, 300, 40
 
 class Bodies(ServerCase):
     def test_each_body_is_taken_or_refused_with_a_sentence(self):
-        trial = Trial.objects.create(
-            comparison=self.comparison, text=TWO_LANES, plan={}, planned_runs=1
-        )
+        trial = trial_of(self.comparison)
         ids = {"comparison": self.comparison.pk, "id": self.comparison.pk, "lane": "loop"}
         bodies = OddBodies(random.Random(SEED), ids)
         statuses = set()
-        with mock.patch("procrastinate.tasks.Task.defer", return_value=1):
+        with mock.patch("procrastinate.jobs.JobDeferrer.defer", return_value=1):
             for method, path, body in itertools.islice(bodies, BODIES):
                 path = path.replace(f"trials/{self.comparison.pk}/", f"trials/{trial.pk}/")
                 self.client.raise_request_exception = False

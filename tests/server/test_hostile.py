@@ -17,9 +17,8 @@ from ivrell.server.bodies import MOST_BYTES, MOST_SAMPLE_BYTES, Bodies, _is_owne
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.looks import Looks
 from ivrell.server.trials import live
-from ivrell.server.trials.models import Trial
 from tests.support.comparisons import HEAD
-from tests.support.server import TWO_LANES, ServerCase
+from tests.support.server import TWO_LANES, ServerCase, trial_of
 
 
 class Requests(ServerCase):
@@ -85,9 +84,7 @@ class Requests(ServerCase):
             self.assertIn(answer.status_code, (200, 400, 404), query)
 
     def test_half_a_character_is_refused_wherever_it_stands(self):
-        trial = Trial.objects.create(
-            comparison=self.comparison, text=TWO_LANES, plan={}, planned_runs=1
-        )
+        trial = trial_of(self.comparison)
         for path, body in (
             (f"trials/{trial.pk}/judge/", '{"lane": "\\ud800"}'),
             (f"trials/{trial.pk}/expect/", '{"lane": "\\udfff", "point": {}}'),

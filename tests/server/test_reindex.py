@@ -11,7 +11,7 @@ from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials.models import Run, Trial
 from ivrell.server.trials.reindex import reindex
 from tests.server import test_trials
-from tests.support.server import TWO_LANES, ServerCase
+from tests.support.server import TWO_LANES, ServerCase, change_job
 
 
 class Reindex(ServerCase):
@@ -91,7 +91,8 @@ class Reindex(ServerCase):
 
     def test_what_is_under_way_and_what_cannot_be_read_is_left_alone(self):
         trial = self.conducted()
-        Trial.objects.filter(pk=trial.pk).update(state="running", conclusion="mine")
+        Trial.objects.filter(pk=trial.pk).update(conclusion="mine")
+        change_job(trial, state="running")
         broken = trial.folder.with_name("987654")
         broken.mkdir()
         (broken / "comparison.toml").write_text(TWO_LANES.replace("seed", "sead"))

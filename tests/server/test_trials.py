@@ -22,11 +22,12 @@ from ivrell.core.records.events import LaneOut, RunProgress, TrialEnded, TrialSt
 from ivrell.core.trial.conduct import Trial as CoreTrial
 from ivrell.server.accounts.models import owner
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.jobs.models import Job
+from ivrell.server.jobs.runner import do
 from ivrell.server.trials import live
 from ivrell.server.trials.models import Event, Trial, Try
-from ivrell.server.trials.tasks import conduct_trial, judge_trial, try_lane
 from tests.support.comparisons import UNDISTURBED
-from tests.support.server import TWO_LANES, ServerCase
+from tests.support.server import TWO_LANES, ServerCase, change_job, trial_of, work
 
 
 async def _connections():
@@ -50,15 +51,14 @@ class Trials(ServerCase):
 
     def conducted(self, **plan):
         trial = self.launch(**plan)
-        conduct_trial.func(trial.pk)
+        work(trial)
         trial.refresh_from_db()
         return trial
 
     def test_launch_waits_in_the_queue(self):
         trial = self.launch()
         self.assertEqual((trial.state, trial.planned_runs), ("waiting", 6))
-        job = ProcrastinateJob.objects.get()
-        self.assertEqual(job.args, {"trial_id": trial.pk})
+        job = ProcrastinateJob.objects.get(args={"job_id": trial.job_id})
         self.assertTrue(job.lock.startswith("machine:"))
         again = self.launch()
         self.assertEqual(self.call("get", f"trials/{again.pk}/")["ahead"], 1)
@@ -143,7 +143,7 @@ class Trials(ServerCase):
         self.call("post", f"trials/{trial.pk}/lanes/loop/drop/")
         self.call("post", f"trials/{trial.pk}/lanes/query/drop/")
         # What the worker does with a record that it read before takes nothing back.
-        stale.finish("stopped")
+        stale.job.finish("stopped")
         trial.refresh_from_db()
         self.assertEqual(trial.dropped, ["loop", "query"])
 
@@ -183,13 +183,12 @@ class Trials(ServerCase):
             with self.subTest(plan=plan):
                 answer = self.call("post", self.at("launch/"), plan, 400)
                 self.assertIn(told, f"{answer['where']} {answer['what']}")
-        self.assertEqual(Trial.objects.count(), 0)
-        self.assertEqual(ProcrastinateJob.objects.count(), 0)
+        self.assertEqual((Trial.objects.count(), Job.objects.count()), (0, 0))
 
     def test_stop_before_it_starts(self):
         trial = self.launch()
         self.assertEqual(self.call("post", f"trials/{trial.pk}/stop/")["state"], "stopped")
-        conduct_trial.func(trial.pk)
+        work(trial)
         trial.refresh_from_db()
         self.assertEqual((trial.state, trial.runs.count()), ("stopped", 0))
 
@@ -206,7 +205,7 @@ class Trials(ServerCase):
 
         CoreTrial._run = then_stop
         self.addCleanup(setattr, CoreTrial, "_run", original)
-        conduct_trial.func(trial.pk)
+        work(trial)
         trial.refresh_from_db()
         self.assertEqual(trial.state, "stopped")
         self.assertGreaterEqual(trial.runs.count(), 3)
@@ -216,7 +215,7 @@ class Trials(ServerCase):
     def test_a_dropped_lane_runs_no_more(self):
         trial = self.launch()
         self.call("post", f"trials/{trial.pk}/lanes/loop/drop/")
-        conduct_trial.func(trial.pk)
+        work(trial)
         self.assertEqual(set(trial.runs.values_list("approach", flat=True)), {"query"})
 
     def test_a_trial_that_was_cut_off_goes_on(self):
@@ -224,8 +223,8 @@ class Trials(ServerCase):
         lines = (trial.folder / "runs.jsonl").read_text().splitlines(keepends=True)
         (trial.folder / "runs.jsonl").write_text("".join(lines[:2]))
         trial.runs.filter(number__gt=1).delete()
-        Trial.objects.filter(pk=trial.pk).update(state="running")
-        conduct_trial.func(trial.pk)
+        change_job(trial, state="running")
+        work(trial)
         trial.refresh_from_db()
         self.assertEqual(trial.state, "done")
         self.assertEqual(list(trial.runs.values_list("number", flat=True)), [1, 2, 3, 4])
@@ -235,10 +234,10 @@ class Trials(ServerCase):
         text = trial.text.replace('"category", values = ["Ash", "Elm", "Oak"]',
                                   '"text", pattern = "[A-C]", unique = true')  # fmt: skip
         Trial.objects.filter(pk=trial.pk).update(text=text)
-        conduct_trial.func(trial.pk)
+        work(trial)
         trial.refresh_from_db()
         self.assertEqual(trial.state, "failed")
-        self.assertIn("3 different texts", trial.message["what"])
+        self.assertIn("3 different texts", trial.trouble.what)
 
     def test_events_tell_the_race_and_leave_no_litter(self):
         trial = self.conducted()
@@ -266,7 +265,7 @@ class Trials(ServerCase):
         self.assertIsNone(self.call("get", self.at("lanes/loop/try/"))["newest"])
         made = self.call("post", self.at("lanes/loop/try/"), {"rows": 100}, 201)["newest"]
         self.assertEqual(made["state"], "waiting")
-        try_lane(made["id"])
+        work(Try.objects.get(pk=made["id"]))
         found = self.call("get", self.at("lanes/loop/try/"))["newest"]
         self.assertEqual((found["state"], found["run_state"]), ("done", "done"))
         self.assertEqual(found["point"], {"rows": 100})
@@ -277,13 +276,13 @@ class Trials(ServerCase):
     def test_a_try_is_done_between_two_runs_where_it_is_wanted_now(self):
         self.call("patch", self.at("lanes/loop/try/"), {}, 400)
         trial = self.launch(rounds=2, warm_ups=0)
-        Trial.objects.filter(pk=trial.pk).update(state="running")
+        change_job(trial, state="running")
         made = self.call("post", self.at("lanes/loop/try/"), {"rows": 100}, 201)["newest"]
         self.assertEqual((made["behind"], made["now"]), (trial.pk, False))
         self.call("post", self.at("lanes/query/try/"), {"rows": 100}, 201)
         told = self.call("patch", self.at("lanes/loop/try/"), {})["newest"]
         self.assertTrue(told["now"])
-        conduct_trial.func(trial.pk)
+        work(trial)
         found = self.call("get", self.at("lanes/loop/try/"))["newest"]
         self.assertEqual((found["state"], found["run_state"]), ("done", "done"))
         self.assertEqual((found["behind"], found["now"]), (None, False))
@@ -292,36 +291,46 @@ class Trials(ServerCase):
         trial.refresh_from_db()
         self.assertEqual((trial.state, trial.runs.count()), ("done", 4))
         before = Try.objects.get(pk=made["id"]).found
-        try_lane(made["id"])
+        work(Try.objects.get(pk=made["id"]))
         self.assertEqual(Try.objects.get(pk=made["id"]).found, before, "it is not done twice")
 
     def test_an_error_of_ours_in_a_try_is_not_the_trial_s_and_stop_leaves_it_waiting(self):
         trial = self.launch(rounds=1, warm_ups=0)
         made = self.call("post", self.at("lanes/loop/try/"), {}, 201)["newest"]
-        Try.objects.update(now=True)
-        with patch("ivrell.server.trials.tasks._tried", side_effect=ZeroDivisionError):
-            conduct_trial.func(trial.pk)
+        Job.objects.filter(kind="try").update(now=True)
+        with patch("ivrell.server.trials.handlers._tried", side_effect=ZeroDivisionError):
+            work(trial)
         trial.refresh_from_db()
         self.assertEqual((trial.state, Try.objects.get().state), ("done", "failed"))
-        Try.objects.filter(pk=made["id"]).update(state="waiting", now=True, found=None)
+        change_job(Try.objects.get(pk=made["id"]), state="waiting", now=True)
         again = self.launch(rounds=1, warm_ups=0)
 
         def stopped(attempt, folder, store, control):
-            Trial.objects.filter(pk=again.pk).update(stop_asked=True)
+            change_job(again, stop_asked=True)
             while not control.stop_all():
                 time.sleep(0.05)
             return Mock()
 
-        with patch("ivrell.server.trials.tasks._tried", side_effect=stopped):
-            conduct_trial.func(again.pk)
+        with patch("ivrell.server.trials.handlers._tried", side_effect=stopped):
+            work(again)
         again.refresh_from_db()
         self.assertEqual((again.state, Try.objects.get().state), ("stopped", "waiting"))
+
+    def test_a_try_is_stopped(self):
+        self.call("delete", self.at("lanes/loop/try/?kind=explained"), status=400)
+        made = self.call("post", self.at("lanes/loop/try/"), {}, 201)["newest"]
+        attempt = Try.objects.get(pk=made["id"])
+        change_job(attempt, state="running", started_at=attempt.job.created_at)
+        told = self.call("delete", self.at("lanes/loop/try/"))["newest"]
+        self.assertEqual((told["state"], told["stop_asked"]), ("running", True))
+        work(attempt)
+        self.assertEqual((attempt.state, attempt.found), ("stopped", None))
 
     def test_a_try_that_fails_names_the_line(self):
         code = "def answer(data, knobs, stage):\n    return 1 / 0\n"
         self.call("patch", self.at("lanes/loop/"), {"code": code})
         made = self.call("post", self.at("lanes/loop/try/"), {}, 201)["newest"]
-        try_lane(made["id"])
+        work(Try.objects.get(pk=made["id"]))
         found = self.call("get", self.at("lanes/loop/try/"))["newest"]
         self.assertEqual((found["run_state"], found["error"]["line"]), ("failed", 2))
 
@@ -330,11 +339,11 @@ class Trials(ServerCase):
         self.call("patch", self.at("lanes/query/"), {"code": code})
         trial = self.launch(rounds=1, warm_ups=0)
         self.call("post", f"trials/{trial.pk}/judge/", {"lane": "query"}, 400)
-        conduct_trial.func(trial.pk)
+        work(trial)
         found = self.call("get", f"trials/{trial.pk}/findings/")["lanes"]
         self.assertEqual([lane["agreement"]["agrees"] for lane in found], [True, False])
         self.call("post", f"trials/{trial.pk}/judge/", {"lane": "query"}, 202)
-        judge_trial(trial.pk, "query")
+        do(Job.objects.get(kind="judging").pk)
         lanes = self.call("get", f"trials/{trial.pk}/findings/")["lanes"]
         self.assertEqual([lane["agreement"]["agrees"] for lane in lanes], [False, True])
         self.assertEqual(lanes[0]["agreement"]["reference"], "query")
@@ -365,7 +374,7 @@ class Trials(ServerCase):
     def test_a_lane_is_explained_and_the_plan_kept_beside_the_try(self):
         asked = {"rows": 100, "kind": "explained"}
         made = self.call("post", self.at("lanes/query/try/"), asked, 201)["explained"]
-        try_lane(made["id"])
+        work(Try.objects.get(pk=made["id"]))
         found = self.call("get", self.at("lanes/query/try/"))
         self.assertIsNone(found["newest"])
         (statement,) = found["explained"]["plans"]
@@ -375,7 +384,8 @@ class Trials(ServerCase):
     def test_what_an_earlier_version_kept_of_a_try_need_not_be_readable(self):
         asked = {"rows": 100, "kind": "explained"}
         made = self.call("post", self.at("lanes/query/try/"), asked, 201)["explained"]
-        Try.objects.filter(pk=made["id"]).update(state="done", found={"plans": [{"plan": 7}]})
+        Try.objects.filter(pk=made["id"]).update(found={"plans": [{"plan": 7}]})
+        change_job(Try.objects.get(pk=made["id"]), state="done")
         found = self.call("get", self.at("lanes/query/try/"))["explained"]
         self.assertEqual(found["plans"], [])
         self.assertIn("cannot be read", found["message"]["what"])
@@ -383,7 +393,7 @@ class Trials(ServerCase):
     def test_an_interruption_is_checked(self):
         asked = {"rows": 300, "kind": "interrupted", "share": 0.25}
         made = self.call("post", self.at("lanes/query/try/"), asked, 201)["interrupted"]
-        try_lane(made["id"])
+        work(Try.objects.get(pk=made["id"]))
         found = self.call("get", self.at("lanes/query/try/"))["interrupted"]
         self.assertEqual((found["state"], found["whole"]), ("done", {"": 3}))
         self.assertIn(found["verdict"], ("can be started again", "was not killed"))
@@ -438,8 +448,8 @@ class Trials(ServerCase):
 
     def test_noise_waits_its_turn(self):
         self.call("post", "machine/noise/", {}, 202)
-        jobs = ProcrastinateJob.objects.filter(task_name="measure_noise")
-        self.assertEqual([job.status for job in jobs], ["todo"])
+        self.assertEqual(Job.objects.get(kind="noise").state, "waiting")
+        self.assertTrue(self.call("get", "now/")["noise"])
         self.assertIn("noise", self.call("get", "machine/"))
 
     def test_made_data_is_listed_and_cleared_but_not_under_a_trial(self):
@@ -459,7 +469,7 @@ class Trials(ServerCase):
         self.assertEqual((now["trial"], now["waiting"], now["worker"]), (None, 0, False))
         trial = self.launch()
         self.assertEqual(self.call("get", "now/")["waiting"], 1)
-        Trial.objects.filter(pk=trial.pk).update(state="running")
+        change_job(trial, state="running")
         self.assertEqual(self.call("get", "now/")["comparison_name"], "Gauge readings")
 
 
@@ -474,9 +484,7 @@ class Live(TransactionTestCase):
 
     def setUp(self):
         comparison = Comparison.objects.from_text(TWO_LANES)
-        self.trial = Trial.objects.create(
-            comparison=comparison, text=comparison.text, plan={}, planned_runs=1
-        )
+        self.trial = trial_of(comparison)
 
     def stream(self, last=0, during=None):
         async def collect():
@@ -494,7 +502,7 @@ class Live(TransactionTestCase):
     def test_from_the_start_and_from_where_it_was_cut(self):
         for n in range(3):
             self.trial.tell(progress(n))
-        Trial.objects.filter(pk=self.trial.pk).update(state="done")
+        change_job(self.trial, state="done")
         whole = self.stream()
         self.assertEqual(len(whole), 4)
         self.assertIn('"elapsed_s":0.0', whole[0])
@@ -511,7 +519,7 @@ class Live(TransactionTestCase):
         told = self.client.get(f"/api/trials/{self.trial.pk}/events/").json()["events"]
         self.assertEqual([event["kind"] for event in told], ["run started", "lane out"])
         self.assertEqual((told[0]["run"], told[0]["memory_run"]), (4, False))
-        Trial.objects.filter(pk=self.trial.pk).update(state="done")
+        change_job(self.trial, state="done")
         self.assertIn('"run":4', self.stream()[0])
 
     def test_what_happens_while_watching_arrives(self):
@@ -521,7 +529,7 @@ class Live(TransactionTestCase):
 
         def later():
             self.trial.tell(progress(7))
-            Trial.objects.filter(pk=self.trial.pk).update(state="done")
+            change_job(self.trial, state="done")
             self.trial.tell(TrialEnded(state="done"))
             connections.close_all()
 
@@ -536,7 +544,7 @@ class Live(TransactionTestCase):
             if not ended:
                 ended.append(True)
                 self.trial.tell(LaneOut(approach="loop", point={}))
-                self.trial.finish("done")
+                self.trial.job.finish("done")
             return asked()
 
         with patch.object(Trial.objects, "under_way", under_way):
@@ -550,12 +558,12 @@ class Live(TransactionTestCase):
             raise OSError
 
         with patch.object(Trial, "tell", cut), self.assertRaises(OSError):
-            self.trial.finish("done")
+            self.trial.job.finish("done")
         self.assertTrue(Trial.objects.under_way().filter(pk=self.trial.pk).exists())
 
     def test_needs_signing_in(self):
         self.assertEqual(self.client.get(f"/live/trials/{self.trial.pk}").status_code, 401)
         self.client.force_login(owner())
-        Trial.objects.filter(pk=self.trial.pk).update(state="done")
+        change_job(self.trial, state="done")
         answer = self.client.get(f"/live/trials/{self.trial.pk}")
         self.assertEqual(answer["Content-Type"], "text/event-stream")

@@ -20,9 +20,10 @@ from csp.constants import NONCE, NONE, SELF, STRICT_DYNAMIC, UNSAFE_INLINE
 
 from ivrell.core.base.folders import data_folder, package_folder
 from ivrell.core.records.findings import LaneState
-from ivrell.core.records.run import RunState, TrialState
-from ivrell.core.records.tries import TryKind, TryState
+from ivrell.core.records.run import RunState
+from ivrell.core.records.tries import TryKind
 from ivrell.server.bodies import MOST_BYTES
+from ivrell.server.jobs.states import JobState
 
 IVRELL_DATA = data_folder()
 IVRELL_WEB = Path(os.environ.get("IVRELL_WEB", package_folder() / "web"))
@@ -47,6 +48,7 @@ INSTALLED_APPS = [
     "drf_spectacular",
     "csp",
     "ivrell.server.accounts",
+    "ivrell.server.jobs",
     "ivrell.server.comparisons",
     "ivrell.server.trials",
     "ivrell.server.data",
@@ -150,10 +152,9 @@ SPECTACULAR_SETTINGS = {
     "COMPONENT_SPLIT_REQUEST": True,
     "PATH_CONVERTER_OVERRIDES": {"number": int},
     "ENUM_NAME_OVERRIDES": {
-        "TrialState": list(get_args(TrialState)),
+        "JobState": list(get_args(JobState)),
         "RunState": list(get_args(RunState)),
         "LaneState": list(get_args(LaneState)),
-        "TryState": list(get_args(TryState)),
         "TryKind": list(get_args(TryKind)),
     },
 }

@@ -149,7 +149,8 @@ export interface paths {
         put?: never;
         /** @description Run a lane once, as it is now, on at most so many rows; it waits its turn. */
         post: operations["try_lane"];
-        delete?: never;
+        /** @description End the newest try of a kind. */
+        delete: operations["stop_try"];
         options?: never;
         head?: never;
         /** @description Do the newest try of a kind between two runs of the trial that it waits behind. */
@@ -560,6 +561,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/continue/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Go on with a trial that was paused, when its turn comes. */
+        post: operations["go_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/events/": {
         parameters: {
             query?: never;
@@ -690,6 +708,23 @@ export interface paths {
         get: operations["trials_pairs_retrieve"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/pause/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let others pass, from the end of the run that is under way on. */
+        post: operations["trials_pause_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1479,7 +1514,7 @@ export interface components {
          * @description What happened in a trial so far, in order; the live view hears the same as it comes.
          */
         Events: {
-            events: (components["schemas"]["TrialStarted"] | components["schemas"]["DataProgress"] | components["schemas"]["DataMade"] | components["schemas"]["RunStarted"] | components["schemas"]["RunProgress"] | components["schemas"]["RunLine"] | components["schemas"]["LaneOut"] | components["schemas"]["TrialEnded"] | components["schemas"]["Judged"])[];
+            events: (components["schemas"]["TrialStarted"] | components["schemas"]["DataProgress"] | components["schemas"]["DataMade"] | components["schemas"]["RunStarted"] | components["schemas"]["RunProgress"] | components["schemas"]["RunLine"] | components["schemas"]["LaneOut"] | components["schemas"]["TrialPaused"] | components["schemas"]["TrialEnded"] | components["schemas"]["Judged"])[];
         };
         /**
          * Example
@@ -1500,10 +1535,11 @@ export interface components {
         ExplainedShape: {
             id: number;
             rows_asked: number;
-            state: components["schemas"]["TryState"];
+            state: components["schemas"]["JobState"];
             message: components["schemas"]["Trouble"] | null;
             behind: number | null;
             now: boolean;
+            stop_asked: boolean;
             error: components["schemas"]["Failure"] | null;
             plans: components["schemas"]["StatementPlan"][];
         };
@@ -1584,10 +1620,11 @@ export interface components {
         InterruptionShape: {
             id: number;
             rows_asked: number;
-            state: components["schemas"]["TryState"];
+            state: components["schemas"]["JobState"];
             message: components["schemas"]["Trouble"] | null;
             behind: number | null;
             now: boolean;
+            stop_asked: boolean;
             share: number;
             /** @default  */
             verdict: ("can be started again" | "cannot be started again" | "was not killed") | "";
@@ -1608,6 +1645,11 @@ export interface components {
             /** @default [] */
             reasons: string[];
         };
+        /**
+         * JobState
+         * @enum {string}
+         */
+        JobState: "waiting" | "running" | "paused" | "done" | "stopped" | "failed";
         /**
          * Json
          * @description Any value that JSON can hold.
@@ -2287,7 +2329,7 @@ export interface components {
          */
         MakingShape: {
             id: number;
-            state: components["schemas"]["TrialState"];
+            state: components["schemas"]["JobState"];
             forms: string[];
             profile: boolean;
             progress: components["schemas"]["MakingProgress"] | null;
@@ -3032,7 +3074,7 @@ export interface components {
             /** @default [] */
             staircases: components["schemas"]["Staircase"][];
             trial: number;
-            state: components["schemas"]["TrialState"];
+            state: components["schemas"]["JobState"];
         };
         /**
          * Prediction
@@ -3883,7 +3925,7 @@ export interface components {
             id: number;
             comparison: number;
             comparison_name: string;
-            state: components["schemas"]["TrialState"];
+            state: components["schemas"]["JobState"];
             conclusion: string;
             planned_runs: number;
             done_runs: number;
@@ -3892,6 +3934,18 @@ export interface components {
             started_at: string | null;
             finished_at: string | null;
             stop_asked: boolean;
+            pause_asked: boolean;
+        };
+        /**
+         * TrialPaused
+         * @description The trial waits, between two runs, to be told to go on.
+         */
+        TrialPaused: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "paused";
         };
         /**
          * TrialShape
@@ -3902,7 +3956,7 @@ export interface components {
             id: number;
             comparison: number;
             comparison_name: string;
-            state: components["schemas"]["TrialState"];
+            state: components["schemas"]["JobState"];
             conclusion: string;
             planned_runs: number;
             done_runs: number;
@@ -3911,6 +3965,7 @@ export interface components {
             started_at: string | null;
             finished_at: string | null;
             stop_asked: boolean;
+            pause_asked: boolean;
             plan: components["schemas"]["Plan"];
             machine: components["schemas"]["Machine"];
             data: components["schemas"]["MadeTable"][];
@@ -3935,11 +3990,6 @@ export interface components {
              */
             kind: "started";
         };
-        /**
-         * TrialState
-         * @enum {string}
-         */
-        TrialState: "waiting" | "running" | "done" | "stopped" | "failed";
         /**
          * Tries
          * @description The newest try of a lane of each kind, if any.
@@ -3988,10 +4038,11 @@ export interface components {
         TryShape: {
             id: number;
             rows_asked: number;
-            state: components["schemas"]["TryState"];
+            state: components["schemas"]["JobState"];
             message: components["schemas"]["Trouble"] | null;
             behind: number | null;
             now: boolean;
+            stop_asked: boolean;
             lane: string;
             /** @default {} */
             point: {
@@ -4024,11 +4075,6 @@ export interface components {
             /** @default [] */
             rows: (string | null)[][];
         };
-        /**
-         * TryState
-         * @enum {string}
-         */
-        TryState: "waiting" | "done" | "failed";
         /**
          * Undecided
          * @description A size at which the lane that leads is not told apart from others, by id.
@@ -4470,6 +4516,30 @@ export interface operations {
         };
         responses: {
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tries"];
+                };
+            };
+        };
+    };
+    stop_try: {
+        parameters: {
+            query?: {
+                kind?: "explained" | "interrupted" | "try";
+            };
+            header?: never;
+            path: {
+                comparison: number;
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5184,6 +5254,27 @@ export interface operations {
             };
         };
     };
+    go_on: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
     trials_events_retrieve: {
         parameters: {
             query?: never;
@@ -5368,6 +5459,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pairs"];
+                };
+            };
+        };
+    };
+    trials_pause_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
                 };
             };
         };

@@ -1,5 +1,6 @@
 /** The live view: a lane is a row of rounds filling up, the running one drawn as it goes. */
-import { useMutation } from "@tanstack/react-query";
+import { underWay } from "../ui/job";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Tooltip } from "antd";
 import { Link } from "react-router";
 import { api, taken, type Comparison, type Schemas, type Trial } from "../api/client";
@@ -13,8 +14,19 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
   const view = useView();
   const live = useLive(trial.id, comparison.id);
   const at = { params: { path: { id: trial.id } } };
+  const cache = useQueryClient();
+  const onSuccess = (told: Trial) => cache.setQueryData(["trial", trial.id], told);
   const stopAll = useMutation({
     mutationFn: () => taken(api.POST("/api/trials/{id}/stop/", at)),
+    onSuccess,
+  });
+  const pause = useMutation({
+    mutationFn: () => taken(api.POST("/api/trials/{id}/pause/", at)),
+    onSuccess,
+  });
+  const goOn = useMutation({
+    mutationFn: () => taken(api.POST("/api/trials/{id}/continue/", at)),
+    onSuccess,
   });
   const stopRun = useMutation({
     mutationFn: (number: number) =>
@@ -32,7 +44,7 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
         }),
       ),
   });
-  const going = (trial.state === "running" || trial.state === "waiting") && !live.over;
+  const going = underWay(trial.state) && !live.over;
   const ids = trial.plan.approaches ?? Object.keys(trial.lanes);
   const shown =
     trial.points.find((point) => JSON.stringify(point) === view.point) ??
@@ -61,6 +73,27 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
         {going ? (
           <>
             <TimeLeft trial={trial} ended={live.ended} seen={live.seen} />
+            {trial.state === "paused" || trial.pause_asked ? (
+              <Button
+                size="small"
+                type="primary"
+                loading={goOn.isPending}
+                onClick={() => goOn.mutate()}
+                data-testid="continue"
+              >
+                Go on
+              </Button>
+            ) : (
+              <Button
+                size="small"
+                loading={pause.isPending}
+                onClick={() => pause.mutate()}
+                title="After the run under way; others that wait go first"
+                data-testid="pause"
+              >
+                Pause
+              </Button>
+            )}
             {running && (
               <Button size="small" onClick={() => stopRun.mutate(running.run)}>
                 Stop this run
@@ -205,11 +238,18 @@ function roundsWords(trial: Trial, columns: number[]): string {
 function stateWords(trial: Trial, done: number, over: boolean): string {
   const most = trial.plan.until || trial.plan.search ? "at most " : "";
   const runs = `${done} of ${most}${plural(trial.planned_runs, "run")}`;
-  if (trial.state === "waiting" && !over)
+  if (trial.state === "waiting" && !over) {
+    const soFar = done > 0 ? `, ${runs}` : "";
+    if (trial.stop_asked) return `stopping${soFar}`;
     return trial.ahead
-      ? `waiting behind ${plural(trial.ahead, "trial")}`
-      : "waiting for the worker";
-  if (trial.state === "running" && !over) return trial.stop_asked ? `stopping, ${runs}` : runs;
+      ? `waiting behind ${plural(trial.ahead, "trial")}${soFar}`
+      : `waiting for the worker${soFar}`;
+  }
+  if (trial.state === "paused" && !over) return `paused, ${runs}`;
+  if (trial.state === "running" && !over) {
+    if (trial.stop_asked) return `stopping, ${runs}`;
+    return trial.pause_asked ? `pausing after this run, ${runs}` : runs;
+  }
   const word = { done: "done", stopped: "stopped", failed: "failed" }[trial.state as string];
   return `${word ?? "done"}, ${runs}`;
 }

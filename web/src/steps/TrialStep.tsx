@@ -1,4 +1,5 @@
 /** The trial: the plan as a sentence, then the live view. */
+import { goesOn } from "../ui/job";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button } from "antd";
 import { useState } from "react";
@@ -52,7 +53,7 @@ export function TrialStep({ comparison, trial }: StepProps) {
       view.set({ trial: made.id, point: null, run: null });
     },
   });
-  const busy = trial?.state === "running" || trial?.state === "waiting";
+  const busy = goesOn(trial?.state);
   return (
     <div className="trial">
       {comparison.plans.length > 0 && (

@@ -1,4 +1,5 @@
 /** The steps of a comparison, in order; a new one is an entry here and a view. */
+import { underWay } from "../ui/job";
 import { lazy } from "react";
 import { AgreementStep } from "./AgreementStep";
 import { FindingsStep } from "./FindingsStep";
@@ -53,8 +54,7 @@ export const STEPS: [Step, ...Step[]] = [
     address: "trial",
     word: "Trial",
     view: TrialStep,
-    state: ({ trial }) =>
-      trial?.state === "running" || trial?.state === "waiting" ? trial.state : "",
+    state: ({ trial }) => (trial && underWay(trial.state) ? trial.state : ""),
   },
   {
     address: "findings",

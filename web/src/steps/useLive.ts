@@ -100,6 +100,7 @@ function folded(live: LiveTrial, event: LiveEvent): LiveTrial {
     case "ended":
       return { ...live, running: null, making: null, over: true };
     case "started":
+    case "paused":
     case "judged":
       return live;
   }
@@ -127,7 +128,7 @@ export function useLive(trial: number | null, comparison: number): LiveTrial {
       const event = JSON.parse(message.data as string) as LiveEvent;
       waiting.push(event);
       timer ||= window.setTimeout(show, TOGETHER_MS);
-      if (event.kind === "started") {
+      if (event.kind === "started" || event.kind === "paused") {
         void cache.invalidateQueries({ queryKey: ["trial", trial] });
         void cache.invalidateQueries({ queryKey: ["now"] });
       }

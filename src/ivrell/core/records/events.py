@@ -133,6 +133,12 @@ class TrialStarted(BaseModel):
     kind: Literal["started"] = "started"
 
 
+class TrialPaused(BaseModel):
+    """The trial waits, between two runs, to be told to go on."""
+
+    kind: Literal["paused"] = "paused"
+
+
 class Judged(BaseModel):
     """The answers were held against another reference."""
 
@@ -148,6 +154,7 @@ LiveEvent = Annotated[
     | RunProgress
     | RunLine
     | LaneOut
+    | TrialPaused
     | TrialEnded
     | Judged,
     Field(discriminator="kind"),

@@ -10,7 +10,6 @@ from ivrell.core.records.points import Point
 from ivrell.core.records.wire import Failure, LimitReached, Span, StageTime, StatementPlan
 
 RunState = Literal["done", "failed", "limit", "stopped"]
-TrialState = Literal["waiting", "running", "done", "stopped", "failed"]
 
 _FORMER_WORDS = {"core_wait_s": "run_queue_wait_s"}
 _SPAN = ("name", "start_s", "end_s")

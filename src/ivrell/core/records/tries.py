@@ -9,7 +9,6 @@ from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import StatementPlan
 
-TryState = Literal["waiting", "done", "failed"]
 TryKind = Literal["try", "explained", "interrupted"]
 
 

@@ -187,7 +187,11 @@ class Trial:
             in_use(self.store.root),
             in_use(self.databases.root),
         ):
-            return self._conduct()
+            try:
+                return self._conduct()
+            finally:
+                # However it ended: no session and no cluster is left behind.
+                self.preparation.spark.stop()
 
     def _conduct(self) -> TrialFindings:
         # First: what is refused changes nothing.

@@ -31,7 +31,7 @@ class ComparisonQuerySet(models.QuerySet["Comparison"]):
     def listed(self) -> "ComparisonQuerySet":
         """Those present, the last changed first, with what a list tells of their trials."""
         trials = apps.get_model("trials", "Trial").objects
-        told = trials.only("comparison", "state", "conclusion", "finished_at")
+        told = trials.select_related("job").only("comparison", "conclusion", "job")
         newest = self.present().order_by("-changed_at")
         return newest.prefetch_related(models.Prefetch("trials", queryset=told))
 

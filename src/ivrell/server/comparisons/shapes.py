@@ -37,6 +37,18 @@ class LastTrial(BaseModel):
     finished_at: datetime.datetime | None
 
 
+def _last(trials: list[Any]) -> LastTrial | None:
+    if not trials:
+        return None
+    newest = trials[0]
+    return LastTrial(
+        id=newest.pk,
+        state=newest.job.state,
+        conclusion=newest.conclusion,
+        finished_at=newest.job.finished_at,
+    )
+
+
 class LaneMark(BaseModel):
     """A lane's name and its place in the palette."""
 
@@ -77,9 +89,7 @@ class ComparisonLine(BaseModel):
                 for approach in (read.approach if read else [])
             ],
             trials=len(trials),
-            last_trial=LastTrial.model_validate(trials[0], from_attributes=True)
-            if trials
-            else None,
+            last_trial=_last(trials),
             changed_at=record.changed_at,
             demo=record.demo,
         )

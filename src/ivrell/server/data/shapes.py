@@ -9,8 +9,8 @@ from ivrell.core.recipe.kinds.settings import Setting
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.points import Value
 from ivrell.core.records.profile import LookTable, Profile
-from ivrell.core.records.run import TrialState
 from ivrell.core.records.trouble import Trouble
+from ivrell.server.jobs.states import JobState
 
 
 class Written(BaseModel):
@@ -111,7 +111,7 @@ class MakingShape(BaseModel):
     """Data being made, or made."""
 
     id: int
-    state: TrialState
+    state: JobState
     forms: list[str]
     profile: bool
     progress: MakingProgress | None

@@ -114,15 +114,15 @@ class KindsView(APIView):
 def _shown(making: Making | None, code: int = status.HTTP_200_OK) -> Response:
     newest = making and shapes.MakingShape(
         id=making.pk,
-        state=making.state,
+        state=making.job.state,
         forms=making.request.forms,
         profile=making.request.profile,
-        progress=making.progress or None,
+        progress=making.job.progress or None,
         made=making.made,
         profiles=making.profiles,
-        message=making.message,
-        stop_asked=making.stop_asked,
-        created_at=making.created_at,
+        message=making.trouble,
+        stop_asked=making.job.stop_asked,
+        created_at=making.job.created_at,
     )
     return reply(shapes.Makings(newest=newest), code)
 
@@ -157,10 +157,7 @@ class MakingView(APIView):
         """Stop it; what is half made is gone on with the next time."""
         making = _present(comparison).makings.first()
         if making:
-            making.stop_asked = True
-            making.save(update_fields=["stop_asked"])
-            if making.state == Making.State.WAITING:
-                making.finish(Making.State.STOPPED)
+            making.job.stop()
         return _shown(making)
 
 

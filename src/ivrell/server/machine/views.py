@@ -3,7 +3,7 @@
 from django.conf import settings
 from django.db import connection
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from procrastinate.contrib.django.models import ProcrastinateJob, ProcrastinateWorker
+from procrastinate.contrib.django.models import ProcrastinateWorker
 from rest_framework import status
 from rest_framework.decorators import api_view
 from rest_framework.request import Request
@@ -19,9 +19,8 @@ from ivrell.core.runtimes import Runtimes
 from ivrell.core.servers.own import Servers
 from ivrell.core.spark.clusters import Clusters
 from ivrell.server.asking import asked
+from ivrell.server.jobs.models import Job
 from ivrell.server.machine import shapes
-from ivrell.server.machine.tasks import measure_noise
-from ivrell.server.queue import QUEUE
 from ivrell.server.replies import reply
 from ivrell.server.trials.models import Trial
 
@@ -169,7 +168,7 @@ def machine(request: Request) -> Response:
 @api_view(["POST"])
 def noise(request: Request) -> Response:
     """Measure this machine's noise anew, when its turn comes; machine/ tells the outcome."""
-    measure_noise.defer(folder=str(settings.IVRELL_DATA))
+    Job.objects.ask("noise")
     return Response(status=status.HTTP_202_ACCEPTED)
 
 
@@ -205,24 +204,24 @@ def made(request: Request) -> Response:
 @api_view(["GET"])
 def now(request: Request) -> Response:
     """Who is signed in and what the machine is doing; cheap, asked often."""
-    trials = list(Trial.objects.under_way().select_related("comparison"))
-    running = next((t for t in trials if t.state == Trial.State.RUNNING), None)
+    trials = Trial.objects.in_order()
+    running = next((t for t in trials if t.state == Job.State.RUNNING), None)
     with connection.cursor() as cursor:
         cursor.execute(
             f"SELECT count(*) FROM {ProcrastinateWorker._meta.db_table} "
             "WHERE last_heartbeat > now() - interval '40 seconds'"
         )
         workers = cursor.fetchone()[0]
-    queued = ProcrastinateJob.objects.filter(queue_name=QUEUE)
+    under_way = Job.objects.under_way()
     shape = shapes.Now(
         user=request.user.get_username(),
         may_run=request.user.is_staff,
         trial=running.pk if running else None,
         comparison=running.comparison_id if running else None,
         comparison_name=running.comparison.name if running else None,
-        waiting=sum(1 for trial in trials if trial.state == Trial.State.WAITING),
+        waiting=sum(1 for trial in trials if trial.state == Job.State.WAITING),
         worker=workers > 0,
-        timing=queued.filter(status="doing").exists(),
-        noise=queued.filter(task_name="measure_noise", status__in=["todo", "doing"]).exists(),
+        timing=under_way.filter(state=Job.State.RUNNING).exists(),
+        noise=under_way.filter(kind="noise").exists(),
     )
     return reply(shape)

@@ -16,7 +16,6 @@ from ivrell.server.trials.models import Reply, Trial
 from ivrell.server.trials.shapes import PointFindings, Sweep
 
 _SWEEP = "sweep"
-_ENDED = (Trial.State.DONE, Trial.State.STOPPED)
 
 
 def findings_at(trial: Trial, point: Point | None) -> str:
@@ -35,7 +34,7 @@ def sweep_of(trial: Trial) -> str:
 
 def keep(trial: Trial) -> None:
     """Keep what is said of a trial that has ended, in the place of what was kept."""
-    if trial.state not in _ENDED or not trial.runs.exists():
+    if not trial.job.has_ended_well or not trial.runs.exists():
         trial.replies.all().delete()
         return
     told = trial.all_findings()
@@ -60,7 +59,7 @@ def keep(trial: Trial) -> None:
 
 def _kept(trial: Trial, what: str) -> str:
     """A reply that was kept; "" where the trial goes on."""
-    if trial.state not in _ENDED:
+    if not trial.job.has_ended_well:
         return ""
     here = trial.replies.filter(what=what, edition=_edition())
     found = here.values_list("text", flat=True).first()

@@ -1,12 +1,12 @@
 """Trials, their runs, and the events that are shown while they go on."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Self
 
 from django.conf import settings
 from django.db import connection, models, transaction
 from django.db.models import Q
-from django.utils import timezone
+from pydantic import BaseModel
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import looking
@@ -14,7 +14,7 @@ from ivrell.core.comparison.model import Claim
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
-from ivrell.core.records.events import LiveEvent, TrialEnded, live_event
+from ivrell.core.records.events import LiveEvent, TrialEnded, TrialPaused, live_event
 from ivrell.core.records.findings import FINDINGS_EDITION, Findings, TrialFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import PairFindings
@@ -22,10 +22,10 @@ from ivrell.core.records.points import Point, expected_name, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.session import RunSet, Session
 from ivrell.core.records.sweep import SweepFindings
-from ivrell.core.records.trouble import Trouble
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, most_runs, points_of, points_with
 from ivrell.server.comparisons.models import Comparison, read, subject
+from ivrell.server.jobs.models import Job, Work
 from ivrell.server.looks import LOOKS
 
 if TYPE_CHECKING:
@@ -42,53 +42,42 @@ class TrialQuerySet(models.QuerySet["Trial"]):
 
         Raises BadInput when the plan does not fit the comparison.
         """
-        from ivrell.server.trials.tasks import conduct_trial
-
         plan = plan.model_copy(update={"own_files": str(settings.IVRELL_DATA / "files")})
         data = comparison.data
         runs = most_runs(data, plan)
         LOOKS.ask(looking.check_points, subject(comparison.text), points_of(plan, data))
         with transaction.atomic():
-            trial = self.create(
+            return self.create(
+                job=Job.objects.ask("trial"),
                 comparison=comparison,
                 text=comparison.text,
                 plan=plan.model_dump(mode="json"),
                 planned_runs=runs,
             )
-            conduct_trial.defer(trial_id=trial.pk)
-        return trial
 
-    def under_way(self) -> "TrialQuerySet":
-        """Waiting or running, the oldest first."""
-        return self.filter(state__in=[Trial.State.WAITING, Trial.State.RUNNING]).order_by("id")
+    def under_way(self) -> Self:
+        """Those of which something is to come yet."""
+        return self.filter(job__in=Job.objects.under_way())
+
+    def in_order(self) -> "list[Trial]":
+        """Those of which something is to come yet, in the order in which they are done."""
+        jobs = Job.objects.under_way().filter(kind="trial").select_related("of_trial__comparison")
+        return [job.subject_of(Trial) for job in jobs]
 
 
-class Trial(models.Model):
+class Trial(Work):
     """One launch of a plan, with the exact text that it ran."""
-
-    class State(models.TextChoices):
-        WAITING = "waiting"
-        RUNNING = "running"
-        DONE = "done"
-        STOPPED = "stopped"
-        FAILED = "failed"
 
     comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="trials")
     text = models.TextField()
     plan = models.JSONField()
     planned_runs = models.IntegerField()
-    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
-    message = models.JSONField(null=True)
     conclusion = models.TextField(blank=True, default="")
     sessions = models.JSONField(default=list)
     data = models.JSONField(default=list)
     agreement = models.JSONField(default=dict)
-    stop_asked = models.BooleanField(default=False)
     stop_run_asked = models.IntegerField(null=True)
     dropped = models.JSONField(default=list)
-    created_at = models.DateTimeField(auto_now_add=True)
-    started_at = models.DateTimeField(null=True)
-    finished_at = models.DateTimeField(null=True)
 
     objects = TrialQuerySet.as_manager()
 
@@ -127,6 +116,12 @@ class Trial(models.Model):
         plan = self.plan_of
         ran = self.runs.values_list("record__point", flat=True) if plan.search else ()
         return points_with(plan, self.read, ran)
+
+    @property
+    def ahead(self) -> int:
+        """How many trials go before it."""
+        order = [trial.pk for trial in Trial.objects.in_order()]
+        return order.index(self.pk) if self.pk in order else 0
 
     @property
     def sessions_of(self) -> list[Session]:
@@ -180,7 +175,7 @@ class Trial(models.Model):
 
     def _kept(self) -> TrialFindings | None:
         """Findings that were kept when it ended; None where they were made in another way."""
-        if self.state not in (self.State.DONE, self.State.STOPPED) or not self.results.has_ended:
+        if not self.job.has_ended_well or not self.results.has_ended:
             return None
         from ivrell.core.results.folder import FINDINGS
 
@@ -206,7 +201,7 @@ class Trial(models.Model):
     def along_knobs(self) -> list[SweepFindings]:
         """Growth and crossings along each knob of numbers that has several values; none until it
         has ended, for that takes seconds of a core, which are the runs'."""
-        if self.state not in (self.State.DONE, self.State.STOPPED):
+        if not self.job.has_ended_well:
             return []
         if self._kept():
             from ivrell.core.results.folder import SWEEP
@@ -223,7 +218,7 @@ class Trial(models.Model):
             self.all_findings(),
             plan.limits.memory_bytes,
             named=points_of(plan, self.read),
-            stepped=plan.step_up and self.state == self.State.DONE,
+            stepped=plan.step_up and self.state == Job.State.DONE,
             search=plan.search,
         )
 
@@ -287,17 +282,22 @@ class Trial(models.Model):
         unplanned = Q(record__memory_run=True) | Q(record__set_aside=True)
         return self.runs.count() - self.runs.filter(unplanned).count()
 
-    def finish(self, state: str, message: Trouble | None = None) -> None:
-        """Set the end state, keep the conclusion, and drop events nobody needs any more."""
-        self.message = message and message.model_dump()
-        self.state, self.finished_at = state, timezone.now()
+    def ended(self) -> None:
+        """Keep the conclusion, and drop events nobody needs any more."""
         self.keep_conclusion()
-        # At once: who sees the state has the event that tells of it.
-        with transaction.atomic():
-            # Not what the page may be changing meanwhile: stops, lanes dropped.
-            self.save(update_fields=["state", "message", "finished_at", "agreement"])
-            self.events.filter(kind__in=["progress", "data"]).delete()
-            self.tell(TrialEnded(state=state))
+        self.events.filter(kind__in=["progress", "data"]).delete()
+        self.tell(TrialEnded(state=self.state))
+
+    def paused(self) -> None:
+        """Tell those who watch."""
+        self.tell(TrialPaused())
+
+
+class JudgingAsked(BaseModel):
+    """What a job of judging again is to know: the trial, and the lane that is the reference."""
+
+    trial: int
+    reference: str
 
 
 class Run(models.Model):
@@ -364,12 +364,11 @@ class Event(models.Model):
         return live_event(self.kind, self.fields)
 
 
-class Try(models.Model):
+class Try(Work):
     """One run of a lane on a small size, asked for while it is written.
 
     A kind of its own tells how the engine carries the lane out, another kills the run after
-    ``share`` of its usual time and starts it again. One that is wanted ``now`` is done between two
-    runs of the trial under way.
+    ``share`` of its usual time and starts it again.
     """
 
     class Kind(models.TextChoices):
@@ -377,29 +376,16 @@ class Try(models.Model):
         EXPLAINED = "explained"
         INTERRUPTED = "interrupted"
 
-    class State(models.TextChoices):
-        WAITING = "waiting"
-        DONE = "done"
-        FAILED = "failed"
-
     comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="tries")
     lane = models.CharField(max_length=63)
     text = models.TextField()
     rows = models.IntegerField()
     kind = models.CharField(max_length=12, choices=Kind.choices, default=Kind.TRY)
     share = models.FloatField(default=0.5)
-    now = models.BooleanField(default=False)
-    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     found = models.JSONField(null=True)
-    message = models.JSONField(null=True)
-    created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["-id"]
 
     def __str__(self) -> str:
         return f"try {self.pk} of {self.lane} in {self.comparison}"
-
-    def fail(self, message: Trouble) -> None:
-        """Take on that it came to nothing, and why."""
-        self.state, self.message = self.State.FAILED, message.model_dump()

@@ -17,6 +17,7 @@ from ivrell.core.records.run import RunRecord
 from ivrell.core.results.folder import DATA, FINDINGS, ResultFolder
 from ivrell.core.trial.plan import PLAN, most_runs
 from ivrell.server.comparisons.models import Comparison
+from ivrell.server.jobs.models import Job
 from ivrell.server.trials import kept as kept_replies
 from ivrell.server.trials.models import Event, Run, Trial
 
@@ -64,19 +65,21 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
     plan = kept.read(PLAN)
     data = parse(text)
     found = kept.read(FINDINGS) if kept.has_ended else None
+    began, ended = _times(kept.path)
     trial = Trial.objects.filter(pk=number).first() or Trial(
-        pk=number, comparison=_comparison(data.name, text)
+        pk=number,
+        comparison=_comparison(data.name, text),
+        job=Job.objects.create(kind="trial", started_at=began, finished_at=ended),
     )
     trial.text, trial.plan = text, plan.model_dump(mode="json")
     trial.planned_runs = most_runs(data, plan)
-    trial.state = found.ended if found else Trial.State.STOPPED
+    trial.job.state = found.ended if found else Job.State.STOPPED
+    trial.job.save(update_fields=["state"])
     tables = kept.read(DATA) if kept.has(DATA) else []
     trial.sessions = [session.model_dump(mode="json") for session in kept.sessions()]
     trial.data = [table.model_dump(mode="json") for table in tables]
     if found:
         trial.keep_agreement(found)
-    began, ended = _times(kept.path)
-    trial.started_at, trial.finished_at = trial.started_at or began, trial.finished_at or ended
     trial.save()
     trial.runs.all().delete()
     runs = kept.runs()

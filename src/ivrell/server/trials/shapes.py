@@ -19,7 +19,7 @@ from ivrell.core.records.findings import (
 )
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
-from ivrell.core.records.run import RunRecord, RunState, TrialState
+from ivrell.core.records.run import RunRecord, RunState
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.tries import (
     AnswerColumn,
@@ -27,12 +27,13 @@ from ivrell.core.records.tries import (
     InterruptionVerdict,
     TryKind,
     TryOutcome,
-    TryState,
 )
 from ivrell.core.records.trouble import Trouble
 from ivrell.core.records.wire import Failure, StageTime, StatementPlan
 from ivrell.core.report.words import limit_told
 from ivrell.core.trial.plan import Plan
+from ivrell.server.jobs.models import Job
+from ivrell.server.jobs.states import JobState
 from ivrell.server.trials.models import Run, Trial, Try
 
 
@@ -42,7 +43,7 @@ class TrialLine(BaseModel):
     id: int
     comparison: int
     comparison_name: str
-    state: TrialState
+    state: JobState
     conclusion: str
     planned_runs: int
     done_runs: int
@@ -50,6 +51,7 @@ class TrialLine(BaseModel):
     started_at: datetime.datetime | None
     finished_at: datetime.datetime | None
     stop_asked: bool
+    pause_asked: bool
 
     @classmethod
     def of(cls, trial: Trial) -> "TrialLine":
@@ -66,10 +68,11 @@ def _fields(trial: Trial) -> dict[str, object]:
         "conclusion": trial.conclusion,
         "planned_runs": trial.planned_runs,
         "done_runs": trial.done_runs,
-        "created_at": trial.created_at,
-        "started_at": trial.started_at,
-        "finished_at": trial.finished_at,
-        "stop_asked": trial.stop_asked,
+        "created_at": trial.job.created_at,
+        "started_at": trial.job.started_at,
+        "finished_at": trial.job.finished_at,
+        "stop_asked": trial.job.stop_asked,
+        "pause_asked": trial.job.pause_asked,
     }
 
 
@@ -95,9 +98,9 @@ class TrialShape(TrialLine):
                 "plan": trial.plan_of,
                 "machine": trial.machine_of,
                 "data": trial.data,
-                "message": trial.message,
+                "message": trial.trouble,
                 "points": trial.points,
-                "ahead": Trial.objects.under_way().filter(id__lt=trial.pk).count(),
+                "ahead": trial.ahead,
                 "lanes": {approach.id: approach.text() for approach in trial.read.approach},
                 "dropped": trial.dropped,
             }
@@ -136,7 +139,7 @@ class PointFindings(Findings):
     """Findings at a point with the trial they come from. Pairs have an answer of their own."""
 
     trial: int
-    state: TrialState
+    state: JobState
     pairs: list[PairRatio] = Field(default=[], exclude=True)
 
     @classmethod
@@ -283,7 +286,7 @@ Outcome = TypeVar("Outcome", TryOutcome, InterruptionOutcome)
 
 def _kept(attempt: Try, shape: type[Outcome]) -> tuple[Outcome | None, Trouble | None]:
     """What came of a try, and the message that goes with it."""
-    message = attempt.message and Trouble.model_validate(attempt.message)
+    message = attempt.trouble
     if not attempt.found:
         return None, message
     try:
@@ -299,10 +302,11 @@ class Asked(BaseModel):
 
     id: int
     rows_asked: int
-    state: TryState
+    state: JobState
     message: Trouble | None
     behind: int | None
     now: bool
+    stop_asked: bool
 
 
 def _asked(attempt: Try, message: Trouble | None) -> dict[str, object]:
@@ -311,14 +315,15 @@ def _asked(attempt: Try, message: Trouble | None) -> dict[str, object]:
         "rows_asked": attempt.rows,
         "state": attempt.state,
         "message": message,
-        "behind": _in_the_way() if attempt.state == Try.State.WAITING else None,
-        "now": attempt.now,
+        "behind": _in_the_way() if attempt.state == Job.State.WAITING else None,
+        "now": attempt.job.now,
+        "stop_asked": attempt.job.stop_asked,
     }
 
 
 def _in_the_way() -> int | None:
     """The trial that runs now."""
-    running = Trial.objects.filter(state=Trial.State.RUNNING)
+    running = Trial.objects.filter(job__state=Job.State.RUNNING)
     return running.values_list("pk", flat=True).first()
 
 

@@ -15,7 +15,6 @@ from rest_framework.views import APIView
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
-from ivrell.core.records.events import TrialEnded
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point
 from ivrell.core.report.measures import as_csv
@@ -23,10 +22,10 @@ from ivrell.core.trial.plan import Plan
 from ivrell.server.asking import asked, whole_number
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.shapes import ComparisonShape
+from ivrell.server.jobs.models import Job
 from ivrell.server.replies import reply, reply_all, reply_kept
 from ivrell.server.trials import kept, shapes
-from ivrell.server.trials.models import Run, Trial, Try
-from ivrell.server.trials.tasks import judge_trial, try_lane
+from ivrell.server.trials.models import JudgingAsked, Run, Trial, Try
 
 
 def _point_of(request: Request, trial: Trial) -> Point | None:
@@ -46,7 +45,7 @@ def _point_of(request: Request, trial: Trial) -> Point | None:
 
 
 def _trial(number: int) -> Trial:
-    return get_object_or_404(Trial.objects.select_related("comparison"), pk=number)
+    return get_object_or_404(Trial.objects.select_related("comparison", "job"), pk=number)
 
 
 class TrialViewSet(viewsets.ViewSet):
@@ -61,7 +60,7 @@ class TrialViewSet(viewsets.ViewSet):
     )
     def list(self, request: Request) -> Response:
         """The trials of a comparison, the newest first."""
-        trials = Trial.objects.select_related("comparison").filter(
+        trials = Trial.objects.select_related("comparison", "job").filter(
             comparison=whole_number(request, "comparison")
         )
         return reply_all(shapes.TrialLine.of(trial) for trial in trials)
@@ -159,7 +158,8 @@ class TrialViewSet(viewsets.ViewSet):
         trial.read.approach_called(given.lane)
         if not trial.results.has_ended:
             raise BadInput("This trial has not ended.", hint="Wait for its end, or stop it.")
-        judge_trial.defer(trial_id=trial.pk, reference=given.lane)
+        asked_of = JudgingAsked(trial=trial.pk, reference=given.lane)
+        Job.objects.ask("judging", asked_of.model_dump())
         return Response(status=status.HTTP_202_ACCEPTED)
 
     @extend_schema(request=shapes.AnswerAsked, responses=ComparisonShape)
@@ -182,11 +182,23 @@ class TrialViewSet(viewsets.ViewSet):
     def stop(self, request: Request, id: int) -> Response:
         """End the trial; what was measured stays."""
         trial = _trial(id)
-        Trial.objects.filter(pk=trial.pk).update(stop_asked=True)
-        waiting = Trial.objects.filter(pk=trial.pk, state=Trial.State.WAITING)
-        if waiting.update(state=Trial.State.STOPPED):
-            trial.tell(TrialEnded(state=Trial.State.STOPPED))
-        trial.refresh_from_db()
+        trial.job.stop()
+        return reply(shapes.TrialShape.of(trial))
+
+    @extend_schema(request=None, responses=shapes.TrialShape)
+    @action(detail=True, methods=["post"])
+    def pause(self, request: Request, id: int) -> Response:
+        """Let others pass, from the end of the run that is under way on."""
+        trial = _trial(id)
+        trial.job.pause()
+        return reply(shapes.TrialShape.of(trial))
+
+    @extend_schema(request=None, responses=shapes.TrialShape, operation_id="go_on")
+    @action(detail=True, methods=["post"], url_path="continue")
+    def go_on(self, request: Request, id: int) -> Response:
+        """Go on with a trial that was paused, when its turn comes."""
+        trial = _trial(id)
+        trial.job.go_on()
         return reply(shapes.TrialShape.of(trial))
 
     @extend_schema(request=None, responses=shapes.TrialShape)
@@ -257,7 +269,8 @@ class TryView(APIView):
         given = asked(shapes.TryRequest, request)
         record = get_object_or_404(Comparison.objects.present(), pk=comparison)
         record.data.approach_called(lane)
-        attempt = Try.objects.create(
+        Try.objects.create(
+            job=Job.objects.ask("try"),
             comparison=record,
             lane=lane,
             text=record.text,
@@ -265,15 +278,29 @@ class TryView(APIView):
             kind=given.kind,
             share=given.share,
         )
-        try_lane.defer(try_id=attempt.pk)
         return _tries(comparison, lane, status.HTTP_201_CREATED)
 
     @extend_schema(request=shapes.TryNow, responses=shapes.Tries, operation_id="try_lane_now")
     def patch(self, request: Request, comparison: int, lane: str) -> Response:
         """Do the newest try of a kind between two runs of the trial that it waits behind."""
         given = asked(shapes.TryNow, request)
-        newest = Try.objects.filter(comparison=comparison, lane=lane, kind=given.kind).first()
-        if newest is None:
-            raise BadInput("Nothing is tried here.", where="kind", hint="Try the lane first.")
-        Try.objects.filter(pk=newest.pk, state=Try.State.WAITING).update(now=True)
+        newest = _newest(comparison, lane, given.kind)
+        Job.objects.filter(pk=newest.job_id, state=Job.State.WAITING).update(now=True)
         return _tries(comparison, lane)
+
+    @extend_schema(
+        parameters=[OpenApiParameter("kind", str, enum=Try.Kind.values)],
+        responses={200: shapes.Tries},
+        operation_id="stop_try",
+    )
+    def delete(self, request: Request, comparison: int, lane: str) -> Response:
+        """End the newest try of a kind."""
+        _newest(comparison, lane, request.query_params.get("kind", Try.Kind.TRY)).job.stop()
+        return _tries(comparison, lane)
+
+
+def _newest(comparison: int, lane: str, kind: str) -> Try:
+    newest = Try.objects.filter(comparison=comparison, lane=lane, kind=kind).first()
+    if newest is None:
+        raise BadInput("Nothing is tried here.", where="kind", hint="Try the lane first.")
+    return newest

@@ -2,13 +2,14 @@
 import { Button } from "antd";
 import type { Problem } from "../../api/client";
 import { StatementPlan } from "../../plot/PlanTree";
+import { underWay } from "../../ui/job";
 import { Trouble } from "../../ui/Trouble";
 import { Size, useStart, useTry, Waiting, type PanelProps } from "./TryPanel";
 
 export function ExplainedPanel({ comparison, lane, rows, onRows, beforeTry }: PanelProps) {
   const found = useTry(comparison, lane.id).data?.explained;
   const start = useStart(comparison, lane.id, beforeTry);
-  const waiting = found?.state === "waiting";
+  const waiting = underWay(found?.state);
   const error = found?.error as { kind: string; message: string } | null | undefined;
   return (
     <div className="try" data-testid="explained-panel">
@@ -24,7 +25,7 @@ export function ExplainedPanel({ comparison, lane, rows, onRows, beforeTry }: Pa
         </Button>
         <Size rows={rows} onRows={onRows} />
         <span className="small quiet">
-          {found?.state === "waiting" ? (
+          {found && waiting ? (
             <Waiting comparison={comparison} lane={lane.id} kind="explained" found={found} />
           ) : (
             "a run of its own, never counted"

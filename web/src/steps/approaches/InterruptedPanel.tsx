@@ -2,6 +2,7 @@
 import { Button, Select } from "antd";
 import { useState } from "react";
 import type { Problem, Schemas } from "../../api/client";
+import { underWay } from "../../ui/job";
 import { Trouble } from "../../ui/Trouble";
 import { bytes, count, seconds } from "../../ui/units";
 import { Size, useStart, useTry, Waiting, type PanelProps } from "./TryPanel";
@@ -12,7 +13,7 @@ export function InterruptedPanel({ comparison, lane, rows, onRows, beforeTry }: 
   const found = useTry(comparison, lane.id).data?.interrupted;
   const start = useStart(comparison, lane.id, beforeTry);
   const [share, setShare] = useState(0.5);
-  const waiting = found?.state === "waiting";
+  const waiting = underWay(found?.state);
   return (
     <div className="try" data-testid="interrupted-panel">
       <div className="row">
@@ -35,7 +36,7 @@ export function InterruptedPanel({ comparison, lane, rows, onRows, beforeTry }: 
           onChange={setShare}
         />
         <Size rows={rows} onRows={onRows} />
-        {found?.state === "waiting" && (
+        {found && waiting && (
           <span className="small quiet">
             <Waiting comparison={comparison} lane={lane.id} kind="interrupted" found={found} />
           </span>

@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Select } from "antd";
 import { api, taken, type Lane, type Problem, type Schemas } from "../../api/client";
+import { type JobState, underWay } from "../../ui/job";
 import { Trouble } from "../../ui/Trouble";
 import { bytes, count, figures, plural, seconds } from "../../ui/units";
 
@@ -28,7 +29,7 @@ export function useTry(comparison: number, lane: string) {
       ),
     refetchInterval: (query) => {
       const { newest, explained, interrupted } = query.state.data ?? {};
-      return [newest, explained, interrupted].some((found) => found?.state === "waiting")
+      return [newest, explained, interrupted].some((found) => underWay(found?.state))
         ? ASK_MS
         : false;
     },
@@ -57,37 +58,65 @@ export function Waiting(props: {
   comparison: number;
   lane: string;
   kind: Schemas["TryRequest"]["kind"];
-  found: { behind: number | null; now: boolean };
+  found: { state: JobState; behind: number | null; now: boolean; stop_asked: boolean };
 }) {
   const { comparison, lane, kind, found } = props;
   const cache = useQueryClient();
+  const path = { comparison, lane };
+  const onSuccess = (told: Schemas["Tries"]) => cache.setQueryData(["try", comparison, lane], told);
   const now = useMutation<Schemas["Tries"], Problem>({
     mutationFn: () =>
       taken(
         api.PATCH("/api/comparisons/{comparison}/lanes/{lane}/try/", {
-          params: { path: { comparison, lane } },
+          params: { path },
           body: { kind },
         }),
       ),
-    onSuccess: (told) => cache.setQueryData(["try", comparison, lane], told),
+    onSuccess,
   });
-  if (found.behind === null) return <>waiting for its turn</>;
-  if (found.now) return <>next, between two runs of trial {found.behind}</>;
+  const stop = useMutation<Schemas["Tries"], Problem>({
+    mutationFn: () =>
+      taken(
+        api.DELETE("/api/comparisons/{comparison}/lanes/{lane}/try/", {
+          params: { path, query: { kind } },
+        }),
+      ),
+    onSuccess,
+  });
   return (
     <>
-      waiting behind trial {found.behind}
+      {waitingWords(found)}
+      {found.behind !== null && !found.now && (
+        <Button
+          type="link"
+          size="small"
+          data-testid="try-now"
+          title="Between two runs: the trial pauses for it"
+          loading={now.isPending}
+          onClick={() => now.mutate()}
+        >
+          do it now
+        </Button>
+      )}
       <Button
         type="link"
         size="small"
-        data-testid="try-now"
-        title="Between two runs: the trial pauses for it"
-        loading={now.isPending}
-        onClick={() => now.mutate()}
+        data-testid="try-stop"
+        loading={stop.isPending || found.stop_asked}
+        onClick={() => stop.mutate()}
       >
-        do it now
+        stop
       </Button>
     </>
   );
+}
+
+function waitingWords(found: { state: JobState; behind: number | null; now: boolean }): string {
+  if (found.state === "running") return "running";
+  if (found.behind === null) return "waiting for its turn";
+  return found.now
+    ? `next, between two runs of trial ${found.behind}`
+    : `waiting behind trial ${found.behind}`;
 }
 
 /** On how many rows. */
@@ -116,7 +145,7 @@ export function TryPanel({ comparison, lane, rows, onRows, beforeTry, brief }: T
   const found = useTry(comparison, lane.id);
   const start = useStart(comparison, lane.id, beforeTry);
   const shown = found.data?.newest;
-  const waiting = shown?.state === "waiting";
+  const waiting = underWay(shown?.state);
   return (
     <div className="try" data-testid="try-panel">
       <div className="row">
@@ -131,7 +160,7 @@ export function TryPanel({ comparison, lane, rows, onRows, beforeTry, brief }: T
         </Button>
         <Size rows={rows} onRows={onRows} />
         <span className="small quiet" data-testid="try-state">
-          {shown?.state === "waiting" ? (
+          {shown && waiting ? (
             <Waiting comparison={comparison} lane={lane.id} kind="try" found={shown} />
           ) : shown ? (
             stateWords(shown)
@@ -147,6 +176,7 @@ export function TryPanel({ comparison, lane, rows, onRows, beforeTry, brief }: T
 }
 
 function stateWords(found: Schemas["TryShape"]): string {
+  if (found.state === "stopped") return "stopped";
   if (found.trouble) return found.trouble;
   if (found.run_state === "failed") return "failed";
   return `${seconds(found.elapsed_s)}, CPU ${seconds(found.cpu_s)}, ${bytes(found.peak_memory_bytes)} above its start`;

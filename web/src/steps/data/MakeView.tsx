@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Checkbox, Progress } from "antd";
 import { useEffect, useState } from "react";
 import { api, taken, type LookTable, type Problem, type Schemas } from "../../api/client";
+import { underWay } from "../../ui/job";
 import { Trouble } from "../../ui/Trouble";
 import { bytes, count, figures, seconds, trimmed } from "../../ui/units";
 import { Profile } from "./Profile";
@@ -19,7 +20,7 @@ export function MakeView({ comparison, tables, costs }: Props) {
   const making = useQuery({
     queryKey: key,
     queryFn: () => taken(api.GET("/api/comparisons/{comparison}/data/making/", at)),
-    refetchInterval: (query) => (underWay(query.state.data?.newest) ? ASK_MS : false),
+    refetchInterval: (query) => (underWay(query.state.data?.newest?.state) ? ASK_MS : false),
   });
   const newest = making.data?.newest ?? null;
   const [chosen, setChosen] = useState<string[]>(["parquet"]);
@@ -43,10 +44,10 @@ export function MakeView({ comparison, tables, costs }: Props) {
     mutationFn: () => taken(api.DELETE("/api/comparisons/{comparison}/data/making/", at)),
     onSuccess: done,
   });
-  const busy = underWay(newest);
+  const busy = underWay(newest?.state);
   const state = newest?.state;
   useEffect(() => {
-    if (state && !["waiting", "running"].includes(state)) {
+    if (state && !underWay(state)) {
       void cache.invalidateQueries({ queryKey: ["costs", comparison] });
     }
   }, [state, cache, comparison]);
@@ -164,10 +165,6 @@ function rounded(profile: Schemas["Profile"]): number {
 
 function lengthWords([shortest, , longest]: number[]): string {
   return shortest === longest ? `${longest} characters` : `${shortest} to ${longest} characters`;
-}
-
-function underWay(making: Schemas["MakingShape"] | null | undefined): boolean {
-  return making?.state === "waiting" || making?.state === "running";
 }
 
 function stateWords(making: Schemas["MakingShape"]): string {

@@ -1,13 +1,12 @@
 """Making data in the queue that trials wait in too, so that neither disturbs the other."""
 
 import logging
-import platform
 import time
+from collections.abc import Iterable
 
 from django.conf import settings
-from procrastinate.contrib.django import app
 
-from ivrell.core.base.errors import BadInput, Stopped, room_on_disk
+from ivrell.core.base.errors import BadInput, room_on_disk
 from ivrell.core.base.locks import in_use
 from ivrell.core.comparison import looking
 from ivrell.core.recipe.databases import DATABASES
@@ -16,12 +15,12 @@ from ivrell.core.recipe.generate import Generator
 from ivrell.core.recipe.model import Recipe
 from ivrell.core.recipe.preview import whole_profile
 from ivrell.core.recipe.store import DataStore
-from ivrell.core.records.trouble import Trouble
+from ivrell.core.records.data import MadeTable
 from ivrell.server.comparisons.models import subject
 from ivrell.server.data.models import Making
 from ivrell.server.data.shapes import MakingProgress
-from ivrell.server.queue import MACHINE_LOCK, QUEUE
-from ivrell.server.troubles import told
+from ivrell.server.jobs.handlers import HANDLERS, Handler, Hold
+from ivrell.server.jobs.models import Job
 
 log = logging.getLogger("ivrell.data")
 _TELL_EVERY_S = 0.4
@@ -30,10 +29,11 @@ _TELL_EVERY_S = 0.4
 class _Watched:
     """Keeps a making's record up to date while blocks come, and asks it for a stop."""
 
-    def __init__(self, making: Making) -> None:
+    def __init__(self, making: Making, hold: Hold) -> None:
         self.making = making
+        self.stopped = hold.stopped
         self._what = ("", "")
-        self._began = self._told = self._asked = 0.0
+        self._began = self._told = 0.0
 
     def progress(self, table: str, form: str, rows: int, total: int) -> None:
         now = time.monotonic()
@@ -44,7 +44,7 @@ class _Watched:
         self._told = now
         taken, since = now - self._began, rows - self._first
         rate = since / taken if taken > 0 and since else None
-        self.making.progress = MakingProgress(
+        self.making.job.progress = MakingProgress(
             table=table,
             form=form,
             rows=rows,
@@ -52,44 +52,22 @@ class _Watched:
             rows_per_second=rate,
             seconds_left=(total - rows) / rate if rate else None,
         ).model_dump()
-        self.making.save(update_fields=["progress"])
-
-    def stopped(self) -> bool:
-        if time.monotonic() - self._asked >= _TELL_EVERY_S:
-            self._asked = time.monotonic()
-            self.making.refresh_from_db(fields=["stop_asked"])
-        return self.making.stop_asked
+        self.making.job.save(update_fields=["progress"])
 
 
-@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="make_data")
-def make_data(making_id: int) -> None:
+def _work(job: Job, hold: Hold) -> None:
     """Make what a record asks for."""
-    making = Making.objects.get(pk=making_id)
-    if making.state not in (Making.State.WAITING, Making.State.RUNNING):
-        return
-    if making.stop_asked:
-        making.finish(Making.State.STOPPED)
-        return
-    making.state = Making.State.RUNNING
-    making.save(update_fields=["state"])
-
-    def failed(trouble: Trouble) -> None:
-        making.finish(Making.State.FAILED, trouble)
-
-    with told(log, str(making), "Making the data", failed, "; what is made already is kept"):
-        try:
-            recipe = looking.resolved(subject(making.text, making.request.knobs))
-            data = settings.IVRELL_DATA
-            with room_on_disk(data), in_use(data / "made"), in_use(data / "loaded"):
-                _make(making, recipe, _Watched(making))
-            _trim()
-            making.finish(Making.State.DONE)
-        except Stopped:
-            making.finish(Making.State.STOPPED)
+    making = job.subject_of(Making)
+    recipe = looking.resolved(subject(making.text, making.request.knobs))
+    data = settings.IVRELL_DATA
+    with room_on_disk(data), in_use(data / "made"), in_use(data / "loaded"):
+        _make(making, recipe, _Watched(making, hold))
+    _trim()
 
 
 def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:
     wanted = making.request
+    making.made, making.profiles = [], {}
     tables = wanted.tables or list(recipe.tables)
     store = DataStore(settings.IVRELL_DATA / "made")
     for form in wanted.forms:
@@ -101,8 +79,7 @@ def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:
                 recipe, table, form,
                 workers=settings.CORES, progress=watched.progress, stopped=watched.stopped,
             )  # fmt: skip
-            making.made = [*making.made, made.record().model_dump(mode="json")]
-            making.save(update_fields=["made"])
+            _keep(making, [made.record()])
     if wanted.profile:
         generator = Generator(recipe)
         for table in tables:
@@ -110,6 +87,12 @@ def _make(making: Making, recipe: Recipe, watched: _Watched) -> None:
                 generator, table, progress=watched.progress, stopped=watched.stopped
             )
             making.profiles[table] = [profile.model_dump(mode="json") for profile in profiles]
+            making.save(update_fields=["profiles"])
+
+
+def _keep(making: Making, tables: Iterable[MadeTable]) -> None:
+    making.made = [*making.made, *(table.model_dump(mode="json") for table in tables)]
+    making.save(update_fields=["made"])
 
 
 def _trim() -> None:
@@ -127,5 +110,7 @@ def _load(making: Making, recipe: Recipe, engine: str, watched: _Watched) -> Non
         )
     finally:
         databases.stop()
-    tables = [table.model_dump(mode="json") for table in loaded.records()]
-    making.made = [*making.made, *tables]
+    _keep(making, loaded.records())
+
+
+HANDLERS["making"] = Handler("Making the data", _work, "; what is made already is kept")

@@ -1,22 +1,13 @@
-"""The queue: trials wait here and run one at a time on a machine.
-
-The web server loads this to put work into the queue; what does the work is loaded by the worker
-when there is some.
-"""
+"""What does the work of trials: conducting, judging again, trying a lane."""
 
 import logging
-import os
-import platform
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from django.conf import settings
-from django.db import InterfaceError, OperationalError
-from django.utils import timezone
-from procrastinate.contrib.django import app
 
-from ivrell.core.base.errors import BadInput, room_on_disk
+from ivrell.core.base.errors import BadInput, Stopped, room_on_disk
 from ivrell.core.base.scratch import own_folder
 from ivrell.core.records.events import (
     DataMade,
@@ -30,13 +21,12 @@ from ivrell.core.records.events import (
 )
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
-from ivrell.core.records.trouble import Trouble
-from ivrell.core.trial.control import Control, NoControl
-from ivrell.server.parts import FOR_NOW
-from ivrell.server.queue import MACHINE_LOCK, QUEUE
+from ivrell.core.trial.control import Control
+from ivrell.server.jobs.handlers import HANDLERS, Handler, Hold, HoldControl
+from ivrell.server.jobs.models import Job
+from ivrell.server.jobs.runner import do_those_wanted_now
 from ivrell.server.trials.kept import keep
-from ivrell.server.trials.models import Run, Trial, Try
-from ivrell.server.troubles import told
+from ivrell.server.trials.models import JudgingAsked, Run, Trial, Try
 
 if TYPE_CHECKING:
     from ivrell.core.recipe.store import DataStore
@@ -50,8 +40,9 @@ _TELL_DATA_EVERY_S = 0.3
 class Conductor:
     """Brings what the core tells into records and events, and asks them for stops."""
 
-    def __init__(self, trial: Trial) -> None:
+    def __init__(self, trial: Trial, hold: Hold) -> None:
         self.trial = trial
+        self._hold = hold
         self._asked_at = 0.0
         self._told_data_at = 0.0
 
@@ -91,17 +82,16 @@ class Conductor:
             },
         )
 
+    def stop_all(self) -> bool:
+        return self._hold.stopped()
+
     def _ask(self) -> None:
         if time.monotonic() - self._asked_at >= _ASK_EVERY_S:
             self._asked_at = time.monotonic()
-            fields = ["stop_asked", "stop_run_asked", "dropped"]
-            self.trial.refresh_from_db(fields=fields)
-
-    def stop_all(self) -> bool:
-        self._ask()
-        return self.trial.stop_asked
+            self.trial.refresh_from_db(fields=["stop_run_asked", "dropped"])
 
     def stop_run(self, number: int) -> bool:
+        self._ask()
         return self.trial.stop_run_asked == number
 
     def dropped(self) -> set[str]:
@@ -109,65 +99,17 @@ class Conductor:
         return set(self.trial.dropped)
 
     def between_runs(self) -> None:
-        """Do the tries that somebody wants now; no error of theirs is the trial's."""
-        for attempt in Try.objects.filter(state=Try.State.WAITING, now=True).order_by("pk"):
-            if self.stop_all():
-                return
-            # First: one that brings the worker down waits its turn the next time.
-            attempt.now = False
-            attempt.save(update_fields=["now"])
-            try:
-                _do_try(attempt, _Beside(self))
-            except (OperationalError, InterfaceError):
-                raise
-            except Exception:
-                log.warning("%s goes on after %s", self.trial, attempt)
+        self._hold.pause_here()
+        do_those_wanted_now(self.stop_all)
 
 
-class _Beside(NoControl):
-    """Ends a try when the trial that it is done in is to end."""
-
-    def __init__(self, conductor: Conductor) -> None:
-        self._conductor = conductor
-
-    def stop_all(self) -> bool:
-        return self._conductor.stop_all()
-
-
-@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="conduct_trial")
-def conduct_trial(trial_id: int) -> None:
-    """Conduct a trial from its record; one that was cut off goes on where it was."""
-    trial = Trial.objects.get(pk=trial_id)
-    if trial.state not in (Trial.State.WAITING, Trial.State.RUNNING):
-        return
-    if trial.stop_asked:
-        trial.finish(Trial.State.STOPPED)
-        return
-    trial.state = Trial.State.RUNNING
-    trial.started_at = trial.started_at or timezone.now()
-    trial.save(update_fields=["state", "started_at"])
-    trial.tell(TrialStarted())
-    conductor = Conductor(trial)
-
-    def failed(trouble: Trouble) -> None:
-        trial.finish(Trial.State.FAILED, trouble)
-
-    with told(log, str(trial), "The trial", failed, "; its runs so far are kept"):
-        try:
-            _conducted(trial, conductor)
-        except (OperationalError, InterfaceError):
-            # The records are away. Another worker goes on from the folder once they are back.
-            log.exception("trial %s cannot be recorded for now", trial_id)
-            logging.shutdown()
-            os._exit(FOR_NOW)
-    if trial.state != Trial.State.FAILED:
-        # Not above: what was measured stands, whatever comes of that.
-        keep(trial)
-
-
-def _conducted(trial: Trial, conductor: Conductor) -> None:
+def _conduct(job: Job, hold: Hold) -> None:
+    """Conduct a trial; one that was cut off or paused goes on where it was."""
     from ivrell.core.trial.conduct import Trial as CoreTrial
 
+    trial = job.subject_of(Trial)
+    trial.tell(TrialStarted())
+    conductor = Conductor(trial, hold)
     with room_on_disk(trial.folder):
         core = CoreTrial(
             trial.text,
@@ -176,14 +118,18 @@ def _conducted(trial: Trial, conductor: Conductor) -> None:
             _store(),
             listen=conductor.listen,
             control=conductor,
+            # One that is to end is put in order whatever is here now.
+            other_versions=job.stop_asked,
         )
         found = core.conduct()
         for run in core.runs:
             if not trial.runs.filter(number=run.run).exists():
                 conductor.listen(RunEnded(record=run))
         trial.keep_agreement(found)
-        trial.finish(found.ended)
+        trial.save(update_fields=["agreement"])
         _trim(core)
+    if found.ended == "stopped":
+        raise Stopped
 
 
 def _store() -> "DataStore":
@@ -203,18 +149,29 @@ def _trim(core: "CoreTrial") -> None:
         core.preparation.stop()
 
 
-@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="judge_trial")
-def judge_trial(trial_id: int, reference: str) -> None:
+def _judge(job: Job, hold: Hold) -> None:
     """Hold a trial's kept answers against another lane's; not while something is measured."""
     from ivrell.core.trial.conduct import Trial as CoreTrial
 
-    trial = Trial.objects.get(pk=trial_id)
+    asked = JudgingAsked.model_validate(job.asked)
+    trial = Trial.objects.get(pk=asked.trial)
     core = CoreTrial(trial.text, trial.plan_of, trial.folder, _store())
-    trial.keep_agreement(core.judge_again(reference))
+    trial.keep_agreement(core.judge_again(asked.reference))
     trial.save(update_fields=["agreement"])
     trial.keep_conclusion()
     keep(trial)
-    trial.tell(Judged(reference=reference))
+    trial.tell(Judged(reference=asked.reference))
+
+
+def _try(job: Job, hold: Hold) -> None:
+    """Run a lane once on a small size."""
+    attempt = job.subject_of(Try)
+    with own_folder() as folder:
+        found = _tried(attempt, folder, _store(), HoldControl(hold))
+    if hold.stopped():
+        raise Stopped
+    attempt.found = found.model_dump(mode="json")
+    attempt.save(update_fields=["found"])
 
 
 def _tried(
@@ -231,20 +188,12 @@ def _tried(
     return try_once(*what, folder, store, own_files=files, explained=explained, control=control)
 
 
-@app.task(queue=QUEUE, lock=f"{MACHINE_LOCK}:{platform.node()}", name="try_lane")
-def try_lane(try_id: int) -> None:
-    """Run a lane once on a small size, unless that was done between two runs of a trial."""
-    attempt = Try.objects.get(pk=try_id)
-    if attempt.state == Try.State.WAITING:
-        _do_try(attempt, NoControl())
+def _keep(job: Job) -> None:
+    keep(job.subject_of(Trial))
 
 
-def _do_try(attempt: Try, control: Control) -> None:
-    try:
-        with told(log, str(attempt), "The try", attempt.fail), own_folder() as folder:
-            found = _tried(attempt, folder, _store(), control).model_dump(mode="json")
-            if not control.stop_all():
-                # Else it still waits for its turn.
-                attempt.found, attempt.state = found, Try.State.DONE
-    finally:
-        attempt.save()
+HANDLERS |= {
+    "trial": Handler("The trial", _conduct, "; its runs so far are kept", afterwards=_keep),
+    "judging": Handler("Judging anew", _judge),
+    "try": Handler("The try", _try),
+}

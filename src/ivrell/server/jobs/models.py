@@ -1,0 +1,209 @@
+"""A job: a piece of work that waits for its turn on a machine, and how it stands."""
+
+import datetime
+from collections.abc import Mapping
+from typing import Any, Self, TypeVar
+
+from django.db import models, transaction
+from django.utils import timezone
+from procrastinate.contrib.django import app
+
+from ivrell.core.records.trouble import Trouble
+from ivrell.server.jobs.states import State
+
+Subject = TypeVar("Subject", bound="Work")
+
+
+class JobQuerySet(models.QuerySet["Job"]):
+    """Asking for work, and finding what is there to do."""
+
+    def ask(self, kind: str, asked: Mapping[str, object] | None = None, priority: int = 0) -> "Job":
+        """Record a job that waits for its turn.
+
+        Args:
+            kind: one of ``handlers.HANDLERS``.
+            asked: what its handler is to know; of a kind whose subject is a record, nothing.
+            priority: those of a higher one go first, else the one that was asked for first.
+        """
+        with transaction.atomic():
+            job = self.create(kind=kind, asked=dict(asked or {}), priority=priority)
+            job.queue()
+        return job
+
+    def under_way(self) -> Self:
+        """Waiting, running or paused, in the order in which they are done."""
+        states = (Job.State.RUNNING, Job.State.WAITING, Job.State.PAUSED)
+        rank = models.Case(
+            *(models.When(state=state, then=place) for place, state in enumerate(states))
+        )
+        return self.filter(state__in=states).order_by(rank, "-priority", "pk")
+
+
+class Job(models.Model):
+    """A piece of work of a machine. One that is wanted ``now`` is done between two runs of the
+    trial that is under way, if there is one."""
+
+    State = State
+
+    kind = models.CharField(max_length=20)
+    asked = models.JSONField(default=dict)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    priority = models.IntegerField(default=0)
+    not_before = models.DateTimeField(null=True)
+    now = models.BooleanField(default=False)
+    stop_asked = models.BooleanField(default=False)
+    pause_asked = models.BooleanField(default=False)
+    progress = models.JSONField(null=True)
+    message = models.JSONField(null=True)
+    queued = models.BigIntegerField(null=True)
+    created_at = models.DateTimeField(default=timezone.now)
+    started_at = models.DateTimeField(null=True)
+    finished_at = models.DateTimeField(null=True)
+
+    objects = JobQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["-id"]
+
+    def __str__(self) -> str:
+        return str(self.subject or f"{self.kind} {self.pk}")
+
+    @property
+    def subject(self) -> "Work | None":
+        """The record that it is for, where there is one."""
+        found = getattr(self, f"of_{self.kind}", None)
+        return found if isinstance(found, Work) else None
+
+    def subject_of(self, record: type[Subject]) -> Subject:
+        """The record that it is for, of a class."""
+        assert isinstance(self.subject, record), self
+        return self.subject
+
+    @property
+    def is_under_way(self) -> bool:
+        """Whether something is to come of it yet."""
+        return self.state in (self.State.WAITING, self.State.RUNNING, self.State.PAUSED)
+
+    @property
+    def has_ended_well(self) -> bool:
+        """Whether what it left is whole as far as it went."""
+        return self.state in (self.State.DONE, self.State.STOPPED)
+
+    def queue(self) -> None:
+        """Put it into the queue, in the place of where it stood there."""
+        from ivrell.server.jobs.tasks import do_job
+
+        self._leave_queue()
+        waiting = do_job.configure(priority=self.priority, schedule_at=self.not_before)
+        self.queued = waiting.defer(job_id=self.pk)
+        self.save(update_fields=["queued"])
+
+    def _leave_queue(self) -> None:
+        if self.queued is not None:
+            app.job_manager.cancel_job_by_id(self.queued, delete_job=True)
+
+    def begin(self) -> None:
+        """Take on that it is being done."""
+        self.state = self.State.RUNNING
+        self.started_at = self.started_at or timezone.now()
+        self.now = False
+        self.save(update_fields=["state", "started_at", "now"])
+
+    def wait(self) -> None:
+        """Take on that it was left for later."""
+        self.state = self.State.WAITING
+        self.save(update_fields=["state"])
+
+    def finish(self, state: str, message: Trouble | None = None) -> None:
+        """Set the end state; its subject hears of it first, and nobody sees one without the
+        other."""
+        self.message = message and message.model_dump()
+        self.state, self.finished_at = state, timezone.now()
+        with transaction.atomic():
+            # Not what the page may be changing meanwhile.
+            self.save(update_fields=["state", "message", "finished_at"])
+            if self.subject:
+                self.subject.ended()
+
+    def stop(self) -> None:
+        """Ask it to end: at once where it never began, else with what it has, which its handler
+        puts in order."""
+        with transaction.atomic():
+            job = Job.objects.select_for_update().get(pk=self.pk)
+            job.stop_asked = True
+            job.save(update_fields=["stop_asked"])
+            if job.is_under_way and job.started_at is None:
+                job._leave_queue()
+                job.finish(self.State.STOPPED)
+            elif job.state == self.State.PAUSED:
+                job.wait()
+                job.queue()
+        self.refresh_from_db()
+
+    def pause(self) -> None:
+        """Ask it to make room for others as soon as it can, and to wait until it is told to go
+        on; one that waits for its turn lets it pass."""
+        with transaction.atomic():
+            job = Job.objects.select_for_update().get(pk=self.pk)
+            if job.state == self.State.WAITING:
+                job._leave_queue()
+                job.paused()
+            elif job.state == self.State.RUNNING:
+                job.pause_asked = True
+                job.save(update_fields=["pause_asked"])
+        self.refresh_from_db()
+
+    def paused(self) -> None:
+        """Take on that it waits to be told to go on."""
+        self.state, self.pause_asked = self.State.PAUSED, False
+        self.save(update_fields=["state", "pause_asked"])
+        if self.subject:
+            self.subject.paused()
+
+    def go_on(self) -> None:
+        """Let one that is paused, or is to be, wait for its turn again."""
+        with transaction.atomic():
+            job = Job.objects.select_for_update().get(pk=self.pk)
+            if job.state == self.State.PAUSED:
+                job.wait()
+                job.queue()
+            elif job.pause_asked:
+                job.pause_asked = False
+                job.save(update_fields=["pause_asked"])
+        self.refresh_from_db()
+
+    def place(self, priority: int, not_before: datetime.datetime | None) -> None:
+        """Give one that waits another place in the queue."""
+        with transaction.atomic():
+            job = Job.objects.select_for_update().get(pk=self.pk)
+            job.priority, job.not_before = priority, not_before
+            job.save(update_fields=["priority", "not_before"])
+            if job.state == self.State.WAITING:
+                job.queue()
+        self.refresh_from_db()
+
+
+class Work(models.Model):
+    """A record that a job is for; the job's kind is the name of its class in small letters."""
+
+    job = models.OneToOneField(Job, on_delete=models.CASCADE, related_name="of_%(class)s")
+
+    class Meta:
+        abstract = True
+
+    @property
+    def state(self) -> str:
+        """How its job stands."""
+        return self.job.state
+
+    @property
+    def trouble(self) -> Trouble | None:
+        """What kept its job from its end."""
+        message: dict[str, Any] | None = self.job.message
+        return Trouble.model_validate(message) if message else None
+
+    def ended(self) -> None:
+        """Hear that its job has ended, in the transaction that says so."""
+
+    def paused(self) -> None:
+        """Hear that its job waits to be told to go on."""
