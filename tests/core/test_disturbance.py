@@ -79,11 +79,11 @@ class Told(unittest.TestCase):
 
 class Budget(unittest.TestCase):
     def repeats(self, planned=4, **fields):
-        return Repeats(Disturbed(**fields), planned, 2, 100)
+        return Repeats(Disturbed(**fields), planned, 2)
 
     def judged(self, repeats, number=1, attempt=0, **fields):
         one = seen(held_up_s=0.5, others_cpu_s=1.0, **fields)
-        one.run = number
+        one.run = one.round = number
         repeats.judge(one, attempt)
         repeats.take(one)
         return one
@@ -93,16 +93,17 @@ class Budget(unittest.TestCase):
         self.assertEqual(
             [self.judged(repeats, n).set_aside for n in (1, 2, 3)], [True, True, False]
         )
-        self.assertTrue(repeats.wanted(1))
-        self.assertFalse(repeats.wanted(3))
+        self.assertEqual(repeats.wanted(run(9, "a", 1, 1.0).identity), 1)
+        self.assertIsNone(repeats.wanted(run(9, "a", 3, 1.0).identity))
 
-    def test_one_that_is_done_again_is_wanted_no_more_and_numbers_go_on(self):
+    def test_one_that_is_done_again_is_wanted_no_more(self):
         repeats = self.repeats()
-        self.judged(repeats, 1)
-        self.assertEqual(repeats.next_number, 100)
-        repeats.take(run(100, "a", 1, 1.0, repeat_of=1))
-        self.assertFalse(repeats.wanted(1))
-        self.assertEqual(repeats.next_number, 101)
+        first = self.judged(repeats, 1)
+        again = first.model_copy(update={"run": 5, "repeat_of": 1})
+        repeats.take(again)
+        self.assertEqual(repeats.wanted(first.identity), 1, "it was disturbed once more")
+        repeats.take(run(6, "a", 1, 1.0, repeat_of=1))
+        self.assertIsNone(repeats.wanted(first.identity))
 
     def test_what_is_not_disturbed_for_long_counts(self):
         repeats = self.repeats(share=0.6)

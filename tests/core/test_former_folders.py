@@ -6,14 +6,13 @@ of them wrong, at two sizes.
 
 import tarfile
 import unittest
+from collections import Counter
 from pathlib import Path
 
-from ivrell.core.records.run import RunRecord
 from ivrell.core.results.folder import ResultFolder
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.measured import measures_in
-from ivrell.core.trial.numbering import Numbering
-from ivrell.core.trial.plan import PLAN, PlannedRun
+from ivrell.core.trial.plan import PLAN
 from tests.support.comparisons import TrialCase
 
 FORMER = sorted((Path(__file__).parents[1] / "data" / "former").glob("*.tar.xz"))
@@ -57,22 +56,22 @@ class FormerFolders(TrialCase):
             (kept.path / "runs.jsonl").write_text("".join(lines[:7]))
             (kept.path / "findings.json").unlink()
             self.check(self.trial_of(kept).conduct())
-            numbers = [run.run for run in kept.runs()]
-            self.assertEqual(len(set(numbers)), len(numbers))
+            runs = kept.runs()
+            self.assertEqual([run.run for run in runs], sorted({run.run for run in runs}))
+            once = Counter(run.identity for run in runs if not run.set_aside)
+            self.assertEqual(set(once.values()), {1})
 
-
-class Numbers(unittest.TestCase):
-    def test_more_rounds_take_no_number_of_a_memory_run(self):
-        usual = {"approach": "a", "engine": "python", "point": {}, "position": 1,
-                 "warm_up": False, "state": "done"}  # fmt: skip
-        done = [RunRecord(run=number, round=number, **usual) for number in (1, 2)]
-        # With two rounds the third number was that of the lane's memory run.
-        done.append(done[1].model_copy(update={"run": 3, "memory_run": True}))
-        done.append(done[0].model_copy(update={"run": 4, "repeat_of": 1}))
-        numbering = Numbering(done)
-        planned = [PlannedRun(number, "a", {}, number, 1) for number in (1, 2, 3, 4)]
-        self.assertEqual([numbering.is_done(one) for one in planned], [True, True, False, False])
-        self.assertEqual([numbering.numbered(one).number for one in planned], [1, 2, 5, 6])
+    def test_more_rounds_than_before_take_no_run_of_another_kind_for_theirs(self):
+        for kept in [*self.each()][::3]:
+            plan = kept.read(PLAN)
+            more = plan.model_copy(update={"rounds": plan.most_rounds + 1, "until": None})
+            kept.keep(PLAN, more)
+            (kept.path / "findings.json").unlink()
+            self.trial_of(kept).conduct()
+            rounds = Counter(run.purpose for run in kept.runs() if run.round == more.rounds)
+            self.assertTrue(rounds["counted"], rounds)
+            memory = [run.identity for run in kept.runs() if run.purpose == "memory"]
+            self.assertEqual(len(set(memory)), len(memory))
 
 
 if __name__ == "__main__":

@@ -34,16 +34,14 @@ def searched(times, noise=0.02, seed=1, able=None, **plan):
     def do(planned):
         spread = float(np.exp(rng.normal(0, noise)))
         elapsed = times[planned.approach](planned.point["rows"]) * spread
-        runs.append(run(planned.number, planned.approach, planned.round, elapsed,
-                        point=planned.point, spent_s=float(len(runs))))  # fmt: skip
+        runs.append(run(len(runs) + 1, planned.approach, planned.round, elapsed,
+                        point=planned.point, stage=planned.stage,
+                        spent_s=float(len(runs))))  # fmt: skip
 
     points = points_of(made, comparison)
-    planned = list(ordered_runs(comparison, made))
-    for one in planned:
+    for one in ordered_runs(comparison, made):
         do(one)
-    search = CrossingSearch(
-        made, searched_knob(made, points), list(times), points, len(planned) * 2, 0.05
-    )
+    search = CrossingSearch(made, searched_knob(made, points), list(times), points, 0.05)
     for one in search.runs(runs, lambda: able or set(times)):
         do(one)
     return runs
@@ -133,10 +131,20 @@ class Simulated(unittest.TestCase):
         plan = Plan(rounds=3, warm_ups=0, knobs={"rows": [100, 1000, 10_000, 100_000]},
                     search=Search(), approaches=list(times))  # fmt: skip
         points = points_of(plan, comparison)
-        again = CrossingSearch(plan, "rows", list(times), points, 48, 0.05)
+        again = CrossingSearch(plan, "rows", list(times), points, 0.05)
         planned = list(again.runs(runs, lambda: set(times)))
-        self.assertEqual([p.number for p in planned], [r.run for r in runs[24:]])
-        self.assertEqual([p.point for p in planned], [r.point for r in runs[24:]])
+        self.assertEqual([p.identity for p in planned], [r.identity for r in runs[24:]])
+
+    def test_runs_of_a_search_of_an_earlier_version_are_told_from_the_plan_s(self):
+        runs = searched({"steep": lambda n: n * 1e-4, "flat": lambda n: 0.7})
+        stages = [run.stage > 0 for run in runs]
+        for one in runs:
+            one.stage = 0
+        plan = Plan(rounds=3, warm_ups=0, knobs={"rows": [100, 1000, 10_000, 100_000]},
+                    search=Search(), approaches=["steep", "flat"])  # fmt: skip
+        points = points_of(plan, parse(TEXT))
+        CrossingSearch(plan, "rows", ["steep", "flat"], points, 0.05).take_up(runs)
+        self.assertEqual([run.stage > 0 for run in runs], stages)
 
 
 class Passings(unittest.TestCase):

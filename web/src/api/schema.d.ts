@@ -3412,6 +3412,8 @@ export interface components {
             set_aside: boolean;
             /** @default null */
             repeat_of: number | null;
+            /** @default 0 */
+            stage: number;
             curve: components["schemas"]["CurveSample"][];
             code: string;
         };

@@ -1,12 +1,12 @@
 """The run record: a line of runs.jsonl, of an earlier version's too."""
 
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from pydantic import BaseModel, model_validator
 
 from ivrell.core.base.former import with_words_of_now
-from ivrell.core.records.points import Point
+from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.wire import Failure, LimitReached, Span, StageTime, StatementPlan
 
 RunState = Literal["done", "failed", "limit", "stopped"]
@@ -34,6 +34,19 @@ class CacheState(BaseModel):
     share: float | None
 
 
+Purpose = Literal["counted", "warm-up", "memory", "disturbed", "explained"]
+
+
+class Identity(NamedTuple):
+    """What a run is in its trial, whatever its number: the lane, the point by its name, the round
+    (0 and below are warm-ups), and whether it is watched for its memory."""
+
+    approach: str
+    point: str
+    round: int
+    memory: bool
+
+
 class RunRecord(BaseModel):
     """One run; times in seconds, sizes in bytes.
 
@@ -42,7 +55,9 @@ class RunRecord(BaseModel):
     processes its CPU time and memory are those of. ``spent_s`` are seconds
     of its trial until its end. ``disturbed_by`` says by what it was disturbed for more of its time
     than the plan allows, if it was; where it could be done again it is ``set_aside`` and counts for
-    nothing. ``repeat_of`` is the number of the planned run that this one does again.
+    nothing. ``repeat_of`` is the number of the run that this one does again. ``run`` is its
+    number by the order of arrival; what it is tells its ``identity``. ``stage`` is 0 where the
+    plan names it, from 1 on the stage of the search for crossings that asked for it.
     """
 
     run: int
@@ -109,6 +124,7 @@ class RunRecord(BaseModel):
     disturbed_share: float | None = None
     set_aside: bool = False
     repeat_of: int | None = None
+    stage: int = 0
 
     @model_validator(mode="before")
     @classmethod
@@ -152,10 +168,20 @@ class RunRecord(BaseModel):
         return self.run_queue_wait_s / self.elapsed_s / max(1, self.most_threads or 1)
 
     @property
-    def place(self) -> int:
-        """The number of the planned run that it stands for: its own, or that of the one that it
-        does again."""
-        return self.run if self.repeat_of is None else self.repeat_of
+    def identity(self) -> "Identity":
+        """Which run of its trial it is, or does again."""
+        return Identity(self.approach, point_name(self.point), self.round, self.memory_run)
+
+    @property
+    def purpose(self) -> "Purpose":
+        """What it is for."""
+        if self.memory_run:
+            return "memory"
+        if self.plans:
+            return "explained"
+        if self.set_aside:
+            return "disturbed"
+        return "warm-up" if self.warm_up else "counted"
 
     @property
     def cpu_s(self) -> float | None:

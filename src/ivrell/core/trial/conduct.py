@@ -39,7 +39,7 @@ from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.loads import QUIET
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, point_name
-from ivrell.core.records.run import RunRecord
+from ivrell.core.records.run import Identity, RunRecord
 from ivrell.core.records.session import RunSet, Session, changes
 from ivrell.core.records.wire import (
     EXPLAINED,
@@ -60,7 +60,6 @@ from ivrell.core.trial.control import Control, Listener, NoControl, deaf
 from ivrell.core.trial.disturbance import Repeats
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.judging import judged
-from ivrell.core.trial.numbering import Numbering
 from ivrell.core.trial.plan import (
     PLAN,
     Plan,
@@ -73,7 +72,7 @@ from ivrell.core.trial.plan import (
 )
 from ivrell.core.trial.preparation import Preparation, Tables
 from ivrell.core.trial.record import run_record
-from ivrell.core.trial.search import CrossingSearch, memory_run_beside
+from ivrell.core.trial.search import CrossingSearch
 from ivrell.core.trial.standing import Standing
 from ivrell.core.trial.step_up import StepUp
 
@@ -137,6 +136,7 @@ class Trial:
         knob = stepped_knob(self.points) if plan.step_up else None
         self._step_up = StepUp(knob, self.points, plan.limits) if knob else None
         self._left_behind: set[str] = set()
+        self._done: set[Identity] = set()
         self._paused_s = 0.0
         self._search = self._searching()
         planned = len(self.lanes) * len(self.points)
@@ -144,26 +144,13 @@ class Trial:
             plan.disturbed,
             planned * plan.most_rounds,
             len(os.sched_getaffinity(0)),
-            self._search.last_number + 1 if self._search else self._first_searched(),
         )
-
-    def _first_searched(self) -> int:
-        """The number behind those of all runs that are planned, memory runs among them."""
-        planned = len(self.lanes) * len(self.points)
-        return planned * (self.plan.warm_ups + self.plan.most_rounds + 1) + 1
 
     def _searching(self) -> CrossingSearch | None:
         knob = searched_knob(self.plan, self.points)
         if knob is None or self.explained:
             return None
-        return CrossingSearch(
-            self.plan,
-            knob,
-            self.lanes,
-            self.points,
-            self._first_searched(),
-            self.comparison.matters,
-        )
+        return CrossingSearch(self.plan, knob, self.lanes, self.points, self.comparison.matters)
 
     @property
     def folder(self) -> Path:
@@ -355,6 +342,8 @@ class Trial:
         for point in points_with(self.plan, self.comparison, (run.point for run in runs)):
             if point_name(point) not in known:
                 self.preparation.add(point)
+        if self._search:
+            self._search.take_up(runs)
         for run in runs:
             self.runs.append(run)
             self._note(run)
@@ -368,7 +357,6 @@ class Trial:
         return nullcontext() if self.explained else desk_for(self.plan, folder)
 
     def _do_runs(self, folder: Path, desk: AnswerDesk | None) -> None:
-        numbering = Numbering(self.runs)
         attempts = self.attempts(folder, desk)
         for run in self.runs:
             attempts.learn(run)
@@ -381,13 +369,10 @@ class Trial:
                         ended_round = planned.round - 1
                         if self._enough(ended_round, self._since(began)):
                             return
-                    closely = partial(memory_run, self.comparison, self.plan)
-                    self._do_with_memory(attempts, planned, closely, numbering, add, began)
+                    self._do_with_memory(attempts, planned, add, began)
                 for planned in self._search.runs(self.runs, self._able) if self._search else ():
                     self._make_at(planned.point)
-                    self._do_with_memory(
-                        attempts, planned, memory_run_beside, numbering, add, began
-                    )
+                    self._do_with_memory(attempts, planned, add, began)
         finally:
             attempts.close()
 
@@ -411,8 +396,6 @@ class Trial:
         self,
         attempts: Attempts,
         planned: PlannedRun,
-        closely: Callable[[PlannedRun], PlannedRun],
-        numbering: Numbering,
         add: AddRun,
         began: float,
     ) -> None:
@@ -422,18 +405,16 @@ class Trial:
         if planned.warm_up and self._warms_itself(planned):
             return
         self._pause()
-        planned = numbering.numbered(planned)
-        if not numbering.is_done(planned) and not self._is_out(planned):
+        if planned.identity not in self._done and not self._is_out(planned):
             self._do(attempts, planned, add, began)
         attempt = 1
-        while self._repeats.wanted(planned.number) and not self._is_out(planned):
+        while (first := self._repeats.wanted(planned.identity)) and not self._is_out(planned):
             if self.control.stop_all():
                 raise Stopped
-            again = replace(planned, number=self._repeats.next_number, repeat_of=planned.number)
-            self._do(attempts, again, add, began, attempt)
+            self._do(attempts, replace(planned, repeat_of=first), add, began, attempt)
             attempt += 1
         if self._needs_memory_run(planned):
-            self._do(attempts, numbering.numbered(closely(planned)), add, began)
+            self._do(attempts, memory_run(planned), add, began)
 
     def _pause(self) -> None:
         """Let whoever watches do something between two runs."""
@@ -465,8 +446,9 @@ class Trial:
         began: float,
         attempt: int = 0,
     ) -> None:
-        """Do a run and keep it."""
+        """Do a run, under the number that is next, and keep it."""
         at = time.monotonic()
+        planned = replace(planned, number=max((run.run for run in self.runs), default=0) + 1)
         run = self.preparation.with_server(partial(self._run, attempts, planned))
         log.debug(
             "run %s of %s in round %s: %s, %s s",
@@ -474,7 +456,6 @@ class Trial:
         )  # fmt: skip
         run.session = self.session.number
         run.spent_s = self._since(began)
-        run.repeat_of = planned.repeat_of
         if self._patience(planned) > 0:
             self._repeats.waited(run.quiet_wait_s)
         self._repeats.judge(run, attempt)
@@ -547,6 +528,7 @@ class Trial:
         return True
 
     def _note(self, run: RunRecord) -> None:
+        self._done.add(run.identity)
         self._repeats.take(run)
         if self._step_up:
             self._step_up.take(run)

@@ -10,7 +10,7 @@ from math import ceil
 from ivrell.core.measure.around import SHORT_S
 from ivrell.core.records.loads import QUIET
 from ivrell.core.records.plan import Disturbed
-from ivrell.core.records.run import RunRecord
+from ivrell.core.records.run import Identity, RunRecord
 
 OTHERS, HOST, QUOTA, SWAPPING = "other programs", "the host", "a quota", "swapping"
 """What can disturb a run; the host of a virtual machine does by giving its cores to others."""
@@ -76,31 +76,27 @@ class Repeats:
         allowed: by the plan.
         planned: counted runs that it has at the most.
         cores: of the machine.
-        first_number: of the runs that are done again, which are numbered behind all others.
     """
 
-    def __init__(self, allowed: Disturbed, planned: int, cores: int, first_number: int) -> None:
+    def __init__(self, allowed: Disturbed, planned: int, cores: int) -> None:
         self._allowed = allowed
         self._cores = cores
         self._left = ceil(allowed.repeat * planned)
         self._seconds = allowed.minutes * 60
-        self._next = first_number
         self._hope = 1.0
-        self._asked: dict[int, int] = {}
+        self._asked: dict[Identity, int] = {}
 
     def take(self, run: RunRecord) -> None:
         """Take in a run that was done, in this session or in an earlier one."""
         if run.set_aside:
             self._left -= 1
-            self._asked[run.place] = run.run
-        elif self._asked.get(run.place) is not None and run.repeat_of is not None:
-            del self._asked[run.place]
-        if run.repeat_of is not None:
-            self._next = max(self._next, run.run + 1)
+            self._asked.setdefault(run.identity, run.run)
+        elif run.repeat_of is not None:
+            self._asked.pop(run.identity, None)
 
-    def wanted(self, number: int) -> bool:
-        """Whether the run planned under a number was set aside and has not been done again."""
-        return number in self._asked
+    def wanted(self, identity: Identity) -> int | None:
+        """The number of the run that was set aside and has not been done again, if there is one."""
+        return self._asked.get(identity)
 
     def spend(self, seconds: float) -> None:
         """Take time that a run that was done again took off what there is."""
@@ -112,11 +108,6 @@ class Repeats:
         self.spend(seconds)
         in_vain = seconds >= self.patience_s > 0
         self._hope = self._hope / 2 if in_vain else 1.0
-
-    @property
-    def next_number(self) -> int:
-        """The number of the next run that is done again."""
-        return self._next
 
     @property
     def patience_s(self) -> float:

@@ -89,7 +89,7 @@ def _interrupted(
             answer.path.unlink()
             return name
 
-        planned = PlannedRun(number, lane, trial.points[0], 1, 1)
+        planned = PlannedRun(lane, trial.points[0], 1, 1, number=number)
         run, _ = attempts.attempt(planned, place, trial.listen, control.stop_all, take, otherwise)
         if control.stop_all():
             raise Stopped("the check of an interruption")

@@ -15,6 +15,7 @@ from ivrell.core.records.plan import Plan as Plan
 from ivrell.core.records.plan import Search as Search
 from ivrell.core.records.plan import Until as Until
 from ivrell.core.records.points import Point, Value, going_with, point_name
+from ivrell.core.records.run import Identity
 from ivrell.core.results.folder import PLAN as PLAN
 
 MOST_POINTS = 1_000
@@ -106,17 +107,23 @@ def points_with(
 
 @dataclass(frozen=True)
 class PlannedRun:
-    """One run to be: its number in the trial from 1, round 0 and below being warm-ups. One for
-    its ``memory_alone`` is looked at so closely that its times say nothing; ``repeat_of`` is the
-    number of the run that one does again."""
+    """One run to be, round 0 and below being warm-ups. One for its ``memory_alone`` is looked at so
+    closely that its times say nothing; ``repeat_of`` is the number of the run that one does
+    again; ``stage`` as in a run's record. Its ``number`` it gets when its turn has come."""
 
-    number: int
     approach: str
     point: Point
     round: int
     position: int
     memory_alone: bool = False
     repeat_of: int | None = None
+    stage: int = 0
+    number: int = 0
+
+    @property
+    def identity(self) -> Identity:
+        """Which run of its trial it is, or does again."""
+        return Identity(self.approach, point_name(self.point), self.round, self.memory_alone)
 
     @property
     def warm_up(self) -> bool:
@@ -124,14 +131,9 @@ class PlannedRun:
         return self.round < 1 or self.memory_alone
 
 
-def memory_run(comparison: Comparison, plan: Plan, after: PlannedRun) -> PlannedRun:
-    """The memory run of a lane at a point, which follows the run that called for it; numbered
-    behind all that are planned, the same each time."""
-    lanes = chosen_approaches(plan, comparison)
-    contests = [(point, lane) for point in points_of(plan, comparison) for lane in lanes]
-    place = contests.index((after.point, after.approach))
-    number = len(contests) * (plan.warm_ups + plan.most_rounds) + place + 1
-    return replace(after, number=number, memory_alone=True)
+def memory_run(after: PlannedRun) -> PlannedRun:
+    """The memory run of a lane at a point, which follows the run that called for it."""
+    return replace(after, memory_alone=True)
 
 
 def ordered_runs(comparison: Comparison, plan: Plan) -> Iterator[PlannedRun]:
@@ -143,15 +145,13 @@ def ordered_runs(comparison: Comparison, plan: Plan) -> Iterator[PlannedRun]:
     """
     shuffler = random.Random(plan.order_seed)
     lanes = chosen_approaches(plan, comparison)
-    number = 0
     for points in _stages(points_of(plan, comparison), plan):
         contests = [(point, lane) for point in points for lane in lanes]
         rotation = Rotation(len(contests), shuffler)
         for round_number in range(1 - plan.warm_ups, plan.most_rounds + 1):
             order = [contests[place] for place in rotation.next()]
             for position, (point, lane) in enumerate(order, 1):
-                number += 1
-                yield PlannedRun(number, lane, point, round_number, position)
+                yield PlannedRun(lane, point, round_number, position)
 
 
 class Rotation:

@@ -93,6 +93,8 @@ def run_record(planned: PlannedRun, engine: str, end: RunEnd) -> RunRecord:
         position=planned.position,
         warm_up=planned.warm_up,
         memory_run=planned.memory_alone,
+        repeat_of=planned.repeat_of,
+        stage=planned.stage,
         state=end.state,
         **measured,
         elapsed_at_least_s=end.elapsed_at_least_s,

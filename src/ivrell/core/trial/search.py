@@ -9,7 +9,7 @@ stage does depends on earlier runs alone, so that a trial that was interrupted g
 import random
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import pairwise
 from math import exp, log, sqrt
 from statistics import median
@@ -52,7 +52,6 @@ class CrossingSearch:
         knob: whose sizes are searched.
         lanes: that run, in the file's order.
         points: that the plan names.
-        first_number: of the first run that this adds.
         matters: share below which a difference between lanes does not matter.
     """
 
@@ -62,7 +61,6 @@ class CrossingSearch:
         knob: str,
         lanes: Sequence[str],
         points: Sequence[Point],
-        first_number: int,
         matters: float,
     ) -> None:
         assert plan.search is not None
@@ -70,18 +68,22 @@ class CrossingSearch:
         self._search = plan.search
         self._knob = knob
         self._lanes = list(lanes)
-        self._first = first_number
+        self._points_named = points
         self._terms = Terms(matters)
         sizes = [size_of(point, knob) for point in points]
         self._whole = all(type(point[knob]) is int for point in points)
         contests = {point_name(self._others(point)) for point in points}
         self._budget = most_searched(plan, sizes, len(lanes), len(contests))
 
-    @property
-    def last_number(self) -> int:
-        """No run that this adds, nor its memory run, has a higher number."""
-        stage = 2 * len(self._lanes) * (self._plan.rounds + self._plan.warm_ups)
-        return self._first + 2 * self._budget + 2 * stage
+    def take_up(self, runs: Sequence[RunRecord]) -> None:
+        """Say which runs of an earlier session were of a search: one of an earlier version told
+        them from those of the plan by their numbers alone."""
+        if any(run.stage for run in runs):
+            return
+        named = {point_name(point) for point in self._points_named}
+        for run in runs:
+            if point_name(run.point) not in named or run.round > self._plan.rounds:
+                run.stage = 1
 
     def runs(
         self, known: Sequence[RunRecord], able: Callable[[], set[str]]
@@ -92,32 +94,31 @@ class CrossingSearch:
         Args:
             able: gives the lanes whose answers count, once the sizes of the plan have run.
         """
-        number, stage = self._first, 0
         lanes = [lane for lane in self._lanes if lane in able()]
         done: list[set[tuple[str, int]]] = []
-        while number - self._first < 2 * self._budget:
-            earlier = [run for run in known if run.place < number and not run.memory_run]
+        asked_for = stage = 0
+        while asked_for < self._budget:
+            stage += 1
+            earlier = [run for run in known if run.stage < stage and not run.memory_run]
             if self._spent(earlier) >= self._search.minutes * 60:
                 return
-            planned = list(self._stage(earlier, lanes, number, stage))
+            planned = list(self._stage(earlier, lanes, stage))
             asked = {(point_name(one.point), one.round) for one in planned}
             # What was asked for before and did not run would not run again.
             if not planned or asked in done:
                 return
             done.append(asked)
             yield from planned
-            # A number for the memory run of each follows it.
-            number += 2 * len(planned)
-            stage += 1
+            asked_for += len(planned)
 
     def _spent(self, runs: Sequence[RunRecord]) -> float:
         """Seconds since the sizes of the plan had run."""
-        before = [run.spent_s or 0.0 for run in runs if run.place < self._first]
-        after = [run.spent_s or 0.0 for run in runs if run.place >= self._first]
+        before = [run.spent_s or 0.0 for run in runs if run.stage == 0]
+        after = [run.spent_s or 0.0 for run in runs if run.stage > 0]
         return max(after, default=0.0) - max(before, default=0.0) if after else 0.0
 
     def _stage(
-        self, runs: Sequence[RunRecord], lanes: Sequence[str], number: int, stage: int
+        self, runs: Sequence[RunRecord], lanes: Sequence[str], stage: int
     ) -> Iterator[PlannedRun]:
         changes = [change for change in self._changes(runs, lanes) if change.badness > 1]
         if not changes:
@@ -125,12 +126,11 @@ class CrossingSearch:
         worst = max(changes, key=lambda change: change.badness)
         points, rounds = self._points(worst, runs)
         contests = [(point, lane) for point in points for lane in worst.lanes]
-        rotation = Rotation(len(contests), random.Random(self._plan.order_seed + 1 + stage))
+        rotation = Rotation(len(contests), random.Random(self._plan.order_seed + stage))
         for round_number in rounds:
             order = [contests[place] for place in rotation.next()]
             for position, (point, lane) in enumerate(order, 1):
-                yield PlannedRun(number, lane, point, round_number, position)
-                number += 2
+                yield PlannedRun(lane, point, round_number, position, stage=stage)
 
     def _points(
         self, change: _Change, runs: Sequence[RunRecord]
@@ -245,11 +245,6 @@ class CrossingSearch:
 
     def _others(self, point: Point) -> Point:
         return {name: value for name, value in point.items() if name != self._knob}
-
-
-def memory_run_beside(after: PlannedRun) -> PlannedRun:
-    """The memory run that a run of a search may call for: its number is left free for it."""
-    return replace(after, number=after.number + 1, memory_alone=True)
 
 
 def _sure(rated: Sequence[Rated], where: Passing) -> bool:
