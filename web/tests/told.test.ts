@@ -2,6 +2,7 @@
 import assert from "node:assert/strict";
 import test from "node:test";
 import type { Ratio } from "../src/api/client";
+import type { Findings } from "../src/api/client";
 import { asAddress, chosenColumns, fromAddress } from "../src/lanes/columns";
 import { aboutRatio, shortRatio, toldRatio } from "../src/lanes/ratio";
 import { isAt, meant, written } from "../src/steps/data/editing";
@@ -85,8 +86,24 @@ test("columns in an address come back, and one that was cut is left out", () => 
   ];
   assert.deepEqual(fromAddress(asAddress(columns)), columns);
   assert.equal(fromAddress("a%E0%A4%A").length, 1);
-  assert.deepEqual(chosenColumns(null, columns), columns);
-  assert.ok(chosenColumns("", []).length > 3);
+  const heading = {
+    label: "",
+    how: "",
+    note: "",
+    unit: "",
+    drawing: "bar",
+    measure: true,
+  } as const;
+  const headings = [
+    { ...heading, key: "elapsed", usual: true },
+    { ...heading, key: "start", usual: false },
+  ];
+  const findings = { board: { headings, rows: [] }, measures: [] } as unknown as Findings;
+  assert.deepEqual(chosenColumns(findings, null, columns), columns);
+  assert.deepEqual(
+    chosenColumns(findings, "", []).map((column) => column.key),
+    ["elapsed"],
+  );
 });
 
 test("cells of a file of commas", () => {

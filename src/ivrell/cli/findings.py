@@ -8,34 +8,22 @@ from ivrell.cli.console import OUT
 from ivrell.cli.drawing import Line, drawing
 from ivrell.cli.tables import Heading, fits, table
 from ivrell.core.base.quantities import (
-    counted,
-    format_bytes,
     format_limit,
     format_seconds,
-    three_figures,
+    in_unit,
+    unit_named,
 )
 from ivrell.core.records.agreement import Row
 from ivrell.core.records.findings import Caution, Findings, LaneFindings, Staircase, TrialFindings
 from ivrell.core.records.sweep import SweepFindings
+from ivrell.core.records.view import Board
 from ivrell.core.report.sweep.along import told_bounds
-from ivrell.core.report.words import common_cautions, knobs_told, ratio_told
+from ivrell.core.report.view.board import board
+from ivrell.core.report.words import answer_told, common_cautions, knobs_told, ratio_told
 
 if TYPE_CHECKING:
     from ivrell.core.trial.measured import PointMeasures
 
-_FINDINGS = (
-    Heading("lane", text=True, wraps=True),
-    Heading("engine", text=True, dispensable=5),
-    Heading("median"),
-    Heading("interval", dispensable=3),
-    Heading("against the baseline", text=True),
-    Heading("CPU", dispensable=1),
-    Heading("cores", dispensable=4),
-    Heading("peak", dispensable=2),
-    Heading("files left", dispensable=6),
-    Heading("lines", dispensable=5),
-    Heading("answer", text=True),
-)
 _EXAMPLES = 3
 _MANY_POINTS = 2
 """Up to so many points have a table of their own each."""
@@ -74,7 +62,7 @@ def _point(point: Findings, everywhere: Sequence[Caution]) -> None:
     OUT.print()
     told = (point.conclusion, point.tradeoff, point.target)
     OUT.print(" ".join(filter(None, told)))
-    OUT.print(table(_FINDINGS, [_row(lane) for lane in point.ranked]))
+    OUT.print(_board(point))
     counted_by_some = _counted_by_some(point.lanes)
     for lane in point.ranked:
         for line in _beneath(lane, counted_by_some):
@@ -150,7 +138,7 @@ def _in_trouble(lane: LaneFindings) -> bool:
 
 
 def _odd(lane: LaneFindings) -> str:
-    return answer_word(lane) if lane.state == "done" else lane.state
+    return answer_told(lane) if lane.state == "done" else lane.state
 
 
 def _counted_by_some(lanes: Sequence[LaneFindings]) -> set[str]:
@@ -283,7 +271,7 @@ def _beneath(lane: LaneFindings, counters: set[str]) -> list[str]:
         beside = "; they overlap" if any(stage.overlaps for stage in named) else ""
         lines.append(f"  {lane.name}, stages: {', '.join(told)}{beside}")
     told = [
-        f"{name} {counted(name, value)}"
+        f"{name} {in_unit(unit_named(name), value)}"
         for name, value in lane.counters.items()
         if name in counters
     ]
@@ -308,18 +296,11 @@ def _values(row: Row | None) -> str:
     return ", ".join(f"{name} {'null' if v is None else v}" for name, v in row.items())
 
 
-def answer_word(lane: LaneFindings) -> str:
-    """One word on a lane's answer: the verdict, or that it is the reference itself."""
-    if lane.agreement is None:
-        return ""
-    return "the reference" if lane.agreement.itself else lane.agreement.verdict
-
-
 def agreement(found: TrialFindings) -> None:
     """Print the verdict on each lane's answer, with its reasons and what it was held against."""
     for point in found.points:
         for lane in point.lanes:
-            word = answer_word(lane) or lane.state
+            word = answer_told(lane) or lane.state
             reasons = "; ".join(lane.agreement.reasons) if lane.agreement else ""
             told = lane.trouble or reasons
             OUT.print(f"{lane.name}: {word}{f' ({told})' if told else ''}")
@@ -333,32 +314,52 @@ def agreement(found: TrialFindings) -> None:
 _OF_REFERENCES = ("other reference", "answer not checked")
 
 
-def _row(lane: LaneFindings) -> list[str]:
-    name = f"{lane.name}{' (baseline)' if lane.baseline else ''}"
-    elapsed = lane.elapsed
-    if not elapsed or lane.state != "done":
-        return [name, lane.engine, lane.trouble or lane.state]
-    span = ""
-    if elapsed.low is not None and elapsed.high is not None:
-        span = f"{format_seconds(elapsed.low)} to {format_seconds(elapsed.high)}"
-    cpu = format_seconds(lane.cpu_total.median) if lane.cpu_total else ""
-    cores = three_figures(lane.cores_busy) if lane.cores_busy is not None else ""
-    peak = format_bytes(lane.peak_memory.median) if lane.peak_memory else ""
-    left = format_bytes(lane.left_bytes) if lane.left_bytes else ""
-    return [
-        name, lane.engine, format_seconds(elapsed.median), span, _against_baseline(lane),
-        cpu, cores, peak, left, str(lane.code_lines), answer_word(lane).removeprefix("the "),
-    ]  # fmt: skip
+_SPAN = "interval"
+_DISPENSABLE = {"engine": 5, _SPAN: 3, "cpu_total": 1, "peak_memory": 2, "cores_busy": 4,
+                "left_bytes": 6, "code_lines": 5}  # fmt: skip
+"""Columns that give way where there is no room, those of the highest number first."""
+_BESIDES = ("cores_busy", "left_bytes")
+"""Columns that are no usual ones, where some lane has something there."""
 
 
-def _against_baseline(lane: LaneFindings) -> str:
-    return "" if lane.baseline else ratio_told(lane.ratio)
+def _board(point: Findings) -> str:
+    """The board in words: its usual columns but the stages, which stand beneath it."""
+    shown = board(point)
+    columns = [
+        heading
+        for heading in shown.headings
+        if heading.drawing != "parts" or heading.measure
+        if heading.usual or (heading.key in _BESIDES and _told_by_some(shown, heading.key))
+    ]
+    headings = [Heading("lane", text=True, wraps=True), Heading("engine", text=True, dispensable=5)]
+    for one in columns:
+        word = "median" if one.drawing == "runs" else one.label
+        text = one.drawing in ("interval", "words") and not one.measure
+        headings.append(Heading(word, text=text, dispensable=_DISPENSABLE.get(one.key, 0)))
+        if one.drawing == "runs":
+            headings.append(Heading(_SPAN, dispensable=_DISPENSABLE[_SPAN]))
+    rows = []
+    for row in shown.rows:
+        lane = point.lane(row.lane)
+        line = [f"{lane.name}{' (baseline)' if lane.baseline else ''}", lane.engine]
+        if row.trouble:
+            rows.append([*line, row.trouble])
+            continue
+        for one in columns:
+            cell = row.cells.get(one.key)
+            line.append("" if cell is None or cell.text == "baseline" else cell.text)
+            if one.drawing == "runs":
+                line.append(cell.more if cell else "")
+        rows.append(line)
+    return table(headings, rows)
+
+
+def _told_by_some(shown: Board, key: str) -> bool:
+    return any(row.cells[key].value for row in shown.rows if key in row.cells)
 
 
 def measures(points: "list[PointMeasures]") -> None:
     """Print every measure at every point: a row a measure, a column a lane."""
-    from ivrell.core.report.measures import measure_of
-
     for point in points:
         lanes = list(dict.fromkeys(lane for row in point.rows for lane in row.lanes))
         headings = [
@@ -367,9 +368,9 @@ def measures(points: "list[PointMeasures]") -> None:
         ]
         rows = []
         for row in point.rows:
-            words = measure_of(row).words
             known = row.lanes
-            cells = [words(known[lane].median) if lane in known else "" for lane in lanes]
+            cells = [in_unit(row.unit, known[lane].median) if lane in known else ""
+                     for lane in lanes]  # fmt: skip
             rows.append([row.label, *cells])
         OUT.print()
         if point.point:

@@ -988,6 +988,35 @@ export interface components {
          */
         BetterEnum: "lower" | "higher" | "neither";
         /**
+         * Board
+         * @description Lanes side by side, in the order of the ranking.
+         */
+        Board: {
+            headings: components["schemas"]["Heading"][];
+            rows: components["schemas"]["BoardRow"][];
+        };
+        /**
+         * BoardCell
+         * @description A lane in a column: its words, what may follow them in a fainter voice, the whole of what
+         *     there is to say about it, and the value that a bar is drawn of, or its parts. No words, where
+         *     it is not told.
+         */
+        BoardCell: {
+            text: string;
+            /** @default  */
+            more: string;
+            /** @default  */
+            about: string;
+            /** @default null */
+            value: number | null;
+            /** @default [] */
+            parts: components["schemas"]["Part"][];
+            /** @default false */
+            overlap: boolean;
+            /** @default plain */
+            tone: components["schemas"]["ToneEnum"];
+        };
+        /**
          * BoardColumn
          * @description A column of the board in its place: the ``key`` of a measure, or of a part that the board
          *     always has; the width in pixels, and whether its axis is logarithmic; null leaves what is
@@ -1019,6 +1048,19 @@ export interface components {
          */
         BoardRequest: {
             columns: components["schemas"]["BoardColumnRequest"][];
+        };
+        /**
+         * BoardRow
+         * @description A lane on the board: its cells by the key of their column; columns that it tells nothing of
+         *     are not among them. ``trouble`` says what kept it from its end, or is empty.
+         */
+        BoardRow: {
+            lane: string;
+            cells: {
+                [key: string]: components["schemas"]["BoardCell"];
+            };
+            /** @default  */
+            trouble: string;
         };
         /**
          * CacheEnum
@@ -1435,6 +1477,11 @@ export interface components {
             peak_above_start_bytes: number | null;
         };
         /**
+         * DrawingEnum
+         * @enum {string}
+         */
+        DrawingEnum: "runs" | "interval" | "bar" | "parts" | "words";
+        /**
          * Drift
          * @description A column whose type is of another family than the reference's, or that lost something.
          *
@@ -1591,6 +1638,25 @@ export interface components {
             words: string;
             /** @default [] */
             ahead: components["schemas"]["Prediction"][];
+        };
+        /**
+         * Heading
+         * @description A column: ``label`` names it and ``note`` says more, ``how`` says how its values are got;
+         *     ``usual`` ones are shown unless others are chosen. ``measure`` says whether it is one of the
+         *     measures, which have an order and an axis.
+         */
+        Heading: {
+            key: string;
+            label: string;
+            how: string;
+            unit: string;
+            drawing: components["schemas"]["DrawingEnum"];
+            /** @default  */
+            note: string;
+            /** @default false */
+            usual: boolean;
+            /** @default true */
+            measure: boolean;
         };
         /**
          * Histogram
@@ -2367,7 +2433,7 @@ export interface components {
         MeasurePair: {
             key: string;
             label: string;
-            unit: components["schemas"]["UnitEnum"];
+            unit: string;
             better: components["schemas"]["BetterEnum"];
             base: components["schemas"]["Measured"];
             lane: components["schemas"]["Measured"];
@@ -2380,7 +2446,7 @@ export interface components {
         MeasureRow: {
             key: string;
             label: string;
-            unit: components["schemas"]["UnitEnum"];
+            unit: string;
             better: components["schemas"]["BetterEnum"];
             how: string;
             lanes: {
@@ -2709,6 +2775,14 @@ export interface components {
                 [key: string]: boolean | number | string | null;
             };
             pairs: components["schemas"]["PairRatio"][];
+        };
+        /**
+         * Part
+         * @description A part of a value, by name; the rest has none. Those that overlap add up to more.
+         */
+        Part: {
+            name: string | null;
+            value: number;
         };
         /**
          * PatchedLaneChangeRequest
@@ -3050,7 +3124,8 @@ export interface components {
         };
         /**
          * PointFindings
-         * @description Findings at a point with the trial they come from. Pairs have an answer of their own.
+         * @description Findings at a point with the trial they come from, and the board that they are shown on.
+         *     Pairs have an answer of their own.
          */
         PointFindings: {
             point: {
@@ -3075,6 +3150,7 @@ export interface components {
             staircases: components["schemas"]["Staircase"][];
             trial: number;
             state: components["schemas"]["JobState"];
+            board: components["schemas"]["Board"];
         };
         /**
          * Prediction
@@ -3877,6 +3953,11 @@ export interface components {
             text: string;
         };
         /**
+         * ToneEnum
+         * @enum {string}
+         */
+        ToneEnum: "plain" | "bad" | "caution";
+        /**
          * Top
          * @description A frequent value.
          */
@@ -4085,11 +4166,6 @@ export interface components {
             size: number;
             lanes: string[];
         };
-        /**
-         * UnitEnum
-         * @enum {string}
-         */
-        UnitEnum: "seconds" | "bytes" | "count" | "cores" | "share";
         /**
          * Until
          * @description When rounds are enough: once every interval is narrower than a share of its value.

@@ -4,16 +4,7 @@ import type { BoardColumn, Comparison, Findings, LaneFindings } from "../api/cli
 import { BANDS, linearTimeScale, type Scale, TimeTicks, timeScale } from "../plot/time";
 import { seconds, trimmed } from "../ui/units";
 import { useWidth } from "../ui/useWidth";
-import {
-  AnswerCell,
-  CpuCell,
-  Elapsed,
-  MeasureCell,
-  MemoryCell,
-  RatioCell,
-  type RowProps,
-  Stages,
-} from "./cells";
+import { BarCell, Elapsed, RatioCell, type RowProps, WordsCell } from "./cells";
 import { type Column, shownColumns, widthWithin } from "./columns";
 import { Glyph } from "./mark";
 
@@ -114,6 +105,7 @@ export function Board(props: Props) {
             chosen={chosen === lane.id}
             onOpen={() => onOpen(lane.id)}
             columns={columns}
+            board={findings.board}
             widths={widths}
             scale={scale}
             height={height}
@@ -206,12 +198,13 @@ function Foot({ scale, width, target }: { scale: Scale; width: number; target: n
 
 type LaneRowProps = RowProps & {
   columns: Column[];
+  board: Findings["board"];
   widths: number[];
   chosen: boolean;
   onOpen: () => void;
 };
 
-function LaneRow({ columns, widths, chosen, onOpen, ...row }: LaneRowProps) {
+function LaneRow({ columns, board, widths, chosen, onOpen, ...row }: LaneRowProps) {
   const { lane, place, height } = row;
   return (
     <div
@@ -234,32 +227,26 @@ function LaneRow({ columns, widths, chosen, onOpen, ...row }: LaneRowProps) {
       </span>
       {columns.map((column, i) => (
         <span role="cell" key={column.key} className={column.key === "elapsed" ? "drawn" : ""}>
-          <Cell column={column} width={widths[i] ?? column.width} {...row} />
+          <DrawnCell column={column} width={widths[i] ?? column.width} board={board} {...row} />
         </span>
       ))}
     </div>
   );
 }
 
-function Cell({ column, width, ...row }: RowProps & { column: Column; width: number }) {
+function DrawnCell({
+  column,
+  width,
+  board,
+  ...row
+}: RowProps & { column: Column; width: number; board: Findings["board"] }) {
   const props = { ...row, width, log: column.log };
-  switch (column.key) {
-    case "elapsed":
-      return <Elapsed {...props} />;
-    case "ratio":
-      return <RatioCell {...props} />;
-    case "stages":
-      return <Stages {...props} />;
-    case "answer":
-      return <AnswerCell {...props} />;
-    case "cpu_total":
-      if (!column.log) return <CpuCell {...props} />;
-      break;
-    case "peak_memory":
-      if (!column.log) return <MemoryCell {...props} />;
-      break;
-    case "code_lines":
-      return <span className="figure number">{row.lane.code_lines}</span>;
-  }
-  return column.row ? <MeasureCell {...props} measure={column.row} /> : null;
+  if (column.drawing === "runs") return <Elapsed {...props} />;
+  if (column.drawing === "interval") return <RatioCell {...props} />;
+  const cells = board.rows.flatMap((one) => one.cells[column.key] ?? []);
+  const cell = board.rows.find((one) => one.lane === row.lane.id)?.cells[column.key];
+  if (!cell) return <span className="faint">–</span>;
+  if (column.drawing === "words") return <WordsCell cell={cell} />;
+  const target = column.key === "peak_memory" ? row.memoryTarget : null;
+  return <BarCell {...props} cell={cell} cells={cells} target={target} />;
 }

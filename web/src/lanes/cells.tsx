@@ -1,13 +1,11 @@
 /** What stands in a lane's row of the board, column by column. */
 import { max } from "d3-array";
 import { scaleLinear, scaleLog } from "d3-scale";
-import type { LaneFindings, MeasureRow } from "../api/client";
+import type { LaneFindings, Schemas } from "../api/client";
 import { Bands, type Scale } from "../plot/time";
-import { inUnit } from "../ui/measureWords";
-import { bytes, figures, plural, seconds } from "../ui/units";
+import { seconds } from "../ui/units";
 import { glyphPath, laneColour } from "./mark";
-import { aboutRatio, isApart, shortRatio, toldRatio } from "./ratio";
-import { verdictWord } from "./words";
+import { aboutRatio, toldRatio } from "./ratio";
 
 const PAD = 14;
 
@@ -21,7 +19,12 @@ export type RowProps = {
   memoryTarget: number | null;
 };
 
-type CellProps = Omit<RowProps, "scale"> & { width: number; log: boolean };
+export type Cell = Schemas["BoardCell"];
+
+type CellProps = Omit<RowProps, "scale" | "target" | "memoryTarget"> & {
+  width: number;
+  log: boolean;
+};
 
 export function Elapsed({
   lane,
@@ -191,59 +194,42 @@ export function RatioCell({ lane, lanes, place, width }: CellProps) {
   );
 }
 
-export function CpuCell({ lane, lanes, place, width }: CellProps) {
-  const w = width - PAD;
-  if (!lane.cpu_user || !lane.cpu_system || !lane.cpu_total) {
-    return <span className="faint">–</span>;
-  }
-  const scale = scaleLinear([0, max(lanes, (l) => l.cpu_total?.median ?? 0) || 1], [0, w]);
-  const user = lane.cpu_user.median;
-  const system = lane.cpu_system.median;
-  return (
-    <div title={`user ${seconds(user)}, system ${seconds(system)}`}>
-      <div className="figure">
-        {seconds(lane.cpu_total.median)}{" "}
-        {lane.cores_busy !== null && (
-          <span className="small faint">{figures(lane.cores_busy, 2)} cores</span>
-        )}
-      </div>
-      <svg width={w} height={10} role="img" aria-label="user and system CPU time">
-        <rect width={Math.max(1, scale(user))} height={10} fill={laneColour(place)} />
-        <rect
-          x={Math.max(1, scale(user))}
-          width={scale(system)}
-          height={10}
-          fill={laneColour(place)}
-          opacity={0.4}
-        />
-      </svg>
-    </div>
-  );
-}
+const SHADES = [0.95, 0.4, 0.62, 0.8, 0.5];
 
-export function MemoryCell({ lane, lanes, place, memoryTarget, width }: CellProps) {
+/** Words, and beneath them a bar of the value or of its parts on the axis of all lanes. */
+export function BarCell(props: CellProps & { cell: Cell; cells: Cell[]; target: number | null }) {
+  const { cell, cells, place, width, log, target } = props;
   const w = width - PAD;
-  if (!lane.peak_memory) return <span className="faint">–</span>;
-  const most = max(lanes, (l) => l.peak_memory?.median ?? 0) || 1;
+  const sum = (parts: Cell["parts"]) => parts.reduce((total, part) => total + part.value, 0);
+  const most = max(cells, (one) => one.value ?? sum(one.parts)) || 1;
   const scale = scaleLinear([0, most], [0, w]);
-  const value = lane.peak_memory.median;
-  const over = memoryTarget !== null && value > memoryTarget;
   return (
-    <div
-      title={`above its start; ${bytes(lane.peak_memory_absolute?.median)} in all${over ? "; over the target" : ""}`}
-    >
-      <div className={`figure ${over ? "caution" : ""}`}>{bytes(value)}</div>
+    <div title={cell.about}>
+      <div className={`figure cut ${cell.tone}`}>
+        {cell.text} {width >= 96 && <span className="small faint">{cell.more}</span>}
+      </div>
       <svg width={w} height={10} aria-hidden="true">
-        <rect
-          width={Math.max(1, scale(value))}
-          height={10}
-          fill={laneColour(place)}
-          opacity={0.75}
-        />
-        {memoryTarget !== null && memoryTarget < most && (
+        {log ? (
+          <LogMark
+            all={cells.flatMap((one) => one.value ?? [])}
+            value={cell.value ?? 0}
+            w={w}
+            place={place}
+          />
+        ) : cell.parts.length ? (
+          <Parts cell={cell} scale={scale} place={place} />
+        ) : (
+          <rect
+            width={Math.max(1, scale(cell.value ?? 0))}
+            height={10}
+            fill={laneColour(place)}
+            opacity={0.75}
+          />
+        )}
+        {target !== null && target < most && !log && (
           <line
-            x1={scale(memoryTarget)}
-            x2={scale(memoryTarget)}
+            x1={scale(target)}
+            x2={scale(target)}
             y2={10}
             stroke="var(--target)"
             strokeWidth={1.5}
@@ -254,102 +240,31 @@ export function MemoryCell({ lane, lanes, place, memoryTarget, width }: CellProp
   );
 }
 
-const SHADES = [0.95, 0.62, 0.38, 0.8, 0.5];
-
-export function Stages({ lane, lanes, place, width }: CellProps) {
-  const w = width - PAD;
-  const longest = max(lanes, (l) => l.elapsed?.median ?? 0) || 1;
-  const scale = scaleLinear([0, longest], [0, w]);
-  const widths = lane.stages.map((stage) => scale(stage.elapsed_s));
+/** Parts of a bar one behind the other; those that overlap one below the other. */
+function Parts(props: { cell: Cell; scale: (value: number) => number; place: number }) {
+  const { cell, scale, place } = props;
+  const widths = cell.parts.map((part) => scale(part.value));
   const starts = widths.map((_, i) => widths.slice(0, i).reduce((sum, x) => sum + x, 0));
-  const biggest = [...lane.stages].sort((a, b) => b.elapsed_s - a.elapsed_s)[0];
-  if (!biggest) return <span className="faint">–</span>;
-  const all = lane.stages.reduce((sum, stage) => sum + stage.elapsed_s, 0);
-  const beside = lane.stages.some((stage) => stage.overlaps);
-  const high = beside ? 10 / lane.stages.length : 10;
-  return (
-    <div
-      title={lane.stages
-        .map((stage) => `${stage.name ?? "outside stages"}: ${seconds(stage.elapsed_s)}`)
-        .join("\n")}
-    >
-      <div className="figure cut small">
-        {biggest.name === null && lane.stages.length === 1
-          ? "no stages named"
-          : beside
-            ? `${biggest.name} ${seconds(biggest.elapsed_s)}; stages overlap`
-            : `${biggest.name ?? "outside stages"} ${figures((100 * biggest.elapsed_s) / (all || 1), 2)} %`}
-      </div>
-      <svg width={w} height={10} role="img" aria-label={`Stages of ${lane.name}`}>
-        {lane.stages.map((stage, i) => (
-          <rect
-            key={stage.name ?? ""}
-            x={beside ? 0 : starts[i]}
-            y={beside ? i * high : 0}
-            width={Math.max(0.8, widths[i] ?? 0)}
-            height={high}
-            fill={stage.name === null ? "var(--line)" : laneColour(place)}
-            opacity={stage.name === null ? 1 : SHADES[i % SHADES.length]}
-          />
-        ))}
-      </svg>
-    </div>
-  );
+  const high = cell.overlap ? 10 / cell.parts.length : 10;
+  return cell.parts.map((part, i) => (
+    <rect
+      key={part.name ?? ""}
+      x={cell.overlap ? 0 : starts[i]}
+      y={cell.overlap ? i * high : 0}
+      width={Math.max(0.8, widths[i] ?? 0)}
+      height={high}
+      fill={part.name === null ? "var(--line)" : laneColour(place)}
+      opacity={part.name === null ? 1 : SHADES[i % SHADES.length]}
+    />
+  ));
 }
 
-export function AnswerCell({ lane }: CellProps) {
-  const agreement = lane.agreement;
+export function WordsCell({ cell }: { cell: Cell }) {
   return (
-    <span className={`answer ${agreement && !agreement.agrees ? "bad" : ""}`}>
-      {agreement ? verdictWord(agreement) : "–"}
-      <span className="small faint">
-        {lane.answer_rows !== null && plural(lane.answer_rows, "row")}
-      </span>
+    <span className={`answer ${cell.tone}`} title={cell.about || undefined}>
+      {cell.text}
+      <span className="small faint">{cell.more}</span>
     </span>
-  );
-}
-
-/** Any other measure: its median, how it stands to the baseline's, and where it lies on the
- * column's axis. */
-export function MeasureCell(props: CellProps & { measure: MeasureRow }) {
-  const { lane, lanes, place, width, log, measure: row } = props;
-  const w = width - PAD;
-  const value = row.lanes[lane.id];
-  if (!value) return <span className="faint">–</span>;
-  const all = lanes.flatMap((l) => row.lanes[l.id] ?? []);
-  const ratio = value.ratio;
-  const told =
-    lane.baseline || !ratio || width < 96
-      ? ""
-      : isApart(ratio)
-        ? shortRatio(ratio)
-        : ratio.verdict === "not told apart"
-          ? "not told apart"
-          : "";
-  const title = [
-    `${inUnit(row.unit, value.smallest)} to ${inUnit(row.unit, value.largest)}, ${plural(value.count, "run")}`,
-    ratio && !lane.baseline ? aboutRatio(ratio) : "",
-  ]
-    .filter(Boolean)
-    .join("; ");
-  return (
-    <div title={title}>
-      <div className="figure">
-        {inUnit(row.unit, value.median)} {told && <span className="small faint">{told}</span>}
-      </div>
-      <svg width={w} height={10} aria-hidden="true">
-        {log ? (
-          <LogMark all={all.map((v) => v.median)} value={value.median} w={w} place={place} />
-        ) : (
-          <rect
-            width={scaleLinear([0, max(all, (v) => v.median) || 1], [0, w])(value.median)}
-            height={10}
-            fill={laneColour(place)}
-            opacity={0.75}
-          />
-        )}
-      </svg>
-    </div>
   );
 }
 

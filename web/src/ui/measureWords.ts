@@ -1,9 +1,10 @@
 /** A value of a measure as people read it, by its unit. */
 import { bytes, figures, seconds } from "./units";
 
-export type Unit = "seconds" | "bytes" | "count" | "cores" | "share";
+/** Units that are told without their word. */
+const BARE = ["count", "cores", ""];
 
-export function inUnit(unit: Unit, value: number): string {
+export function inUnit(unit: string, value: number): string {
   switch (unit) {
     case "seconds":
       return seconds(value);
@@ -11,7 +12,9 @@ export function inUnit(unit: Unit, value: number): string {
       return bytes(value);
     case "share":
       return `${figures(100 * value)} %`;
-    default:
-      return Number.isInteger(value) ? value.toLocaleString("en-GB") : figures(value);
+    default: {
+      const told = Number.isInteger(value) ? value.toLocaleString("en-GB") : figures(value);
+      return BARE.includes(unit) ? told : `${told} ${unit}`;
+    }
   }
 }

@@ -2,6 +2,7 @@
 
 import math
 import re
+from collections.abc import Callable
 
 from ivrell.core.base.errors import BadInput
 
@@ -95,10 +96,23 @@ def format_limit(size: float) -> str:
     return format_bytes(size)
 
 
-def counted(name: str, value: float) -> str:
-    """What an engine counted, in the unit that its name says."""
-    if name.endswith("bytes"):
-        return format_bytes(value)
-    if name.endswith("seconds"):
-        return format_seconds(value)
-    return f"{value:,.0f}" if value == round(value) else three_figures(value)
+_IN_UNIT: dict[str, Callable[[float], str]] = {
+    "seconds": format_seconds,
+    "bytes": format_bytes,
+    "share": lambda value: f"{three_figures(100 * value)} %",
+}
+_BARE = ("count", "cores", "")
+
+
+def in_unit(unit: str, value: float) -> str:
+    """A value as people read it: in the unit that fits where that is known, else with its unit
+    behind it; bare where it is counted."""
+    if unit in _IN_UNIT:
+        return _IN_UNIT[unit](value)
+    told = f"{value:,.0f}" if value == round(value) else three_figures(value)
+    return told if unit in _BARE else f"{told} {unit}"
+
+
+def unit_named(name: str) -> str:
+    """The unit that stands at the end of a counter's name; "count" where none does."""
+    return next((unit for unit in ("bytes", "seconds") if name.lower().endswith(unit)), "count")

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from ivrell.core.base.folders import package_folder
 from ivrell.core.recipe.input import Input
@@ -17,6 +17,8 @@ from ivrell.core.records.wire import Job
 from ivrell.core.tasks.task import Task
 
 if TYPE_CHECKING:
+    from ivrell.core.base.waits import WantedStop
+    from ivrell.core.engines.place import Asked, Place
     from ivrell.core.service.settings import ServiceSettings
 
 
@@ -118,7 +120,11 @@ TableShapes = Mapping[str, tuple[list[str], int]]
 """Names of the columns, and rows, of each table."""
 
 
-class Engine:
+Own = TypeVar("Own", bound=Approach)
+"""The approaches of an engine."""
+
+
+class Engine(Generic[Own]):
     """One way to execute approaches; what it can do besides is said here.
 
     Attributes:
@@ -142,7 +148,7 @@ class Engine:
 
     name: str
     language: str
-    approach: type[Approach]
+    approach: type[Own]
     packages: tuple[str, ...] = ()
     install = ""
     arrives_behind = False
@@ -156,19 +162,19 @@ class Engine:
     answer = "The answer is taken with its column names as they are."
     stage = "-- stage: read"
 
-    def language_of(self, approach: Any) -> str:
+    def language_of(self, approach: Own) -> str:
         """The language of an approach's code, for the editor and for counting lines."""
         return self.language
 
-    def explains(self, approach: Any) -> bool:
+    def explains(self, approach: Own) -> bool:
         """Whether it can tell how it carries an approach out."""
         return self.language == "sql"
 
-    def problem(self, approach: Any) -> "Problem | None":
+    def problem(self, approach: Own) -> "Problem | None":
         """What is plainly wrong with an approach's text, found without running it."""
         return None
 
-    def problem_with(self, approach: Any, tables: TableShapes) -> "Problem | None":
+    def problem_with(self, approach: Own, tables: TableShapes) -> "Problem | None":
         """What is wrong with an approach on tables of these shapes."""
         return None
 
@@ -177,7 +183,7 @@ class Engine:
         missing, and the line that installs it."""
         return {}, (), ""
 
-    def sees(self, approach: Any, tables: Iterable[str], knobs: Iterable[str]) -> list[Seen]:
+    def sees(self, approach: Own, tables: Iterable[str], knobs: Iterable[str]) -> list[Seen]:
         """What an approach's code can name: tables, knobs, and a part of the run."""
         words = self.table_words(approach)
         return [
@@ -194,7 +200,7 @@ class Engine:
         """How code names a knob."""
         return f":{knob}"
 
-    def table_words(self, approach: Any) -> str:
+    def table_words(self, approach: Own) -> str:
         """What stands behind the name of a table."""
         wanted = approach.wanted
         if wanted.form == self.name:
@@ -210,9 +216,17 @@ class Engine:
         """The same in one of its ``ways``; with the form that it reads."""
         raise NotImplementedError
 
-    def scope(self, approach: Any) -> Scope:
+    def scope(self, approach: Own) -> Scope:
         """Which processes the figures of an approach's runs are those of."""
         return Scope.RUN
+
+    def place(self, asked: "Asked", wanted_stop: "WantedStop") -> "Place":
+        """Where a run of an approach works and what it finds around it: files in a folder, or
+        tables in a database, unless it brings a place of its own. Raises Stopped."""
+        # Heavy, and wanted only by who conducts.
+        from ivrell.core.engines.place import place_of
+
+        return place_of(asked, wanted_stop)
 
     def prepare(self, job: Job) -> Task:
         """Everything that stays outside the clock: imports, connections, views."""
@@ -264,7 +278,7 @@ def _behind() -> bool:
         return False
 
 
-def state_of(engine: Engine) -> EngineState:
+def state_of(engine: Engine[Any]) -> EngineState:
     """Look at what is installed for an engine in this interpreter and on this machine."""
     versions = {}
     missing = []

@@ -3,6 +3,8 @@
 Standard library only when loaded: the worker imports this in the process that is measured.
 """
 
+from typing import Any
+
 from ivrell.core.engines.base import Engine
 from ivrell.core.engines.command import CommandEngine
 from ivrell.core.engines.duckdb import DuckdbEngine
@@ -14,7 +16,7 @@ from ivrell.core.engines.sheet import SheetEngine
 from ivrell.core.engines.spark import SparkEngine
 from ivrell.core.engines.sqlite import SqliteEngine
 
-BUILTIN: dict[str, Engine] = {
+BUILTIN: dict[str, Engine[Any]] = {
     engine.name: engine
     for engine in (
         PythonEngine(),
@@ -35,7 +37,7 @@ GROUP = "ivrell.engines"
 under the engine's own name."""
 
 
-def engine_called(name: str) -> Engine:
+def engine_called(name: str) -> Engine[Any]:
     """The engine of that name. Other packages are looked through only for one that is none of
     Ivrell's own: that takes time and memory in the process that is measured. Raises KeyError."""
     if name in BUILTIN:
@@ -43,6 +45,6 @@ def engine_called(name: str) -> Engine:
     from importlib.metadata import entry_points
 
     for point in entry_points(group=GROUP, name=name):
-        engine: Engine = point.load()
+        engine: Engine[Any] = point.load()
         return engine
     raise KeyError(name)

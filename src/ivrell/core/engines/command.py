@@ -181,7 +181,7 @@ def _check(argv: list[str], what: str) -> None:
         )
 
 
-class CommandEngine(Engine):
+class CommandEngine(Engine[CommandApproach]):
     """Runs a program or pipeline; its processes are the run's."""
 
     how = (
@@ -207,7 +207,9 @@ class CommandEngine(Engine):
     def table_words(self, approach: CommandApproach) -> str:
         return path_words(approach.wanted)
 
-    def sees(self, approach: Any, tables: Iterable[str], knobs: Iterable[str]) -> list[Seen]:
+    def sees(
+        self, approach: CommandApproach, tables: Iterable[str], knobs: Iterable[str]
+    ) -> list[Seen]:
         # A program is one part: it has no way to name others.
         return super().sees(approach, tables, knobs)[:-1]
 

@@ -193,7 +193,7 @@ def _without_knobs(code: str) -> str:
     return re.sub(r"\{\w+\}", "0", re.sub(r"(?<![:\w]):([A-Za-z_]\w*)", r"$\1", code))
 
 
-class DuckdbEngine(Engine):
+class DuckdbEngine(Engine[DuckdbApproach]):
     """Runs SQL in an in-memory DuckDB with a view a table over its file, or in a file of
     loaded tables."""
 

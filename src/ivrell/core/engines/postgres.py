@@ -138,7 +138,7 @@ class _Task(SessionTask[PostgresSession]):
         return from_postgres(rows.rows[0][0])
 
 
-class PostgresEngine(Engine):
+class PostgresEngine(Engine[PostgresApproach]):
     """Runs SQL in a session on a private cluster; the server's work is the run's."""
 
     name = "postgres"

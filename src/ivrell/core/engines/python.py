@@ -83,7 +83,7 @@ def answer(data, knobs, stage):
 """
 
 
-class PythonEngine(Engine):
+class PythonEngine(Engine[PythonApproach]):
     """Runs ``answer(data, knobs, stage)`` in the worker's own interpreter."""
 
     takes_runtime = True

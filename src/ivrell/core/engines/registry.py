@@ -2,6 +2,7 @@
 
 import logging
 from importlib.metadata import entry_points
+from typing import Any
 
 from ivrell.core.engines.base import Engine, EngineState, state_of
 from ivrell.core.engines.builtin import BUILTIN, GROUP
@@ -9,10 +10,10 @@ from ivrell.core.engines.builtin import BUILTIN, GROUP
 log = logging.getLogger("ivrell.engines")
 
 
-def _of_others() -> tuple[dict[str, Engine], dict[str, str]]:
+def _of_others() -> tuple[dict[str, Engine[Any]], dict[str, str]]:
     """Engines of other packages by name, and what is wrong with those that cannot be used; they
     take nothing of Ivrell's down."""
-    found: dict[str, Engine] = {}
+    found: dict[str, Engine[Any]] = {}
     broken: dict[str, str] = {}
     for point in entry_points(group=GROUP):
         try:
@@ -32,7 +33,7 @@ def _of_others() -> tuple[dict[str, Engine], dict[str, str]]:
 
 
 _found, BROKEN = _of_others()
-ENGINES: dict[str, Engine] = {**BUILTIN, **_found}
+ENGINES: dict[str, Engine[Any]] = {**BUILTIN, **_found}
 
 
 def states() -> list[EngineState]:

@@ -64,7 +64,7 @@ def answer(data, knobs, stage, service):
 """
 
 
-class RemoteEngine(Engine):
+class RemoteEngine(Engine[RemoteApproach]):
     """Runs client code against the stand-in, whose own CPU time is kept apart."""
 
     how = (

@@ -2,7 +2,7 @@
 any other that is registered by its URL."""
 
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Literal, TypeVar
 
 from ivrell.core.engines.base import Engine, Needs, Problem, Scope
 from ivrell.core.engines.driver import DriverSession
@@ -51,13 +51,16 @@ class _Task(SessionTask[DriverSession]):
         return from_lines(lines)
 
 
-class _ServerEngine(Engine):
+OwnSql = TypeVar("OwnSql", bound=SqlApproach)
+
+
+class _ServerEngine(Engine[OwnSql]):
     language = "sql"
 
-    def scope(self, approach: SqlApproach) -> Scope:
+    def scope(self, approach: OwnSql) -> Scope:
         return Scope.SERVER
 
-    def problem(self, approach: Any) -> Problem | None:
+    def problem(self, approach: OwnSql) -> Problem | None:
         if not approach.code.strip():
             return Problem("There is no statement in the code.", hint="Write a SELECT.")
         return None
@@ -66,7 +69,7 @@ class _ServerEngine(Engine):
         return _Task(job)
 
 
-class MariaDbEngine(_ServerEngine):
+class MariaDbEngine(_ServerEngine[MariaDbApproach]):
     """Runs SQL in a session on the private server; the server's work is the run's."""
 
     name = "mariadb"
@@ -85,7 +88,7 @@ class MariaDbEngine(_ServerEngine):
         return {"MariaDB": version}, (), ""
 
 
-class ServerSqlEngine(_ServerEngine):
+class ServerSqlEngine(_ServerEngine[ServerSqlApproach]):
     """Runs SQL in a session on a server of the user's own."""
 
     name = "sql"
@@ -97,7 +100,7 @@ class ServerSqlEngine(_ServerEngine):
         "rows of the last statement are the answer, fetched inside the clock."
     )
 
-    def problem(self, approach: Any) -> Problem | None:
+    def problem(self, approach: ServerSqlApproach) -> Problem | None:
         if not approach.at:
             return Problem(
                 "The lane names no server.",

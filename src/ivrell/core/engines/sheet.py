@@ -173,7 +173,7 @@ class _Task(Task):
         self._office.close()
 
 
-class SheetEngine(Engine):
+class SheetEngine(Engine[SheetApproach]):
     """Drives a fresh spreadsheet engine process per run through its public interface."""
 
     how = (
@@ -218,7 +218,9 @@ class SheetEngine(Engine):
             return "a sheet, written cell by cell"
         return f"a sheet, read by the engine from {approach.wanted.form}"
 
-    def sees(self, approach: Any, tables: Iterable[str], knobs: Iterable[str]) -> list[Seen]:
+    def sees(
+        self, approach: SheetApproach, tables: Iterable[str], knobs: Iterable[str]
+    ) -> list[Seen]:
         # Its parts are those that it times.
         return super().sees(approach, tables, knobs)[:-1]
 

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
-from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Scope, Seen
+from ivrell.core.engines.base import Approach, Engine, Needs, Problem, Seen
 from ivrell.core.engines.python import PythonEngine, problem_of
 from ivrell.core.engines.python_task import PythonTask
 from ivrell.core.engines.sql_text import Statement, statements
@@ -21,6 +21,9 @@ from ivrell.core.tasks.task import ApproachFailed, Counted, Stage, Task
 
 if TYPE_CHECKING:
     import pyarrow as pa
+
+    from ivrell.core.base.waits import WantedStop
+    from ivrell.core.engines.place import Asked, Place
 
 _READERS = {"csv": "csv", "csv.gz": "csv", "jsonl": "json", "parquet": "parquet", "orc": "orc"}
 _PYTHON = re.compile(r"^(async\s+)?def\s+\w+\s*\(", re.MULTILINE)
@@ -393,7 +396,7 @@ def answer(data, knobs, stage, spark):
 """
 
 
-class SparkEngine(Engine):
+class SparkEngine(Engine[SparkApproach]):
     """Runs an approach in a session of Apache Spark, which starts outside the clock."""
 
     name = "spark"
@@ -423,7 +426,9 @@ class SparkEngine(Engine):
         version = java_version()
         return ({"Java": version}, (), INSTALL) if version else ({}, ("Java",), INSTALL)
 
-    def sees(self, approach: Any, tables: Iterable[str], knobs: Iterable[str]) -> list[Seen]:
+    def sees(
+        self, approach: SparkApproach, tables: Iterable[str], knobs: Iterable[str]
+    ) -> list[Seen]:
         if not in_python(approach.code):
             return super().sees(approach, tables, knobs)
         words = self.table_words(approach)
@@ -436,8 +441,11 @@ class SparkEngine(Engine):
     def table_words(self, approach: SparkApproach) -> str:
         return "a DataFrame over its files" if in_python(approach.code) else "a view over its files"
 
-    def scope(self, approach: SparkApproach) -> Scope:
-        return Scope.RUN
+    def place(self, asked: Asked, wanted_stop: WantedStop) -> Place:
+        """Beside its session, at the place that the trial knows by the name of ``at``."""
+        from ivrell.core.engines.spark_place import SessionPlace
+
+        return SessionPlace(asked, wanted_stop)
 
     def problem(self, approach: SparkApproach) -> Problem | None:
         if not approach.code.strip():

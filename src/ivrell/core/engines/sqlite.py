@@ -75,7 +75,7 @@ class _Task(SqlTask):
         return Counted({"rows changed": float(self._db.total_changes - self._changes)})
 
 
-class SqliteEngine(Engine):
+class SqliteEngine(Engine[SqliteApproach]):
     """Runs SQL on a file of loaded tables, read-only unless the approach writes."""
 
     name = "sqlite"

@@ -23,7 +23,6 @@ Question = Literal["quickest", "baseline", "pair"]
 """What a ratio answers: whether one lane takes less than every other, how a lane does against the
 baseline, or how any two do against each other. Each has a family of its own."""
 
-Unit = Literal["seconds", "bytes", "count", "cores", "share"]
 Better = Literal["lower", "higher", "neither"]
 
 _FORMER_WORDS = {"told": "trouble", "core_wait_share": "run_queue_wait_share"}
@@ -123,7 +122,7 @@ class MeasureRow:
 
     key: str
     label: str
-    unit: Unit
+    unit: str
     better: Better
     how: str
     lanes: dict[str, Measured]

@@ -5,7 +5,7 @@ from typing import Literal
 from pydantic import BaseModel
 
 from ivrell.core.records.agreement import Agreement
-from ivrell.core.records.findings import Better, Measured, Ratio, Unit
+from ivrell.core.records.findings import Better, Measured, Ratio
 from ivrell.core.records.points import Point
 
 
@@ -25,7 +25,7 @@ class MeasurePair(BaseModel, frozen=True):
 
     key: str
     label: str
-    unit: Unit
+    unit: str
     better: Better
     base: Measured
     lane: Measured

@@ -34,15 +34,12 @@ from ivrell.core.report.conclusion import (
     targets_told,
     tradeoff,
 )
-from ivrell.core.report.measures import BY_KEY, Ground, row_of, values_at
+from ivrell.core.report.measures import Values, counter_measure, row_of, values_at
 from ivrell.core.report.ratios import Judge, every_way, quickest, ratios_at, until_limit
 from ivrell.core.report.staircase import staircases
 from ivrell.core.report.words import limit_told
 from ivrell.core.spark.event_log import CORES, EXECUTORS
 from ivrell.core.stats.cautions import Scene, cautions
-from ivrell.core.stats.summary import summarize
-
-_NO_GROUND = Ground(None, 0)
 
 
 def findings(
@@ -70,11 +67,11 @@ def findings(
         for approach in comparison.approach
         if (own := [run for run in here if run.approach == approach.id])
     }
+    values = values_at(comparison, everything, point)
     lanes = [
-        _lane(comparison.approach_called(id_), own, agreement.get(id_))
+        _lane(comparison.approach_called(id_), own, agreement.get(id_), values)
         for id_, own in of_lane.items()
     ]
-    values = values_at(comparison, everything, point)
     judge = Judge.of(comparison, machine)
     ratios = ratios_at(comparison, values, judge, [lane.id for lane in lanes if lane.trusted])
     pairs = every_way(ratios.get("elapsed", {}))
@@ -191,10 +188,20 @@ def _asked_reference(comparison: Comparison) -> tuple[str, str]:
 
 
 def _lane(
-    approach: Approach, runs: Sequence[RunRecord], agreement: Agreement | None
+    approach: Approach,
+    runs: Sequence[RunRecord],
+    agreement: Agreement | None,
+    values: Mapping[str, Values],
 ) -> LaneFindings:
     counted = [run for run in runs if run.counted]
     state = _state(runs, counted)
+
+    def summed_up(key: str) -> Summary | None:
+        return values[key].summaries.get(approach.id) if key in values else None
+
+    def measured(key: str) -> float | None:
+        found = summed_up(key)
+        return found.median if found else None
 
     def middle(of: Callable[[RunRecord], float | None]) -> float | None:
         return _median(value for run in counted if (value := of(run)) is not None)
@@ -210,31 +217,36 @@ def _lane(
         trouble=_trouble(runs, state),
         code_lines=code_lines(approach.text(), ENGINES[approach.engine].language_of(approach)),
         answer_rows=next((run.answer_rows for run in counted), None),
-        start=middle(lambda run: run.start_s),
+        start=measured("start"),
         start_cpu=min(
             (run.start_cpu_s for run in counted if run.start_cpu_s is not None), default=None
         ),
-        elapsed=_summed_up("elapsed", counted),
-        cpu_user=_summed_up("cpu_user", counted),
-        cpu_system=_summed_up("cpu_system", counted),
-        cpu_total=_summed_up("cpu_total", counted),
+        elapsed=summed_up("elapsed"),
+        cpu_user=summed_up("cpu_user"),
+        cpu_system=summed_up("cpu_system"),
+        cpu_total=summed_up("cpu_total"),
         server_cpu=middle(lambda run: run.server_cpu_s),
-        cores_busy=middle(lambda run: BY_KEY["cores_busy"].of(run, _NO_GROUND)),
+        cores_busy=measured("cores_busy"),
         run_queue_wait_share=middle(lambda run: run.waited_share),
         others_busy=middle(_others_busy),
         inner_repeats=middle(lambda run: run.inner_repeats),
-        first_call=middle(lambda run: run.first_elapsed_s),
+        first_call=measured("first_call"),
         cached_share=middle(lambda run: run.cache.share if run.cache else None),
         most_threads=middle(lambda run: run.most_threads),
         pinned_cores=next((run.cores for run in counted), None),
         placement=_placement(counted),
         calls=next((run.calls for run in reversed(counted) if run.calls), []),
-        peak_memory=_summed_up("peak_memory", counted),
-        peak_memory_absolute=_summed_up("peak_memory_absolute", counted),
-        counters=_counters(counted),
-        left_bytes=middle(lambda run: run.left_bytes),
-        answer_bytes=middle(lambda run: run.answer_bytes),
-        tables_s=middle(lambda run: run.tables_s),
+        peak_memory=summed_up("peak_memory"),
+        peak_memory_absolute=summed_up("peak_memory_absolute"),
+        counters={
+            name: found
+            for run in counted
+            for name in run.counters
+            if (found := measured(counter_measure(name).key)) is not None
+        },
+        left_bytes=measured("left_bytes"),
+        answer_bytes=measured("answer_bytes"),
+        tables_s=measured("tables"),
         failure=_failure(runs),
         stages=_stages(counted),
         agreement=agreement,
@@ -257,32 +269,16 @@ def _others_busy(run: RunRecord) -> float | None:
     return run.others_cpu_s / run.elapsed_s
 
 
-def _summed_up(name: str, runs: Iterable[RunRecord]) -> Summary | None:
-    values = [v for run in runs if (v := BY_KEY[name].of(run, _NO_GROUND)) is not None]
-    return summarize(values) if values else None
-
-
 def _tell_memory(lane: LaneFindings, closely: RunRecord | None) -> None:
     """Of a lane that is several processes the memory is that of its memory run."""
     if closely is None or closely.state != "done":
         return
     lane.memory_run, lane.memory_method = closely.run, closely.memory_method
-    lane.peak_memory = _summed_up("peak_memory", [closely])
-    lane.peak_memory_absolute = _summed_up("peak_memory_absolute", [closely])
 
 
 def _failure(runs: Sequence[RunRecord]) -> Failure | None:
     """The error of the lane's first run that failed, with what it printed last."""
     return next((run.error for run in runs if run.state == "failed" and run.error), None)
-
-
-def _counters(counted: Sequence[RunRecord]) -> dict[str, float]:
-    """Median of each counter over the runs that have it."""
-    values: dict[str, list[float]] = {}
-    for run in counted:
-        for name, value in run.counters.items():
-            values.setdefault(name, []).append(value)
-    return {name: float(median(each)) for name, each in values.items()}
 
 
 def _dot(run: RunRecord) -> Dot:

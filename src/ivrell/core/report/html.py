@@ -10,13 +10,20 @@ from markdown_it import MarkdownIt
 from markupsafe import Markup
 
 from ivrell.core.base.patience import BANDS
-from ivrell.core.base.quantities import counted, format_bytes, format_seconds, three_figures
+from ivrell.core.base.quantities import (
+    format_bytes,
+    format_seconds,
+    in_unit,
+    three_figures,
+    unit_named,
+)
 from ivrell.core.comparison.edit import settings_text
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.data import MadeTable
-from ivrell.core.records.findings import Caution, Findings, MeasureRow, TrialFindings
+from ivrell.core.records.findings import Caution, Findings, TrialFindings
 from ivrell.core.records.machine import Machine
-from ivrell.core.report.measures import measure_of
+from ivrell.core.records.view import Board
+from ivrell.core.report.view.board import board
 from ivrell.core.report.words import common_cautions, conditions, ratio_told
 
 COLOURS = (
@@ -65,11 +72,6 @@ class Axis:
         return [(self.at(t), format_seconds(t)) for t in times]
 
 
-def _measure_words(row: MeasureRow, value: float) -> str:
-    """A value of a measure as people read it."""
-    return measure_of(row).words(value)
-
-
 def _markdown(text: str) -> Markup:
     """A note's Markdown as HTML; HTML that stands in it is shown and not carried out."""
     rendered: str = _reader().render(text)
@@ -90,9 +92,9 @@ def _template() -> jinja2.Template:
     )
     environment.filters.update(
         seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=ratio_told,
-        measure=_measure_words, markdown=_markdown,
+        markdown=_markdown,
     )  # fmt: skip
-    environment.globals["counted"] = counted
+    environment.globals.update(in_unit=in_unit, unit_named=unit_named)
     return environment.get_template("report.html")
 
 
@@ -125,9 +127,10 @@ def report_html(
 @dataclass(frozen=True)
 class _Section:
     """A point as the report shows it: its findings, the cautions that not every point has, its
-    conditions in words, and the axis that its times are drawn on."""
+    conditions in words, its board, and the axis that its times are drawn on."""
 
     found: Findings
+    board: Board
     cautions: list[Caution]
     conditions: str
     axis: Axis
@@ -145,6 +148,7 @@ def _section(
     target = comparison.targets.elapsed
     return _Section(
         point,
+        board(point, comparison.targets),
         [caution for caution in point.cautions if caution not in everywhere],
         conditions(point.point, machine),
         Axis([*times, *([target] if target else [])]),

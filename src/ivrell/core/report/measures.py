@@ -6,17 +6,18 @@ measure is one entry; what engines count of a run comes as measures of its own.
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from statistics import median
+from functools import cached_property
 
-from ivrell.core.base.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.base.quantities import in_unit, unit_named
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.records.findings import Better, Measured, MeasureRow, Ratio, Unit
+from ivrell.core.records.findings import Better, Measured, MeasureRow, Ratio, Summary
 from ivrell.core.records.pair import MeasurePair
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.code_lines import code_lines
 from ivrell.core.stats.contrasts import turned
+from ivrell.core.stats.summary import summarize
 
 
 @dataclass(frozen=True)
@@ -35,7 +36,7 @@ class Measure:
     Attributes:
         key: its name in files, addresses and the API.
         label: its name for people.
-        unit: of its values.
+        unit: of its values, any word; see in_unit for those that are told in a way of their own.
         better: which way is better; neither where it only explains another.
         how: how it is got, in a sentence.
         of: its value of one run, or None where the run does not tell it.
@@ -43,20 +44,14 @@ class Measure:
 
     key: str
     label: str
-    unit: Unit
+    unit: str
     better: Better
     how: str
     of: Callable[[RunRecord, Ground], float | None]
 
     def words(self, value: float) -> str:
         """A value as people read it."""
-        if self.unit == "seconds":
-            return format_seconds(value)
-        if self.unit == "bytes":
-            return format_bytes(value)
-        if self.unit == "share":
-            return f"{three_figures(100 * value)} %"
-        return f"{value:,.0f}" if value == round(value) else three_figures(value)
+        return in_unit(self.unit, value)
 
 
 def _field(name: str) -> Callable[[RunRecord, Ground], float | None]:
@@ -140,14 +135,12 @@ BY_KEY = {measure.key: measure for measure in MEASURES}
 
 def counter_measure(name: str) -> Measure:
     """The measure of what an engine counts under a name; its unit stands at the name's end."""
-    words: tuple[Unit, ...] = ("bytes", "seconds")
-    unit: Unit = next((word for word in words if name.lower().endswith(word)), "count")
 
     def of(run: RunRecord, ground: Ground) -> float | None:
         return run.counters.get(name)
 
     how = "Counted by the engine over the timed part."
-    return Measure(f"counter.{name}", name, unit, "neither", how, of)
+    return Measure(f"counter.{name}", name, unit_named(name), "neither", how, of)
 
 
 @dataclass(frozen=True)
@@ -157,6 +150,11 @@ class Values:
 
     measure: Measure
     lanes: dict[str, dict[int, float]]
+
+    @cached_property
+    def summaries(self) -> dict[str, Summary]:
+        """What the values of each lane say."""
+        return {lane: summarize(list(own.values())) for lane, own in self.lanes.items()}
 
 
 def values_at(comparison: Comparison, runs: Sequence[RunRecord], point: Point) -> dict[str, Values]:
@@ -197,20 +195,20 @@ def row_of(
 ) -> MeasureRow:
     """A measure's values summed up, each with its ratio to the baseline where there is one."""
     measure = values.measure
-    middles = {lane: median(own.values()) for lane, own in values.lanes.items()}
-    base = middles.get(baseline or "", 0.0)
+    summaries = values.summaries
+    base = summaries[baseline].median if baseline in summaries else 0.0
     lanes = {}
-    for lane, own in values.lanes.items():
+    for lane, own in summaries.items():
         pair = baseline or "", lane
         ratio = ratios.get(pair)
         if ratio is None and (back := ratios.get(pair[::-1])):
             ratio = turned(back)
         lanes[lane] = Measured(
-            middles[lane],
-            min(own.values()),
-            max(own.values()),
-            len(own),
-            middles[lane] / base if base > 0 else None,
+            own.median,
+            own.smallest,
+            own.largest,
+            own.count,
+            own.median / base if base > 0 else None,
             ratio,
         )
     return MeasureRow(measure.key, measure.label, measure.unit, measure.better, measure.how, lanes)

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from ivrell.core.base.quantities import format_limit, three_figures
-from ivrell.core.records.findings import Caution, Findings, Ratio
+from ivrell.core.records.findings import Caution, Findings, LaneFindings, Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, Value
 from ivrell.core.records.wire import LimitReached
@@ -58,6 +58,47 @@ def ratio_told(found: Ratio | None) -> str:
     told = _way_round(found)
     bound = "at least " if found.bound else ""
     return f"{bound}{three_figures(told.value)} times {found.verdict}{_span(told)}"
+
+
+def times_less(found: Ratio) -> str:
+    """A ratio in short, without its interval: "3.86× slower", "not told apart"."""
+    if found.verdict in ("not told apart", "no difference that matters"):
+        return found.verdict
+    bound = "≥ " if found.bound else ""
+    return f"{bound}{three_figures(_way_round(found).value)}× {found.verdict}"
+
+
+_BOUNDS = {
+    "quickest": "bounds that one lane takes less than each other one",
+    "baseline": "bounds all ratios to the baseline at once",
+    "pair": "bounds all pairs of lanes at once",
+}
+
+
+def about_ratio(found: Ratio) -> str:
+    """What a ratio's interval bounds, and how many rounds more would tell."""
+    span = _span(_way_round(found)).strip(" ()")
+    told = span and f"{span} times: the interval {_BOUNDS[found.question]} at 95 %"
+    more = found.rounds_more
+    rounds = (
+        "" if more is None else f"about {more:,} more round{'' if more == 1 else 's'} would tell"
+    )
+    return "; ".join(filter(None, (told, rounds)))
+
+
+_SAME = {
+    "same, other order": "same",
+    "same within tolerance": "same",
+    "same values, other types": "types differ",
+}
+
+
+def answer_told(lane: LaneFindings) -> str:
+    """A word on a lane's answer: the verdict in short, or that it is the reference itself."""
+    if lane.agreement is None:
+        return ""
+    verdict: str = lane.agreement.verdict
+    return "reference" if lane.agreement.itself else _SAME.get(verdict, verdict)
 
 
 def common_cautions(points: Sequence[Findings]) -> list[Caution]:

@@ -5,7 +5,6 @@ import os
 import sys
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import AbstractContextManager, nullcontext
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -19,26 +18,24 @@ from ivrell.core.comparison.model import Comparison
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, why_not
-from ivrell.core.engines.base import Approach, Scope
+from ivrell.core.engines.base import Approach
+from ivrell.core.engines.place import Asked, Place, Told
 from ivrell.core.engines.registry import ENGINES
-from ivrell.core.engines.spark import UNREPORTED
-from ivrell.core.measure.cache import cached_share, evict, warm
 from ivrell.core.recipe.csv_style import CsvStyle
-from ivrell.core.recipe.databases.places import Databases, seen
-from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
+from ivrell.core.recipe.databases.places import Databases
+from ivrell.core.recipe.databases.store import Loaded
 from ivrell.core.recipe.input import Input
 from ivrell.core.recipe.store import Made
 from ivrell.core.records.events import RunProgress
 from ivrell.core.records.plan import OWN
 from ivrell.core.records.points import Point, point_name
-from ivrell.core.records.run import CacheState, RunRecord
+from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import (
     DONE,
     FAILED,
     RUN,
     STOPPED,
     Calls,
-    DatabasePlace,
     Failure,
     Job,
     Order,
@@ -55,21 +52,13 @@ from ivrell.core.run.runner.bounds import left_files
 from ivrell.core.run.runner.run_end import asked_for_network, without_its_service
 from ivrell.core.run.worker.threads import thread_environment
 from ivrell.core.runtimes import Runtime
-from ivrell.core.servers.mariadb import MariaServer
-from ivrell.core.servers.own import ELSEWHERE, OwnServer, UrlServer
-from ivrell.core.servers.postgresql import Cluster
-from ivrell.core.service.running import SERVICE_CPU, StandIn, stand_in
-from ivrell.core.spark.answers import PARTS
-from ivrell.core.spark.event_log import HELD, Tally, log_in
-from ivrell.core.spark.places import At, Places
-from ivrell.core.tasks.sessions import sessions_of
+from ivrell.core.service.running import StandIn
+from ivrell.core.spark.places import Places
 from ivrell.core.tasks.task import ApproachFailed
 from ivrell.core.trial.plan import Plan, PlannedRun
 from ivrell.core.trial.record import run_record
 
 log = logging.getLogger("ivrell.trial")
-PYTHON_CPU = "Python workers' CPU seconds"
-_OF_SERVER = ("cpu_user_s", "cpu_system_s", "peak_memory_bytes", "start_memory_bytes")
 Tell = Callable[[RunProgress], None]
 Curve = list[tuple[float, float, int]]
 
@@ -85,47 +74,6 @@ class Otherwise:
 
 
 AS_PLANNED = Otherwise()
-
-
-@dataclass(frozen=True)
-class Place:
-    """Where one run works: its folder, tables as files or loaded (see DatabasePlace), whether it
-    writes to them, what of them is in the page cache, seconds that it took to bring them
-    there, and where its session of Spark is."""
-
-    folder: Path
-    made: Mapping[str, Made]
-    database: DatabasePlace | None
-    writes: bool
-    cache: CacheState
-    store: DatabaseStore | None = None
-    loaded: Loaded | None = None
-    seconds: float = 0.0
-    session: At | None = None
-
-    @property
-    def server_process(self) -> int | None:
-        """Main process of the server or cluster that works for the run, where it is seen here."""
-        if self.session:
-            return self.session.server
-        return self.server.pid if self.server else None
-
-    @property
-    def parts(self) -> str:
-        """Where executors leave an answer that they write."""
-        if self.session and self.session.place.storage:
-            storage = self.session.place.storage
-            # A folder of this machine's is told as one where what lies there does not stay.
-            moved = not self.session.stays
-            return f"{storage.removeprefix('file://') if moved else storage}/{PARTS}"
-        return f"{self.folder}/{PARTS}"
-
-    @property
-    def server(self) -> Cluster | MariaServer | OwnServer | UrlServer | None:
-        """The server that the tables are on, if they are on one."""
-        if self.store and self.loaded and self.database and self.database.name:
-            return self.store.server(self.loaded.engine)
-        return None
 
 
 KeepFiles = Callable[[RunRecord, "Iterator[os.DirEntry[str]]", Callable[[], bool]], None]
@@ -186,7 +134,7 @@ class Attempts:
         self._sandboxed = sandboxed(plan)
         self._cores = pinned(plan.cores)
         self._repeats: dict[tuple[str, str], int] = {}
-        self._stored: dict[str, tuple[str, str]] = {}
+        self._stored: dict[str, Told] = {}
 
     def learn(self, run: RunRecord) -> None:
         """Take from a run that was done how often its lane's calls are repeated at its point,
@@ -226,7 +174,7 @@ class Attempts:
             if self._keep_files and run.counted:
                 self._keep_files(run, left_files(place.folder), wanted_stop)
         finally:
-            self.leave(place)
+            place.leave()
         return run, curve
 
     def _engine_of(self, planned: PlannedRun) -> str:
@@ -245,37 +193,22 @@ class Attempts:
         # There already where the server ended while this was done the first time.
         remove(folder)
         folder.mkdir(parents=True)
-        asked = str(planned.point.get("cache", self._plan.cache[0]))
-        began = time.monotonic()
-        if isinstance(made, Loaded):
-            writes = approach.needs.writes
-            store = self._databases.at(approach.needs.at, made.engine)
-            database = store.for_run(made, planned.number, folder, writes, asked, wanted_stop)
-            files = [Path(database.file)] if database.file else []
-            cache = CacheState(asked=asked, share=cached_share(files))
-            took = time.monotonic() - began
-            return Place(folder, {}, database, writes, cache, store, made, took)
-        paths = [Path(path) for table in made.values() for path in table.paths if path[:1] == "/"]
-        cache = set_cache(paths, asked)
-        took = time.monotonic() - began
-        session = self._session(planned, approach)
-        return Place(folder, made, None, False, cache, seconds=took, session=session)
+        asked = Asked(
+            number=planned.number,
+            approach=approach,
+            made=made,
+            folder=folder,
+            cache=str(planned.point.get("cache", self._plan.cache[0])),
+            threads=self._threads(planned),
+            databases=self._databases,
+            spark=self._spark,
+            stored=self._stored,
+        )
+        return ENGINES[approach.engine].place(asked, wanted_stop)
 
-    def _session(self, planned: PlannedRun, approach: Approach) -> At | None:
-        """Where a run's session of Spark is, for approaches that have one."""
-        if not approach.needs.session or self._spark is None:
-            return None
+    def _threads(self, planned: PlannedRun) -> int | None:
         threads = planned.point.get("threads", self._plan.threads[0])
-        return self._spark.at(approach.needs.at, None if threads is None else int(threads))
-
-    def leave(self, place: Place) -> None:
-        """Remove what a run had for itself."""
-        if place.store and place.loaded and place.database:
-            left = sessions_of(place.folder)
-            place.store.after_run(place.loaded, place.database, place.writes, left)
-        if place.session and place.session.place.storage not in self._stored:
-            place.session.leave()
-        remove(place.folder)
+        return None if threads is None else int(threads)
 
     def attempt(
         self,
@@ -290,15 +223,15 @@ class Attempts:
         approach = self._comparison.approach_called(planned.approach)
         end, restoring = self._ended(planned, approach, place, tell, wanted_stop, otherwise)
         run = run_record(planned, approach.engine, end)
-        self._account(run, approach, place)
+        run.scope = place.account(run, ENGINES[approach.engine].scope(approach)).value
         run.cache = place.cache
         run.tables_s = place.seconds + restoring
         run.sandboxed = self._sandboxed
-        if self._sandboxed and run.error and not _has_network(place):
+        if self._sandboxed and run.error and not place.network:
             run.error = asked_for_network(run.error)
         run.cores = len(self._cores) if self._cores else None
-        if place.session and self._keep_log and (told := log_in(place.folder)):
-            self._keep_log(planned.number, told)
+        if self._keep_log and place.log:
+            self._keep_log(planned.number, place.log)
         if self._mode == RUN and run.state == DONE:
             self._take_over(run, place, wanted_stop, take)
         return run, end.curve
@@ -323,20 +256,20 @@ class Attempts:
             # It ended between two runs, which neither of them is to blame for.
             self._renew_runner()
         try:
-            tally: Tally | None = None
-            with self._service(approach, place, wanted_stop) as service:
+            around = place.around(
+                sandboxed=self._sandboxed,
+                memory_bytes=self._plan.limits.memory_bytes,
+                wanted_stop=wanted_stop,
+            )
+            with around as service:
                 spec = self._spec(planned, place, service, otherwise)
                 for says in self._runner.events(spec, wanted_stop):
                     if isinstance(says, Progress):
                         fields = {"run": planned.number, "approach": planned.approach}
-                        if place.session and tally is None and (told := log_in(place.folder)):
-                            tally = Tally(told)
-                        cluster = tally.read().progress() if tally else None
-                        tell(RunProgress(**fields, **vars(says), cluster=cluster))
+                        tell(RunProgress(**fields, **vars(says), cluster=place.progress()))
                     elif isinstance(says, Restore):
                         began = time.monotonic()
-                        assert place.store and place.loaded and place.database
-                        place.store.restore(place.loaded, place.database, wanted_stop)
+                        place.restore(wanted_stop)
                         restoring += time.monotonic() - began
                         self._runner.restored(planned.number)
                     else:
@@ -367,22 +300,6 @@ class Attempts:
             return RunEnd(FAILED, failure=Failure(error.kind, error.message)), restoring
         raise RunnerGone("the runner told of no end", began=True)
 
-    def _account(self, run: RunRecord, approach: Approach, place: Place) -> None:
-        """Hold the figures to the processes that they are those of."""
-        scope = ENGINES[approach.engine].scope(approach)
-        if scope == Scope.SERVER and place.store and not seen(place.store):
-            scope = Scope.UNSEEN
-            for figure in _OF_SERVER:
-                setattr(run, figure, None)
-                run.not_measured[figure] = ELSEWHERE
-        if place.session:
-            scope = _scope_of_session(run, place.session)
-        served = run.counters.get(SERVICE_CPU)
-        if scope == Scope.SERVICE and served is not None and run.others_cpu_s is not None:
-            # The service is no stranger on the machine.
-            run.others_cpu_s = max(0.0, run.others_cpu_s - served)
-        run.scope = scope.value
-
     def _take_over(
         self,
         run: RunRecord,
@@ -396,12 +313,7 @@ class Attempts:
             most = self._plan.limits.written_bytes
             received = self._desk.take(place.folder, most, wanted_stop)
             run.answer_fingerprint = take(replace(received, parts=place.parts))
-            if place.session and place.session.stays:
-                # The first answer of its kind stays where it is, and is the one that is kept.
-                answer = (run.approach, received.fingerprint)
-                self._stored.setdefault(place.session.place.storage, answer)
-                if list(self._stored.values()).count(answer) > 1:
-                    del self._stored[place.session.place.storage]
+            place.keep((run.approach, received.fingerprint))
         except Stopped:
             run.state = "stopped"
         except (NotReceived, NotKept) as error:
@@ -424,17 +336,6 @@ class Attempts:
         made = wanted.csv or CsvStyle()
         return {name: as_it_is.get(name, made).as_dict() for name in self._comparison.data.tables}
 
-    def _service(
-        self, approach: Approach, place: Place, wanted_stop: Callable[[], bool]
-    ) -> AbstractContextManager[StandIn | None]:
-        settings = approach.needs.service
-        if settings is None:
-            return nullcontext()
-        return stand_in(
-            asdict(settings), place.folder.with_suffix(".service"), sandboxed=self._sandboxed,
-            memory_bytes=self._plan.limits.memory_bytes, wanted_stop=wanted_stop,
-        )  # fmt: skip
-
     def _spec(
         self, planned: PlannedRun, place: Place, service: StandIn | None, otherwise: Otherwise
     ) -> RunSpec:
@@ -443,7 +344,6 @@ class Attempts:
         limits = self._plan.limits.for_run()
         if otherwise.seconds is not None:
             limits = replace(limits, seconds=otherwise.seconds)
-        on_server = place.database is not None and bool(place.database.name)
         background = planned.point.get("background", self._plan.background[0])
         order = self._order(planned, place, approach, service, otherwise)
         return RunSpec(
@@ -458,7 +358,7 @@ class Attempts:
             background=str(background),
             walls=self._walls(place, runtime, service) if self._sandboxed else None,
             memory_alone=planned.memory_alone,
-            restores=place.writes and on_server,
+            restores=place.restores,
             server=place.server_process,
             patience_s=self._patience(planned),
             order=order,
@@ -478,19 +378,18 @@ class Attempts:
         service: StandIn | None,
         otherwise: Otherwise,
     ) -> Order:
-        threads = planned.point.get("threads", self._plan.threads[0])
         job = Job(
             approach={**asdict(approach), **otherwise.approach},
             tables={name: table.given for name, table in place.made.items()},
             form=approach.wanted.form,
             knobs={knob: planned.point[knob] for knob in self._comparison.knobs},
             folder=place.folder,
-            threads=None if threads is None else int(threads),
+            threads=self._threads(planned),
             database=place.database and replace(place.database, seconds=self._plan.limits.seconds),
             service=service.address if service else "",
             styles=self._styles(approach),
             shapes=self._shapes_for(planned, approach),
-            spark=place.session.place if place.session else None,
+            spark=place.spark,
         )
         once = (otherwise.mode or self._mode) != RUN
         first = 0 if once else ENGINES[approach.engine].warm_up_calls
@@ -503,60 +402,16 @@ class Attempts:
 
     def _walls(self, place: Place, runtime: Runtime | None, service: StandIn | None) -> Walls:
         """What a sandboxed run is shown."""
-        inputs = [_shown(path) for table in place.made.values() for path in table.paths]
-        if place.session and (storage := place.session.cluster.storage):
-            inputs = [storage] if storage.startswith("/") else []
-        inputs += [beside for path in inputs if Path(beside := f"{path}.places.json").exists()]
-        if place.database:
-            inputs += filter(None, (place.database.pristine, place.database.file))
-            if place.server:
-                inputs += filter(None, [str(place.server.socket_folder or "")])
-        if runtime:
-            inputs += runtime.prefixes
+        inputs = [*place.inputs, *(runtime.prefixes if runtime else ())]
         return Walls(
             calls=compiled(Filter.RUN),
             ours=list(OURS),
             inputs=inputs,
             hidden=[str(data_folder())],
-            network=_has_network(place),
-            beside=service.pid if service else place.session.beside if place.session else None,
-            writable=[str(folder)] if place.session and (folder := place.session.folder) else [],
+            network=place.network,
+            beside=service.pid if service else place.beside,
+            writable=[str(folder) for folder in place.writable],
         )
-
-
-def _has_network(place: Place) -> bool:
-    """Whether a sandboxed run there reaches the network, for a server or a cluster of one's own."""
-    given = place.store is not None and place.store.given is not None
-    return given or (place.session is not None and place.session.network)
-
-
-def _scope_of_session(run: RunRecord, session: At) -> Scope:
-    """Which processes the figures of a run in Spark are those of; what is not told is said."""
-    if session.cluster.is_local:
-        return Scope.RUN
-    if session.server is not None:
-        return Scope.SERVER
-    if session.cluster.address.startswith("sc://"):
-        for figure in _OF_SERVER:
-            setattr(run, figure, None)
-            run.not_measured[figure] = UNREPORTED
-        return Scope.UNSEEN
-    if not run.counters.get(HELD):
-        for figure in ("peak_memory_bytes", "start_memory_bytes"):
-            setattr(run, figure, None)
-            run.not_measured[figure] = "no executor told what it held while its tasks ran"
-    run.not_measured[PYTHON_CPU] = (
-        "Spark's executor CPU time does not hold that of the Python workers, which cannot be read "
-        "on other machines"
-    )
-    return Scope.REMOTE
-
-
-def _shown(path: str) -> str:
-    """What of an input a run is shown: the folder of made data, but of a file of the user's own
-    that file alone."""
-    file = Path(path)
-    return str(file.parent if file.is_relative_to(data_folder()) else file)
 
 
 def sandboxed(plan: Plan) -> bool:
@@ -570,13 +425,3 @@ def pinned(cores: int | None) -> list[int] | None:
     if cores is None:
         return None
     return sorted(os.sched_getaffinity(0))[-cores:]
-
-
-def set_cache(paths: list[Path], state: str) -> CacheState:
-    """Bring the inputs into memory, or out of it; what is really there is looked at after."""
-    for path in paths:
-        if state == "cold":
-            evict(path)
-        else:
-            warm(path)
-    return CacheState(asked=state, share=cached_share(paths))

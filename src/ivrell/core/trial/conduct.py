@@ -174,11 +174,7 @@ class Trial:
             in_use(self.store.root),
             in_use(self.databases.root),
         ):
-            try:
-                return self._conduct()
-            finally:
-                # However it ended: no session and no cluster is left behind.
-                self.preparation.spark.stop()
+            return self._conduct()
 
     def _conduct(self) -> TrialFindings:
         # First: what is refused changes nothing.

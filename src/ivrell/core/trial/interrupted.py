@@ -10,6 +10,7 @@ from ivrell.core.agreement.compare import compare
 from ivrell.core.base.errors import BadInput, Stopped
 from ivrell.core.base.locks import in_use
 from ivrell.core.base.scratch import scratch
+from ivrell.core.engines.place import Place
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import (
@@ -20,7 +21,7 @@ from ivrell.core.records.tries import (
 from ivrell.core.records.wire import DONE, LEFT
 from ivrell.core.run.answers.desk import AnswerDesk, Received
 from ivrell.core.tasks.buckets import COLUMN
-from ivrell.core.trial.attempt import AS_PLANNED, Otherwise, Place
+from ivrell.core.trial.attempt import AS_PLANNED, Otherwise
 from ivrell.core.trial.conduct import Trial, desk_for
 from ivrell.core.trial.control import Control, NoControl
 from ivrell.core.trial.once import small_knobs
@@ -105,7 +106,7 @@ def _interrupted(
             try:
                 usual = attempt("usual", number, place)
             finally:
-                attempts.leave(place)
+                place.leave()
             if usual.state != DONE or not usual.elapsed_s:
                 raise BadInput(
                     "The approach does not run to its end: "
@@ -129,7 +130,7 @@ def _interrupted(
                 again = attempt("again", number + 2, place, Otherwise(approach=bare))
                 break
             finally:
-                attempts.leave(place)
+                place.leave()
     finally:
         attempts.close()
         trial.preparation.stop()
@@ -139,13 +140,8 @@ def _interrupted(
 
 def _wait_for_server(place: Place) -> None:
     """A server goes on with a statement whose client is gone, and may even commit it."""
-    if place.database is None or not place.database.name:
-        return
     deadline = time.monotonic() + _SERVER_ENDS_S
-    assert place.store and place.loaded
-    while time.monotonic() < deadline:
-        if not place.store.sessions(place.loaded, place.database):
-            return
+    while place.still_at_work() and time.monotonic() < deadline:
         time.sleep(_LOOK_AGAIN_S)
 
 

@@ -29,7 +29,9 @@ from ivrell.core.records.tries import (
     TryOutcome,
 )
 from ivrell.core.records.trouble import Trouble
+from ivrell.core.records.view import Board
 from ivrell.core.records.wire import Failure, StageTime, StatementPlan
+from ivrell.core.report.view.board import board
 from ivrell.core.report.words import limit_told
 from ivrell.core.trial.plan import Plan
 from ivrell.server.jobs.models import Job
@@ -136,16 +138,21 @@ class RunShape(RunRecord):
 
 
 class PointFindings(Findings):
-    """Findings at a point with the trial they come from. Pairs have an answer of their own."""
+    """Findings at a point with the trial they come from, and the board that they are shown on.
+    Pairs have an answer of their own."""
 
     trial: int
     state: JobState
+    board: Board
     pairs: list[PairRatio] = Field(default=[], exclude=True)
 
     @classmethod
     def of(cls, trial: Trial, found: Findings) -> "PointFindings":
         """Findings of a trial."""
-        return cls.model_validate({**dict(found), "trial": trial.pk, "state": trial.state})
+        shown = board(found, trial.read.targets)
+        return cls.model_validate(
+            {**dict(found), "trial": trial.pk, "state": trial.state, "board": shown}
+        )
 
 
 class Pairs(BaseModel):

@@ -31,7 +31,7 @@ const ON_THE_BOARD = ["elapsed", "cpu_total", "peak_memory", "code_lines"];
 
 export function Views({ comparison, trial, findings, lanes, view }: Props) {
   const [choosing, setChoosing] = useState(false);
-  const chosen = useColumns(comparison, view);
+  const chosen = useColumns(comparison, findings, view);
   const pair = pairOf(findings, lanes, view);
   const open = (lane: string) => view.set({ lane, run: null });
   const openPair = (base: string, lane: string) =>

@@ -1,12 +1,12 @@
 /** The board's columns as chosen: from the address, else from what is kept with the comparison. */
-import type { BoardColumn, Comparison } from "../../api/client";
+import type { BoardColumn, Comparison, Findings } from "../../api/client";
 import { changes, useChange } from "../../api/queries";
 import { asAddress, chosenColumns } from "../../lanes/columns";
 import type { View } from "../../ui/view";
 
-export function useColumns(comparison: Comparison, view: View) {
+export function useColumns(comparison: Comparison, findings: Findings, view: View) {
   const change = useChange(comparison.id);
-  const columns = chosenColumns(view.cols, comparison.board);
+  const columns = chosenColumns(findings, view.cols, comparison.board);
   const put = (next: BoardColumn[]) => {
     view.set({ cols: asAddress(next) });
     change.mutate(changes.board(next));

@@ -1,0 +1,1 @@
+"""What is shown of findings, made once for the page, the terminal and the report."""
