@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from ivrell.core.records.plan import Plan
     from ivrell.core.records.points import Point, Value
     from ivrell.core.records.run import RunRecord
-    from ivrell.core.records.session import Session
+    from ivrell.core.records.session import Session, Stretch
     from ivrell.core.records.sweep import SweepFindings
     from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
     from ivrell.core.results.folder import ResultFolder
@@ -429,6 +429,52 @@ class Trial:
             other_versions=other_versions,
         )  # fmt: skip
 
+    def more(
+        self,
+        *,
+        rounds: int = 0,
+        lanes: Sequence[str] = (),
+        knobs: Mapping[str, Sequence[Value]] | None = None,
+        at: Mapping[str, Value] | None = None,
+        comparison: Comparison | None = None,
+        progress: Callable[[TrialEvent], None] | None = None,
+        control: Control | None = None,
+        other_versions: bool = False,
+    ) -> Trial:
+        """Add rounds, lanes or values of knobs to one that has ended.
+
+        Args:
+            rounds: how many, at each point or ``at`` one; of lanes and values as many as there
+                are unless given.
+            lanes: ids of lanes that did not run; they are run beside one that did.
+            knobs: values that did not run.
+            at: values of knobs and conditions of the point that rounds are added at.
+            comparison: that has the lanes, where the trial's own does not; all else must be as it
+                was.
+            progress, control, other_versions: as ``resume`` takes them.
+
+        Raises BadInput.
+        """
+        from ivrell.core.base.errors import BadInput
+        from ivrell.core.records.session import More
+        from ivrell.core.trial.more import extended, text_with
+
+        if not self._kept.has_ended:
+            raise BadInput("This trial has not ended.", hint="Go on with it: resume().")
+        point = None if at is None else self.at(**at).point
+        more = More(
+            rounds=rounds, lanes=list(lanes), point=point,
+            knobs={knob: list(values) for knob, values in (knobs or {}).items()},
+        )  # fmt: skip
+        records, text = self.records, self._kept.comparison_text
+        if comparison is not None:
+            text = text_with(text, comparison.text, records, more.lanes)
+        plan, stretch = extended(Comparison(text).contents, self.plan, records, more)
+        return _conducted(
+            text, plan, self.folder, progress, control,
+            other_versions=other_versions, stretch=stretch,
+        )  # fmt: skip
+
     def judge_again(self, reference: str | None = None) -> Trial:
         """Hold the kept answers against another lane's, or against what the question says. Raises
         BadInput."""
@@ -469,13 +515,14 @@ def _conducted(
     control: Control | None,
     *,
     other_versions: bool = False,
+    stretch: Stretch | None = None,
 ) -> Trial:
     from ivrell.core.trial.conduct import Trial as Conducted
     from ivrell.core.trial.control import deaf
 
     Conducted(
         text, plan, folder, store(), listen=progress or deaf, control=control,
-        other_versions=other_versions,
+        other_versions=other_versions, stretch=stretch,
     ).conduct()  # fmt: skip
     return Trial(folder)
 

@@ -215,6 +215,51 @@ class Order(ServerCase):
         self.assertEqual((trial.state, trial.runs.count()), ("stopped", 0))
 
 
+class Added(ServerCase):
+    """Something added to a trial that has ended goes through the queue like any trial."""
+
+    def setUp(self):
+        super().setUp()
+        plan = Plan(rounds=1, warm_ups=0, disturbed=UNDISTURBED)
+        self.trial = Trial.objects.launch(self.comparison, plan)
+        work(self.trial)
+
+    def add(self, status=200, **more):
+        return self.call("post", f"trials/{self.trial.pk}/more/", more, status)
+
+    def test_rounds(self):
+        told = self.add(rounds=2)
+        self.assertEqual((told["state"], told["planned_runs"]), ("waiting", 6))
+        self.assertEqual(told["conclusion"], self.trial.conclusion, "it stands until more is known")
+        self.add(400, rounds=2)
+        work(self.trial)
+        self.assertEqual((self.trial.state, self.trial.done_runs), ("done", 6))
+        found = self.call("get", f"trials/{self.trial.pk}/findings/")
+        self.assertEqual({lane["elapsed"]["count"] for lane in found["lanes"]}, {3})
+        self.assertEqual(self.trial.events.filter(kind="ended").count(), 1)
+        self.assertEqual(len(self.trial.sessions_of), 2)
+
+    def test_what_waits_and_is_not_wanted_any_more_leaves_the_trial_as_it_was(self):
+        self.add(rounds=2)
+        told = self.call("post", f"trials/{self.trial.pk}/stop/")
+        self.assertEqual((told["state"], told["planned_runs"]), ("done", 2))
+        self.assertEqual(statuses(self.trial.job), [])
+
+    def test_a_lane_that_was_written_since(self):
+        made = self.call("post", self.at("lanes/"), {"engine": "sqlite"}, 201)
+        lane = made["lanes"][-1]["id"]
+        self.add(400, lanes=["nobody"])
+        told = self.add(lanes=[lane])
+        self.assertIn(lane, told["plan"]["approaches"])
+        work(self.trial)
+        ran = set(self.trial.runs.values_list("approach", flat=True))
+        self.assertEqual(ran, {"loop", "query", lane})
+        self.call("patch", self.at("lanes/query/"), {"code": "SELECT 1 AS n"})
+        self.call("post", self.at("lanes/"), {"engine": "sqlite"}, 201)
+        newest = self.call("get", self.at())["lanes"][-1]["id"]
+        self.assertIn("lane query", self.add(400, lanes=[newest])["what"])
+
+
 class EarlierRecords(TransactionTestCase):
     """Records of an earlier version, which held how they stand themselves, come to jobs."""
 

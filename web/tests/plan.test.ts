@@ -14,6 +14,7 @@ import {
   steps,
   together,
   typedSize,
+  valuesTyped,
 } from "../src/steps/plan";
 
 const kept = new Map<string, string>();
@@ -81,6 +82,7 @@ test("what is typed for a knob of numbers", () => {
   assert.equal(typedSize("1_000..10_000/2"), "1_000..10_000/2");
   assert.equal(typedSize("many"), null);
   assert.equal(typedSize(5), 5);
+  assert.deepEqual(valuesTyped("1,000 20_000;oak"), [1000, 20000, "oak"]);
 });
 
 test("points are counted with ranges and conditions", () => {

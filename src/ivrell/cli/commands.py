@@ -213,6 +213,25 @@ def _resume(args: argparse.Namespace) -> int:
     return _told(args, trial, progress.asked)
 
 
+def _more(args: argparse.Namespace) -> int:
+    trial = ivrell.Trial.open(args.folder)
+    comparison = ivrell.read(args.file) if args.file else None
+    contents = (comparison or trial.comparison).contents
+    at = {knob: values[0] for knob, values in _knobs(args.at, contents).items()}
+    with _watched(trial.plan, trial.comparison) as progress:
+        trial.more(
+            rounds=args.rounds,
+            lanes=[lane for lane in args.lanes.split(",") if lane],
+            knobs=_knobs(args.set, contents),
+            at=at or None,
+            comparison=comparison,
+            progress=progress.listen,
+            control=progress,
+            other_versions=args.other_versions,
+        )
+    return _told(args, trial, progress.asked)
+
+
 def _serve(args: argparse.Namespace) -> int:
     import os
     import sys
@@ -368,6 +387,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "explain": _explain,
     "interrupt": _interrupt,
     "resume": _resume,
+    "more": _more,
     "measures": _measures,
     "data": _data,
     "propose": _propose,

@@ -23,6 +23,7 @@ _EXAMPLES = {
     "try": "demo/tolls-per-lock.toml polars --rows 500",
     "explain": "demo/tolls-per-lock.toml query",
     "interrupt": "demo/post-tolls.toml each --share 0.3",
+    "more": "tolls-per-lock-results --rounds 5",
     "resume": "tolls-per-lock-results",
     "measures": "tolls-per-lock-results --csv",
     "data": "demo/tolls-per-lock.toml --set rows=1000 --forms csv,parquet --out made",
@@ -93,7 +94,24 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
         action="store_true",
         help="go on also where engines, libraries or the system are others than before",
     )
-    for command in (run, resume):
+    more = commands.add_parser("more", help="add rounds, lanes or sizes to a trial that has ended")
+    more.add_argument("folder", type=Path, help="result folder of a trial")
+    more.add_argument("--rounds", type=int, default=0, metavar="N", help="so many more")
+    more.add_argument(
+        "--at", action="append", default=[], metavar="KNOB=V", help="rounds at this point alone"
+    )
+    more.add_argument("--lanes", default="", metavar="ID,ID", help="lanes that did not run")
+    more.add_argument(
+        "--file", type=Path, help="comparison file that has the lanes; all else must be as it was"
+    )
+    more.add_argument("--set", action="append", default=[], metavar="KNOB=V,V",
+                      help="values that did not run")  # fmt: skip
+    more.add_argument(
+        "--other-versions",
+        action="store_true",
+        help="also where engines, libraries or the system are others than before",
+    )
+    for command in (run, resume, more):
         command.add_argument("--json", action="store_true", help=_JSON)
         command.add_argument(
             "--strict",

@@ -680,6 +680,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/more/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Add rounds, lanes or values of knobs to a trial that has ended, when its turn comes. */
+        post: operations["trials_more_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/pair/": {
         parameters: {
             query?: never;
@@ -2480,6 +2497,27 @@ export interface components {
             memory: string;
         };
         /**
+         * MoreAskedRequest
+         * @description What is to be added to a trial; ``other_versions`` also where engines, libraries or the
+         *     system are others than before.
+         */
+        MoreAskedRequest: {
+            /** @default 0 */
+            rounds?: number;
+            /** @default [] */
+            lanes?: string[];
+            /** @default {} */
+            knobs?: {
+                [key: string]: (boolean | number | string)[];
+            };
+            /** @default null */
+            point?: {
+                [key: string]: boolean | number | string | null;
+            } | null;
+            /** @default false */
+            other_versions?: boolean;
+        };
+        /**
          * NameEnum
          * @enum {string}
          */
@@ -3139,6 +3177,8 @@ export interface components {
             target: string;
             /** @default [] */
             conditions: string[];
+            /** @default null */
+            rounds_more: number | null;
             ranking: string[];
             cautions: components["schemas"]["Caution"][];
             lanes: components["schemas"]["LaneFindings"][];
@@ -5488,6 +5528,31 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+        };
+    };
+    trials_more_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["MoreAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
                 };
             };
         };

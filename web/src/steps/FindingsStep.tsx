@@ -11,6 +11,7 @@ import { asText } from "../lanes/table";
 import { LaneDrawer } from "../lanes/LaneDrawer";
 import { ago, plural, pointWords } from "../ui/units";
 import { Claims, Notes } from "./findings/Remarks";
+import { MoreOfTheSame } from "./findings/MoreOfTheSame";
 import { Views } from "./findings/Views";
 
 const SHOWN_CAUTIONS = 2;
@@ -94,6 +95,7 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
           Measured at {findings.conditions.join(" · ")}
         </p>
       )}
+      <MoreOfTheSame comparison={comparison} trial={trial} findings={findings} />
       <Cautions findings={findings} brief={view.show !== null} />
       <Claims comparison={comparison} judged={findings.claims} />
       <Views comparison={comparison} trial={trial} findings={findings} lanes={lanes} view={view} />

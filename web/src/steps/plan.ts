@@ -195,6 +195,12 @@ export function typedSize(value: KnobValue): KnobValue | null {
   return sizesIn(value) === null ? null : value.replaceAll(" ", "");
 }
 
+/** Values of a knob as they are typed in a row, with blanks or semicolons between. */
+export function valuesTyped(text: string): KnobValue[] {
+  const words = text.split(/[\s;]+/).filter(Boolean);
+  return words.map((word) => typedSize(word) ?? word);
+}
+
 /** Choices of knobs and conditions that every lane runs at. */
 export function points(plan: PlanDraft): number {
   const knobs = Object.values(plan.knobs).map((values) =>

@@ -295,14 +295,16 @@ class Findings(BaseModel):
     """What the runs at one point say: lanes in the file's order; ``ranking`` of their ids, quickest
     first, those that disagree or did not finish last. ``pairs`` has every ordered pair of lanes
     with a counted run; ``tradeoff`` what the quickest costs, ``target`` who is good enough, both
-    in words or empty; ``conditions`` what all of it rests on; ``staircases`` are lanes that
-    descend from each other."""
+    in words or empty; ``conditions`` what all of it rests on; ``rounds_more`` how many rounds more
+    would tell who is the quickest, null where that is told, or none would; ``staircases`` are lanes
+    that descend from each other."""
 
     point: Point
     conclusion: str = ""
     tradeoff: str = ""
     target: str = ""
     conditions: list[str] = []
+    rounds_more: int | None = None
     ranking: list[str]
     cautions: list[Caution]
     lanes: list[LaneFindings]
@@ -324,7 +326,7 @@ class Findings(BaseModel):
         return [self.lane(id_) for id_ in self.ranking]
 
 
-FINDINGS_EDITION = 4
+FINDINGS_EDITION = 5
 """How findings are made now; those of another edition are made anew from the runs."""
 
 

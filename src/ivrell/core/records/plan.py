@@ -149,6 +149,10 @@ class Disturbed(BaseModel):
     ] = 3.0
 
 
+KnobValues = Annotated[list[Value], BeforeValidator(_spread), Field(min_length=1)]
+"""Values of a knob; a range such as "1_000..1_000_000/3" stands for its sizes."""
+
+
 class Plan(BaseModel):
     """One launch: which lanes, at which points, how often, within which limits.
 
@@ -174,7 +178,7 @@ class Plan(BaseModel):
         int, Field(ge=0, le=100, description="rounds that are kept but not counted")
     ] = 1
     approaches: list[str] | None = None
-    knobs: dict[str, Annotated[list[Value], BeforeValidator(_spread), Field(min_length=1)]] = {}
+    knobs: dict[str, KnobValues] = {}
     points: list[Annotated[dict[str, Value], Field(min_length=1)]] = []
     cache: Annotated[
         list[Literal["warm", "cold"]],

@@ -7,23 +7,44 @@ from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import NamedTuple, Self
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from ivrell.core.records.machine import Machine
-from ivrell.core.records.plan import Plan
+from ivrell.core.records.plan import KnobValues, Plan
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
+
+
+class More(BaseModel):
+    """What is to be added to a trial that has ended: so many ``rounds``, at one ``point`` or at
+    all; ``lanes`` that did not run, with as many rounds as the others have unless some are said;
+    values of ``knobs`` that did not."""
+
+    rounds: int = Field(default=0, ge=0, le=1000)
+    lanes: list[str] = []
+    knobs: dict[str, KnobValues] = {}
+    point: Point | None = None
+
+
+class Stretch(BaseModel):
+    """What a session does where that is not the whole plan of its trial: a plan of its own, at
+    ``points`` alone unless there are none, with rounds counted from ``first_round``."""
+
+    plan: Plan
+    first_round: int = 1
+    points: list[Point] = []
 
 
 class Session(BaseModel):
     """One stretch of a trial, by whoever conducted it then. Runs name theirs by its ``number``,
     from 1; ``began`` is when, ``plan`` what was to be done, its seed among it, ``machine`` what it
-    ran on, with versions."""
+    ran on, with versions; ``stretch`` what it added to a trial that had ended."""
 
     number: int = 1
     began: str = ""
     plan: Plan = Plan()
     machine: Machine = Machine()
+    stretch: Stretch | None = None
 
     def versions(self, engines: Iterable[str]) -> dict[str, str]:
         """What figures depend on, by name: the processor, the system, Python, Ivrell, and what some

@@ -40,6 +40,7 @@ from ivrell.core.report.staircase import staircases
 from ivrell.core.report.words import limit_told
 from ivrell.core.spark.event_log import CORES, EXECUTORS
 from ivrell.core.stats.cautions import Scene, cautions
+from ivrell.core.stats.sessions import shifts
 
 
 def findings(
@@ -101,6 +102,7 @@ def findings(
             result, _versions(comparison, lanes, machine), _settings(everything)
         ),
         lanes=lanes,
+        rounds_more=_rounds_more(result),
         ranking=ranked,
         cautions=cautions(
             Scene(
@@ -112,6 +114,7 @@ def findings(
                 made,
                 _leaders(result),
                 taken.changes(lane.engine for lane in lanes),
+                shifts(_by_session(everything)),
             )
         ),
         measures=measures,
@@ -119,6 +122,25 @@ def findings(
         staircases=staircases(comparison, lanes, pairs),
         claims=judged_claims(comparison.claim, ratios, point, odd),
     )
+
+
+def _rounds_more(result: Result) -> int | None:
+    """Rounds that would tell the quickest lane from those that are level with it."""
+    if not result.trusted:
+        return None
+    best, *others = result.trusted
+    ratios = [ratio for lane in others if (ratio := result.ratio(lane, best))]
+    return max((ratio.rounds_more for ratio in ratios if ratio.rounds_more), default=None)
+
+
+def _by_session(runs: Sequence[RunRecord]) -> dict[int, dict[str, list[float]]]:
+    """Times of counted runs by session and lane."""
+    found: dict[int, dict[str, list[float]]] = {}
+    for run in runs:
+        if run.counted and run.elapsed_s:
+            lanes = found.setdefault(run.session, {})
+            lanes.setdefault(run.approach, []).append(run.elapsed_s)
+    return found
 
 
 def _leaders(result: Result) -> list[str]:

@@ -106,6 +106,12 @@ class ResultFolder:
         """Whether the trial there has come to an end."""
         return self.has(FINDINGS)
 
+    def reopen(self) -> None:
+        """Let it be one that has not ended: what was found of it is not the whole any more."""
+        for record in (FINDINGS, SWEEP):
+            (self.path / record.name).unlink(missing_ok=True)
+        self.report.unlink(missing_ok=True)
+
     def make(self) -> None:
         """Make the folder where it is missing."""
         self.path.mkdir(parents=True, exist_ok=True)

@@ -70,6 +70,15 @@ class _Fit:
     alone: tuple[Numbers, Numbers]
     wild: frozenset[str]
     doubtful: frozenset[str]
+    bridged: frozenset[Pair] = frozenset()
+
+    def log_floor(self, i: int, terms: Terms) -> float | None:
+        """Logarithm of the factor that equals of a pair reach on this machine, or None."""
+        floor = terms.floor(int(self.rounds[i]))
+        if floor is None:
+            return None
+        # By way of another lane there are two ratios, each with noise of its own.
+        return log(floor) * (sqrt(2) if self.pairs[i] in self.bridged else 1)
 
     def chances(self, by_itself: Flags) -> tuple[Numbers, Numbers, Numbers]:
         """Chance, error and degrees of freedom of single pairs, some judged by themselves."""
@@ -105,7 +114,8 @@ def contrasts(
         contestants: lanes that may be the quickest; all unless given.
         all_pairs: give every pair in the order of ``values``; else the baseline's alone.
 
-    Pairs without a round in common are left out. Raises ValueError for values that are not
+    Pairs without a round in common have the ratio by way of a lane that has rounds with both; where
+    there is none they are left out. Raises ValueError for values that are not
     above 0.
     """
     terms = terms or Terms()
@@ -257,7 +267,7 @@ def _fitted(
         )
         for times in (WILD, MAYBE_WILD if few else WILD)
     )
-    return _Fit(
+    fit = _Fit(
         pairs,
         rounds,
         middle,
@@ -267,6 +277,67 @@ def _fitted(
         wild,
         doubtful,
     )
+    paired = {pair for block in blocks for pair in block.pairs}
+    apart = [pair for pair in combinations(values, 2) if pair not in paired]
+    return _with_bridges(fit, apart, values) if apart else fit
+
+
+@dataclass(frozen=True)
+class _Bridge:
+    """A ratio by way of another lane: places of the two that it is made of, and the sign of the
+    second's middle."""
+
+    pair: Pair
+    first: int
+    second: int
+    signs: tuple[int, int]
+
+
+def _with_bridges(fit: _Fit, apart: Sequence[Pair], lanes: Iterable[str]) -> _Fit:
+    """The same with pairs that have no round in common, each by way of the lane that knows it
+    best: middles and variances add; degrees of freedom are the fewer of the two, for what both
+    borrowed they borrowed of the same."""
+    bridges = [bridge for pair in apart if (bridge := _bridge(fit, pair, list(lanes)))]
+    if not bridges:
+        return fit
+    first = [bridge.first for bridge in bridges]
+    second = [bridge.second for bridge in bridges]
+    signs = np.array([bridge.signs for bridge in bridges])
+
+    def both(error: Numbers, freedom: Numbers) -> tuple[Numbers, Numbers]:
+        together = np.sqrt(error[first] ** 2 + error[second] ** 2)
+        fewer = np.minimum(freedom[first], freedom[second])
+        return np.concatenate([error, together]), np.concatenate([freedom, fewer])
+
+    error, freedom = both(fit.error, fit.freedom)
+    middle = signs[:, 0] * fit.middle[first] + signs[:, 1] * fit.middle[second]
+    return replace(
+        fit,
+        pairs=[*fit.pairs, *(bridge.pair for bridge in bridges)],
+        rounds=np.concatenate([fit.rounds, np.minimum(fit.rounds[first], fit.rounds[second])]),
+        middle=np.concatenate([fit.middle, middle]),
+        error=error,
+        freedom=freedom,
+        alone=both(*fit.alone),
+        bridged=frozenset(bridge.pair for bridge in bridges),
+    )
+
+
+def _bridge(fit: _Fit, pair: Pair, lanes: Sequence[str]) -> _Bridge | None:
+    place = {own: i for i, own in enumerate(fit.pairs)}
+
+    def found(one: str, other: str) -> tuple[int, int] | None:
+        if (one, other) in place:
+            return place[one, other], 1
+        return (place[other, one], -1) if (other, one) in place else None
+
+    ways = []
+    for lane in lanes:
+        first, second = found(pair[0], lane), found(lane, pair[1])
+        if first and second:
+            error = float(fit.error[first[0]] ** 2 + fit.error[second[0]] ** 2)
+            ways.append((error, _Bridge(pair, first[0], second[0], (first[1], second[1]))))
+    return min(ways, key=lambda way: way[0])[1] if ways else None
 
 
 @dataclass(frozen=True)
@@ -344,10 +415,9 @@ def _quickest(fit: _Fit, terms: Terms, contestants: Collection[str]) -> _Claim:
         # In few rounds some calm lane among many looks wild; what counts is the leader's own calm.
         wild &= fit.rounds > _SOME_ROUNDS
     single, error, freedom = (array[pairs] for array in fit.chances(wild))
-    floors = [terms.floor(int(fit.rounds[i])) for i in pairs]
+    floors = [fit.log_floor(i, terms) for i in pairs]
     above = [
-        floor is None or abs(fit.middle[i]) > log(floor)
-        for i, floor in zip(pairs, floors, strict=True)
+        floor is None or abs(fit.middle[i]) > floor for i, floor in zip(pairs, floors, strict=True)
     ]
     # Who has too few rounds to be compared may be the quickest as well.
     every = won == len(contestants) - 1
@@ -363,7 +433,7 @@ def _judged(fit: _Fit, i: int, terms: Terms, asked: _Asked) -> Ratio:
     half = -float(stdtrit(asked.freedom[i], asked.level[i] / 2)) * float(asked.error[i])
     if floor is not None:
         # Equals come as far apart on this machine.
-        half = max(half, log(floor))
+        half = max(half, fit.log_floor(i, terms) or 0.0)
     middle = float(fit.middle[i])
     value, low, high = exp(middle), exp(middle - half), exp(middle + half)
     verdict = _within(low, high, terms)

@@ -6,7 +6,7 @@ The conductor does as little as it can while a run is timed: it waits for the ru
 import logging
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from functools import partial
@@ -40,7 +40,7 @@ from ivrell.core.records.loads import QUIET
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import Identity, RunRecord
-from ivrell.core.records.session import RunSet, Session, changes
+from ivrell.core.records.session import RunSet, Session, Stretch, changes
 from ivrell.core.records.wire import (
     EXPLAINED,
     FAILED,
@@ -64,6 +64,7 @@ from ivrell.core.trial.plan import (
     PLAN,
     Plan,
     PlannedRun,
+    chosen_approaches,
     memory_run,
     ordered_runs,
     points_with,
@@ -94,6 +95,7 @@ class Trial:
         runtimes: folder in which other interpreters and servers are registered; Ivrell's own
             unless given.
         other_versions: whether it may go on with other versions than it had before.
+        stretch: what is added to a trial that has ended; ``plan`` is then that of the whole.
         explained: runs tell how they are carried out, and give no answer; they count for nothing.
 
     Raises BadInput for what cannot be run here.
@@ -112,8 +114,10 @@ class Trial:
         runtimes: Path | None = None,
         explained: bool = False,
         other_versions: bool = False,
+        stretch: Stretch | None = None,
     ) -> None:
         self.explained = explained
+        self._stretch = stretch
         self._other_versions = other_versions
         self.text = text
         self.comparison = parse(text)
@@ -139,12 +143,12 @@ class Trial:
         self._done: set[Identity] = set()
         self._paused_s = 0.0
         self._search = self._searching()
-        planned = len(self.lanes) * len(self.points)
-        self._repeats = Repeats(
-            plan.disturbed,
-            planned * plan.most_rounds,
-            len(os.sched_getaffinity(0)),
-        )
+        self._repeats = self._fresh_repeats(plan, self.lanes, self.points)
+
+    @staticmethod
+    def _fresh_repeats(plan: Plan, lanes: Sequence[str], points: Sequence[Point]) -> Repeats:
+        planned = len(lanes) * len(points) * plan.most_rounds
+        return Repeats(plan.disturbed, planned, len(os.sched_getaffinity(0)))
 
     def _searching(self) -> CrossingSearch | None:
         knob = searched_knob(self.plan, self.points)
@@ -188,9 +192,7 @@ class Trial:
             with scratch() as folder, self._desk(folder) as desk:
                 self.answers = self._answers()
                 self._take_up()
-                self.made = self.preparation.make_all(self._tell_data, self.control.stop_all)
-                self.results.keep(DATA, self.made)
-                self.listen(DataMade(tables=self.made))
+                self._make_all()
                 if desk:
                     desk.wait_until_ready(self.control.stop_all)
                 # Looked at anew once our own work of making data has settled.
@@ -241,12 +243,38 @@ class Trial:
         self.earlier = self.results.sessions()
         machine = snapshot(self.folder)
         machine.runtimes = self.preparation.used_runtimes
+        self._go_on_with_stretch()
         self.session = Session(
-            number=len(self.earlier) + 1, began=machine.taken_at, plan=self.plan, machine=machine
-        )
+            number=len(self.earlier) + 1, began=machine.taken_at, plan=self.plan, machine=machine,
+            stretch=self._stretch,
+        )  # fmt: skip
         if not self._other_versions:
             self._refuse_other_versions()
+        if self._stretch:
+            # What is added to it is not in what was found of it.
+            self.results.reopen()
         self._keep_session()
+
+    def _go_on_with_stretch(self) -> None:
+        """Take up what an earlier session was adding when it was cut off, and what is added."""
+        last = self.earlier[-1] if self.earlier else None
+        if self._stretch is None and last and last.stretch and not self.results.has_ended:
+            self._stretch = last.stretch
+        if self._stretch is None:
+            return
+        plan = self._stretch.plan
+        lanes = chosen_approaches(plan, self.comparison)
+        self._repeats = self._fresh_repeats(plan, lanes, self._stretch.points or self.points)
+
+    @property
+    def _first_of_stretch(self) -> int:
+        """The first session that added what this one adds."""
+        found = self.session.number
+        for session in reversed(self.earlier):
+            if self._stretch is None or session.stretch != self._stretch:
+                break
+            found = session.number
+        return found
 
     def _refuse_other_versions(self) -> None:
         engines = [approach.engine for approach in self.preparation.approaches]
@@ -346,6 +374,21 @@ class Trial:
             if run.answer_fingerprint:
                 self.answers.count_kept(run.approach, run.point, run.answer_fingerprint)
 
+    def _make_all(self) -> None:
+        """Make the data of all that is to run; what was made before is told with it."""
+        stretch = self._stretch
+        made = self.preparation.make_all(
+            self._tell_data,
+            self.control.stop_all,
+            lanes=chosen_approaches(stretch.plan, self.comparison) if stretch else None,
+            points=(stretch.points or None) if stretch else None,
+        )
+        before = self.results.read(DATA) if stretch and self.results.has(DATA) else []
+        tables = {(table.paths[0], table.table): table for table in (*before, *made)}
+        self.made = list(tables.values())
+        self.results.keep(DATA, self.made)
+        self.listen(DataMade(tables=self.made))
+
     def _tell_data(self, table: str, form: str, rows: int, total: int) -> None:
         self.listen(DataProgress(table=table, form=form, rows=rows, total=total))
 
@@ -360,17 +403,24 @@ class Trial:
         ended_round = -self.plan.warm_ups
         try:
             with self.results.adding_runs() as add:
-                for planned in ordered_runs(self.comparison, self.plan):
+                for planned in self._ordered():
                     if planned.round > ended_round + 1:
                         ended_round = planned.round - 1
                         if self._enough(ended_round, self._since(began)):
                             return
                     self._do_with_memory(attempts, planned, add, began)
-                for planned in self._search.runs(self.runs, self._able) if self._search else ():
+                search = self._search if self._stretch is None else None
+                for planned in search.runs(self.runs, self._able) if search else ():
                     self._make_at(planned.point)
                     self._do_with_memory(attempts, planned, add, began)
         finally:
             attempts.close()
+
+    def _ordered(self) -> Iterator[PlannedRun]:
+        if self._stretch is None:
+            return ordered_runs(self.comparison, self.plan)
+        added = self._stretch
+        return ordered_runs(self.comparison, added.plan, added.first_round, added.points)
 
     def _able(self) -> set[str]:
         """Lanes whose answer is right at the smallest size; what is wrong leads nowhere."""
@@ -383,9 +433,7 @@ class Trial:
         if point in self.points:
             return
         self.preparation.add(point)
-        self.made = self.preparation.make_all(self._tell_data, self.control.stop_all)
-        self.results.keep(DATA, self.made)
-        self.listen(DataMade(tables=self.made))
+        self._make_all()
         time.sleep(_SETTLE_S)
 
     def _do_with_memory(
@@ -506,7 +554,7 @@ class Trial:
 
     def _enough(self, rounds: int, seconds: float) -> bool:
         """Whether the plan's rule ends the trial after so many whole rounds."""
-        until = self.plan.until
+        until = self.plan.until if self._stretch is None else None
         if until is None or rounds < 1:
             return False
         running = self._standing.running(self.runs)
@@ -524,8 +572,12 @@ class Trial:
         return True
 
     def _note(self, run: RunRecord) -> None:
-        self._done.add(run.identity)
-        self._repeats.take(run)
+        if self._stretch is None or run.session >= self._first_of_stretch:
+            self._done.add(run.identity)
+            self._repeats.take(run)
+        elif run.round > 0:
+            # Warm-ups are had again where much time has passed since.
+            self._done.add(run.identity)
         if self._step_up:
             self._step_up.take(run)
         if self._standing.take(run):

@@ -136,19 +136,26 @@ def memory_run(after: PlannedRun) -> PlannedRun:
     return replace(after, memory_alone=True)
 
 
-def ordered_runs(comparison: Comparison, plan: Plan) -> Iterator[PlannedRun]:
+def ordered_runs(
+    comparison: Comparison,
+    plan: Plan,
+    first_round: int = 1,
+    points: Sequence[Point] | None = None,
+) -> Iterator[PlannedRun]:
     """All runs of a trial in order: round by round, each in an order of its own.
 
     Interleaving lets a machine that slows down hurt every lane alike. Orders are balanced (see
     Rotation) and depend on ``plan.order_seed`` alone. With ``plan.until`` these are the runs that
-    there are at the most. With ``plan.step_up`` all rounds of a size come before those of the next.
+    there are at the most. With ``plan.step_up`` all rounds of a size come before those of the
+    next. Rounds are counted from ``first_round`` on, at some ``points`` where given.
     """
     shuffler = random.Random(plan.order_seed)
     lanes = chosen_approaches(plan, comparison)
-    for points in _stages(points_of(plan, comparison), plan):
-        contests = [(point, lane) for point in points for lane in lanes]
+    for together in _stages(list(points or points_of(plan, comparison)), plan):
+        contests = [(point, lane) for point in together for lane in lanes]
         rotation = Rotation(len(contests), shuffler)
-        for round_number in range(1 - plan.warm_ups, plan.most_rounds + 1):
+        rounds = range(first_round, first_round + plan.most_rounds)
+        for round_number in (*range(1 - plan.warm_ups, 1), *rounds):
             order = [contests[place] for place in rotation.next()]
             for position, (point, lane) in enumerate(order, 1):
                 yield PlannedRun(lane, point, round_number, position)

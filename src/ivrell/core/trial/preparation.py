@@ -2,7 +2,7 @@
 
 import logging
 import os
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
@@ -176,12 +176,20 @@ class Preparation:
         self._recipes[point_name(point)] = recipe
         self.points.append(point)
 
-    def make_all(self, progress: Progress, stopped: Callable[[], bool]) -> list[MadeTable]:
-        """Make the data of every approach at every point; what was made so far. What lanes lack
-        that others do not need is told as their runs come. Raises Stopped, and NotAvailable where
-        every lane lacks it."""
-        for point in self.points:
-            for approach in self._able:
+    def make_all(
+        self,
+        progress: Progress,
+        stopped: Callable[[], bool],
+        *,
+        lanes: Collection[str] | None = None,
+        points: Sequence[Point] | None = None,
+    ) -> list[MadeTable]:
+        """Make the data of every approach at every point, or of some; what was made so far. What
+        lanes lack that others do not need is told as their runs come. Raises Stopped, and
+        NotAvailable where every lane lacks it."""
+        able = [one for one in self._able if lanes is None or one.id in lanes]
+        for point in points or self.points:
+            for approach in able:
                 place = _place_of_data(point, approach)
                 if place not in self._made and place not in self._lacking:
                     make = partial(self.make, point, approach, progress, stopped)

@@ -134,7 +134,7 @@ class Job(models.Model):
             job.save(update_fields=["stop_asked"])
             if job.is_under_way and job.started_at is None:
                 job._leave_queue()
-                job.finish(self.State.STOPPED)
+                job.finish(job.subject.withdrawn() if job.subject else self.State.STOPPED)
             elif job.state == self.State.PAUSED:
                 job.wait()
                 job.queue()
@@ -172,6 +172,15 @@ class Job(models.Model):
                 job.save(update_fields=["pause_asked"])
         self.refresh_from_db()
 
+    def again(self, asked: Mapping[str, object]) -> None:
+        """Let one that has ended wait for its turn once more, with something else to know."""
+        self.asked, self.state = dict(asked), self.State.WAITING
+        self.stop_asked = self.pause_asked = False
+        self.message = self.started_at = self.finished_at = None
+        self.created_at = timezone.now()
+        self.save()
+        self.queue()
+
     def place(self, priority: int, not_before: datetime.datetime | None) -> None:
         """Give one that waits another place in the queue."""
         with transaction.atomic():
@@ -201,6 +210,10 @@ class Work(models.Model):
         """What kept its job from its end."""
         message: dict[str, Any] | None = self.job.message
         return Trouble.model_validate(message) if message else None
+
+    def withdrawn(self) -> str:
+        """The state that it is in where its job is not wanted any more before it began."""
+        return State.STOPPED
 
     def ended(self) -> None:
         """Hear that its job has ended, in the transaction that says so."""

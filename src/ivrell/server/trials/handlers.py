@@ -26,7 +26,7 @@ from ivrell.server.jobs.handlers import HANDLERS, Handler, Hold, HoldControl
 from ivrell.server.jobs.models import Job
 from ivrell.server.jobs.runner import do_those_wanted_now
 from ivrell.server.trials.kept import keep
-from ivrell.server.trials.models import JudgingAsked, Run, Trial, Try
+from ivrell.server.trials.models import JudgingAsked, Run, StretchAsked, Trial, Try
 
 if TYPE_CHECKING:
     from ivrell.core.recipe.store import DataStore
@@ -110,6 +110,7 @@ def _conduct(job: Job, hold: Hold) -> None:
     trial = job.subject_of(Trial)
     trial.tell(TrialStarted())
     conductor = Conductor(trial, hold)
+    asked = StretchAsked.model_validate(job.asked)
     with room_on_disk(trial.folder):
         core = CoreTrial(
             trial.text,
@@ -119,7 +120,8 @@ def _conduct(job: Job, hold: Hold) -> None:
             listen=conductor.listen,
             control=conductor,
             # One that is to end is put in order whatever is here now.
-            other_versions=job.stop_asked,
+            other_versions=asked.other_versions or job.stop_asked,
+            stretch=asked.stretch,
         )
         found = core.conduct()
         for run in core.runs:

@@ -20,10 +20,10 @@ from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point, expected_name, point_name
 from ivrell.core.records.run import RunRecord
-from ivrell.core.records.session import RunSet, Session
+from ivrell.core.records.session import More, RunSet, Session, Stretch
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.report.findings import findings
-from ivrell.core.trial.plan import Plan, most_runs, points_of, points_with
+from ivrell.core.trial.plan import Plan, most_runs, ordered_runs, points_of, points_with
 from ivrell.server.comparisons.models import Comparison, read, subject
 from ivrell.server.jobs.models import Job, Work
 from ivrell.server.looks import LOOKS
@@ -86,6 +86,29 @@ class Trial(Work):
 
     def __str__(self) -> str:
         return f"trial {self.pk} of {self.comparison}"
+
+    def add(self, more: More, *, other_versions: bool = False) -> None:
+        """Put it into the queue again, with something added. Raises BadInput."""
+        # Heavy, and wanted only here: a web server should stay small.
+        from ivrell.core.trial.more import extended, text_with
+
+        if self.job.is_under_way:
+            raise BadInput("This trial has not ended.", hint="Wait for its end, or stop it.")
+        runs = [run.run_record for run in self.runs.order_by("pk")]
+        text = text_with(self.text, self.comparison.text, runs, more.lanes)
+        data = read(text)
+        plan, stretch = extended(data, self.plan_of, runs, more)
+        points = stretch.points or points_of(stretch.plan, data)
+        LOOKS.ask(looking.check_points, subject(text), points)
+        planned = sum(1 for _ in ordered_runs(data, stretch.plan, stretch.first_round, points))
+        asked = StretchAsked(stretch=stretch, other_versions=other_versions)
+        with transaction.atomic():
+            self.text, self.plan = text, plan.model_dump(mode="json")
+            self.planned_runs = self.done_runs + planned
+            self.save(update_fields=["text", "plan", "planned_runs"])
+            self.replies.all().delete()
+            self.events.filter(kind="ended").delete()
+            self.job.again(asked.model_dump(mode="json"))
 
     @property
     def folder(self) -> Path:
@@ -282,6 +305,17 @@ class Trial(Work):
         unplanned = Q(record__memory_run=True) | Q(record__set_aside=True)
         return self.runs.count() - self.runs.filter(unplanned).count()
 
+    def withdrawn(self) -> str:
+        """As it was, where something was to be added to it."""
+        if not self.results.has_ended:
+            return Job.State.STOPPED
+        from ivrell.core.results.folder import FINDINGS, PLAN
+
+        self.text, self.planned_runs = self.results.comparison_text, self.done_runs
+        self.plan = self.results.read(PLAN).model_dump(mode="json")
+        self.save(update_fields=["text", "plan", "planned_runs"])
+        return self.results.read(FINDINGS).ended
+
     def ended(self) -> None:
         """Keep the conclusion, and drop events nobody needs any more."""
         self.keep_conclusion()
@@ -291,6 +325,13 @@ class Trial(Work):
     def paused(self) -> None:
         """Tell those who watch."""
         self.tell(TrialPaused())
+
+
+class StretchAsked(BaseModel):
+    """What a trial's job is to know where something is added to it."""
+
+    stretch: Stretch | None = None
+    other_versions: bool = False
 
 
 class JudgingAsked(BaseModel):

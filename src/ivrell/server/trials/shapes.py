@@ -20,6 +20,7 @@ from ivrell.core.records.findings import (
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState
+from ivrell.core.records.session import More
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.tries import (
     AnswerColumn,
@@ -273,6 +274,13 @@ class TryNow(BaseModel):
     """Which kind of try is not to wait for its turn."""
 
     kind: TryKind = "try"
+
+
+class MoreAsked(More):
+    """What is to be added to a trial; ``other_versions`` also where engines, libraries or the
+    system are others than before."""
+
+    other_versions: bool = False
 
 
 class LaneAsked(BaseModel):

@@ -177,12 +177,22 @@ class TrialViewSet(viewsets.ViewSet):
             record.save()
         return reply(ComparisonShape.of(record))
 
+    @extend_schema(request=shapes.MoreAsked, responses=shapes.TrialShape)
+    @action(detail=True, methods=["post"])
+    def more(self, request: Request, id: int) -> Response:
+        """Add rounds, lanes or values of knobs to a trial that has ended, when its turn comes."""
+        given = asked(shapes.MoreAsked, request)
+        trial = _trial(id)
+        trial.add(given, other_versions=given.other_versions)
+        return reply(shapes.TrialShape.of(trial))
+
     @extend_schema(request=None, responses=shapes.TrialShape)
     @action(detail=True, methods=["post"])
     def stop(self, request: Request, id: int) -> Response:
         """End the trial; what was measured stays."""
         trial = _trial(id)
         trial.job.stop()
+        trial.refresh_from_db()
         return reply(shapes.TrialShape.of(trial))
 
     @extend_schema(request=None, responses=shapes.TrialShape)

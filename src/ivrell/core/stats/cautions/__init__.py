@@ -33,6 +33,7 @@ CAUTIONS: tuple[tuple[Callable[[Scene], Iterator[Caution]], Reach], ...] = (
     (work.too_short, "winner"),
     (fairness.fits_the_cache, "winner"),
     (machine.mixed_versions, "winner"),
+    (machine.shifted, "margin"),
     (machine.swapping, "winner"),
     (machine.throttled, "winner"),
     (noise.few_rounds, "margin"),

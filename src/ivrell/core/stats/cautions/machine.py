@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from ivrell.core.base.quantities import format_bytes, format_seconds, three_figures
 from ivrell.core.records.findings import Caution
-from ivrell.core.stats.cautions.scene import Scene, caution
+from ivrell.core.stats.cautions.scene import Scene, caution, times
 
 _SWAPPED = 10_000_000
 _THROTTLED_S = 0.1
@@ -22,6 +22,23 @@ def mixed_versions(scene: Scene) -> Iterator[Caution]:
             f"{f'; and {more} more' if more > 0 else ''}.",
             "Run all of them anew with the versions of one session.",
         )
+
+
+def shifted(scene: Scene) -> Iterator[Caution]:
+    """Whether all lanes together took longer or shorter in a later session."""
+    for shift in scene.shifts:
+        apart = max(shift.value, 1 / shift.value)
+        if shift.told and apart > 1 + scene.matters:
+            span = f"{three_figures(shift.low)} to {three_figures(shift.high)}"
+            lanes = f"{shift.lanes} lane{'' if shift.lanes == 1 else 's'}"
+            yield caution(
+                "sessions apart",
+                f"Runs of session {shift.after} took {three_figures(shift.value)} times ({span}) "
+                f"what those of session {shift.before} took, by {lanes} that ran in both: medians "
+                "mix the two, ratios are formed within rounds of one session.",
+                "Go by the ratios; or run all of them anew.",
+                extent=times(apart),
+            )
 
 
 def swapping(scene: Scene) -> Iterator[Caution]:

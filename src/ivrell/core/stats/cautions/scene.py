@@ -3,12 +3,13 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from ivrell.core.comparison.model import Comparison
+from ivrell.core.comparison.model import MATTERS, Comparison
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Caution, Extent, LaneFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.session import Change
+from ivrell.core.stats.sessions import Shift
 
 
 @dataclass(frozen=True)
@@ -25,6 +26,7 @@ class Scene:
         made: tables that were made for the trial, at any point.
         leaders: ids of the quickest lane and of those that are no slower as far as anyone can tell.
         changes: what was another version in a later session of these runs.
+        shifts: what later sessions took against the ones before.
     """
 
     lanes: list[LaneFindings]
@@ -36,6 +38,12 @@ class Scene:
     made: Sequence[MadeTable] = ()
     leaders: Sequence[str] = ()
     changes: Sequence[Change] = ()
+    shifts: Sequence[Shift] = ()
+
+    @property
+    def matters(self) -> float:
+        """Share below which a difference does not matter."""
+        return self.comparison.matters if self.comparison else MATTERS
 
     def rows_of(self, table: str) -> int | None:
         """Rows of a table at this point; None where only a file tells."""

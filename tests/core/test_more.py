@@ -1,0 +1,175 @@
+"""More of the same: rounds, lanes and sizes added to a trial that has ended."""
+
+import random
+import unittest
+from math import exp
+
+from ivrell.core.base.errors import BadInput
+from ivrell.core.comparison.file import parse
+from ivrell.core.records.session import More
+from ivrell.core.results.folder import DATA, ResultFolder
+from ivrell.core.stats.contrasts import Terms, contrasts
+from ivrell.core.stats.sessions import shifts
+from ivrell.core.trial.conduct import Trial
+from ivrell.core.trial.control import NoControl
+from ivrell.core.trial.more import extended, text_with
+from ivrell.core.trial.plan import Plan
+from tests.core.test_findings import run
+from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
+
+TEXT = HEAD + approach("loop", COUNTING) + approach("twin", COUNTING)
+LATER = TEXT + approach("late", COUNTING)
+
+
+class StopsAfter(NoControl):
+    def __init__(self, folder, runs):
+        self.folder, self.runs = folder, runs
+
+    def stop_all(self):
+        return len(ResultFolder(self.folder).runs()) >= self.runs
+
+
+class Added(TrialCase):
+    def add(self, text, plan, **more):
+        results = ResultFolder(self.folder / "trial")
+        plan, stretch = extended(parse(text), plan, results.runs(), More(**more))
+        trial = Trial(text, plan, results.path, self.store, stretch=stretch, other_versions=True)
+        return plan, trial, trial.conduct()
+
+    def setUp(self):
+        super().setUp()
+        first = self.trial(TEXT, rounds=2, warm_ups=1, knobs={"rows": [300]})
+        self.plan = first.plan
+        first.conduct()
+        self.results = ResultFolder(self.folder / "trial")
+
+    def rounds(self, lane, **point):
+        return [run.round for run in self.results.runs()
+                if run.approach == lane and run.point == (point or {"rows": 300})]  # fmt: skip
+
+    def test_rounds_go_on_and_warm_ups_are_had_again(self):
+        plan, _, found = self.add(TEXT, self.plan, rounds=3)
+        self.assertEqual((plan.rounds, found.ended), (5, "done"))
+        self.assertEqual(self.rounds("loop"), [0, 1, 2, 0, 3, 4, 5])
+        self.assertEqual({lane.elapsed.count for lane in found.points[0].lanes}, {5})
+        sessions = self.results.sessions()
+        self.assertEqual([one.stretch is not None for one in sessions], [False, True])
+
+    def test_a_lane_runs_beside_an_anchor_and_is_compared_with_all(self):
+        plan, _, found = self.add(LATER, self.plan, lanes=["late"])
+        self.assertEqual(plan.approaches, ["loop", "twin", "late"])
+        self.assertEqual(self.rounds("late"), [0, 3, 4])
+        self.assertEqual(self.rounds("loop"), [0, 1, 2, 0, 3, 4])
+        self.assertEqual(self.rounds("twin"), [0, 1, 2])
+        (point,) = found.points
+        self.assertEqual([lane.id for lane in point.lanes], ["loop", "twin", "late"])
+        pair = next(p.ratio for p in point.pairs if (p.base, p.lane) == ("twin", "late"))
+        self.assertIsNotNone(pair.low, "by way of the anchor")
+        self.assertTrue(all(lane.agreement.agrees for lane in point.lanes))
+
+    def test_sizes_run_alone_and_are_told_with_the_others(self):
+        plan, _, found = self.add(TEXT, self.plan, knobs={"rows": [600]})
+        self.assertEqual(plan.knobs["rows"], [300, 600])
+        self.assertEqual([point.point["rows"] for point in found.points], [300, 600])
+        self.assertEqual(self.rounds("loop"), [0, 1, 2])
+        self.assertEqual(self.rounds("loop", rows=600), [0, 1, 2])
+        tables = {table.rows for table in self.results.read(DATA)}
+        self.assertEqual(tables, {300, 600})
+
+    def test_rounds_at_one_point_leave_the_others(self):
+        plan, _, _ = self.add(TEXT, self.plan, knobs={"rows": [600]})
+        self.add(TEXT, plan, rounds=1, point={"rows": 600})
+        self.assertEqual(self.rounds("loop"), [0, 1, 2])
+        self.assertEqual(self.rounds("loop", rows=600), [0, 1, 2, 0, 3])
+
+    def test_one_that_is_cut_off_goes_on_with_what_it_was_adding(self):
+        plan, stretch = extended(parse(TEXT), self.plan, self.results.runs(), More(rounds=3))
+        folder = self.results.path
+        control = StopsAfter(folder, 9)
+        stopped = Trial(TEXT, plan, folder, self.store, stretch=stretch, control=control)
+        self.assertEqual(stopped.conduct().ended, "stopped")
+        self.results.reopen()
+        self.assertEqual(Trial(TEXT, plan, folder, self.store).conduct().ended, "done")
+        self.assertEqual(sorted(self.rounds("loop")), [0, 0, 1, 2, 3, 4, 5])
+        self.assertEqual(sorted(self.rounds("twin")), [0, 0, 1, 2, 3, 4, 5])
+
+
+class Refused(unittest.TestCase):
+    RUNS = (run(1, "loop", 1, 1.0), run(2, "twin", 1, 1.0))
+
+    def refused(self, words, text=TEXT, plan=None, **more):
+        with self.assertRaisesRegex(BadInput, words):
+            extended(parse(text), plan or Plan(rounds=1), self.RUNS, More(**more))
+
+    def test_what_cannot_be_added(self):
+        self.refused("Add rounds, or lanes")
+        self.refused("Add rounds, or lanes", rounds=1, lanes=["late"], knobs={"rows": [3]})
+        self.refused("has run", lanes=["twin"])
+        self.refused("All of these values", knobs={"rows": [300]})
+        self.refused("no such point", rounds=1, point={"rows": 9})
+        with self.assertRaises(BadInput):
+            extended(parse(TEXT), Plan(), [], More(rounds=1))
+
+    def test_lanes_of_a_comparison_that_is_another(self):
+        self.assertEqual(text_with(TEXT, LATER, self.RUNS, ["twin"]), TEXT)
+        self.assertEqual(text_with(TEXT, LATER, self.RUNS, ["late"]), LATER)
+        other = LATER.replace('"Ash", "Elm"', '"Ash", "Yew"')
+        with self.assertRaisesRegex(BadInput, "the data"):
+            text_with(TEXT, other, self.RUNS, ["late"])
+        changed = LATER.replace(approach("twin", COUNTING), approach("twin", COUNTING + "\n# x\n"))
+        with self.assertRaisesRegex(BadInput, "lane twin"):
+            text_with(TEXT, changed, self.RUNS, ["late"])
+
+
+class Bridged(unittest.TestCase):
+    """Lanes of two sessions, of which the later one is slower as a whole."""
+
+    def values(self, seed, late=1.0, slower=1.5, spread=0.05):
+        draw = random.Random(seed)
+
+        def one(mean, rounds):
+            return {n: mean * exp(draw.gauss(0, spread)) for n in rounds}
+
+        early, after = range(1, 9), range(9, 17)
+        return {
+            "anchor": one(2.0, early) | one(2.0 * slower, after),
+            "early": one(1.0, early),
+            "late": one(late * slower, after),
+        }
+
+    def test_drift_falls_out_of_the_ratio_and_equals_are_told_apart_no_more_than_asked(self):
+        wrong = 0
+        for seed in range(200):
+            ratio = contrasts(self.values(seed), Terms(0.02))["early", "late"]
+            self.assertAlmostEqual(ratio.value, 1.0, delta=0.2)
+            wrong += ratio.verdict in ("faster", "slower")
+        self.assertLessEqual(wrong, 14)
+
+    def test_what_is_slower_is_found(self):
+        found = [
+            contrasts(self.values(seed, late=1.3), Terms())["early", "late"].verdict == "slower"
+            for seed in range(50)
+        ]
+        self.assertGreaterEqual(sum(found), 48)
+
+    def test_how_far_sessions_are_apart(self):
+        values = self.values(1)
+        first = {lane: [v for n, v in own.items() if n < 9] for lane, own in values.items()}
+        second = {lane: [v for n, v in own.items() if n > 8] for lane, own in values.items()}
+        (found,) = shifts({1: first, 2: second})
+        self.assertTrue(found.told)
+        self.assertEqual(found.lanes, 1)
+        self.assertLess(found.low, 1.5)
+        self.assertGreater(found.high, 1.5)
+
+    def test_equal_sessions_are_seldom_told_apart(self):
+        draw = random.Random(3)
+        told = 0
+        for _ in range(400):
+            one, other = ([exp(draw.gauss(0, 0.1)) for _ in range(5)] for _ in "12")
+            told += shifts({1: {"a": one}, 2: {"a": other}})[0].told
+        self.assertLessEqual(told, 10)
+
+
+if __name__ == "__main__":
+    unittest.main()
