@@ -215,6 +215,39 @@ class Order(ServerCase):
         self.assertEqual((trial.state, trial.runs.count()), ("stopped", 0))
 
 
+class QueueApi(ServerCase):
+    def test_it_tells_of_all_that_is_under_way_and_what_ended(self):
+        first, second = (Trial.objects.launch(self.comparison, Plan(rounds=1)) for _ in "12")
+        Making.objects.launch(self.comparison, MakeRequest(forms=["csv"]))
+        self.call("post", self.at("lanes/loop/try/"), {}, 201)
+        self.call("post", "machine/noise/", {}, 202)
+        change_job(first, state="running")
+        told = self.call("get", "queue/")["under_way"]
+        self.assertEqual([job["kind"] for job in told],
+                         ["trial", "trial", "making", "try", "noise"])  # fmt: skip
+        self.assertEqual((told[0]["state"], told[0]["comparison_name"]),
+                         ("running", "Gauge readings"))  # fmt: skip
+        self.call("post", f"queue/{second.job_id}/stop/")
+        ended = self.call("get", "queue/")["ended"]
+        self.assertEqual([(job["trial"], job["state"]) for job in ended], [(second.pk, "stopped")])
+
+    def test_jobs_that_wait_are_put_into_another_order_and_off(self):
+        jobs = [Trial.objects.launch(self.comparison, Plan(rounds=1)).job_id for _ in "123"]
+        told = self.call("put", "queue/", {"jobs": [jobs[2], jobs[0]]})["under_way"]
+        self.assertEqual([job["id"] for job in told], [jobs[2], jobs[0], jobs[1]])
+        self.assertIn("does not wait", self.call("put", "queue/", {"jobs": [9999]}, 400)["what"])
+        later = "2031-01-01T22:00:00Z"
+        self.call("post", f"queue/{jobs[2]}/due/", {"not_before": later})
+        queued = ProcrastinateJob.objects.get(args={"job_id": jobs[2]})
+        self.assertEqual(queued.scheduled_at.year, 2031)
+        told = self.call("post", f"queue/{jobs[0]}/pause/")["under_way"]
+        self.assertEqual(told[-1]["state"], "paused")
+        self.call("post", f"queue/{jobs[0]}/continue/")
+        self.assertEqual(statuses(Job.objects.get(pk=jobs[0])), ["todo"])
+        noise = Job.objects.ask("noise")
+        self.assertIn("Only trials", self.call("post", f"queue/{noise.pk}/pause/", {}, 400)["what"])
+
+
 class Added(ServerCase):
     """Something added to a trial that has ended goes through the queue like any trial."""
 

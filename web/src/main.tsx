@@ -41,6 +41,10 @@ const router = createBrowserRouter([
         path: "/machine",
         lazy: async () => ({ Component: (await import("./frame/MachinePage")).MachinePage }),
       },
+      {
+        path: "/queue",
+        lazy: async () => ({ Component: (await import("./frame/QueuePage")).QueuePage }),
+      },
       { path: "/comparisons/:id", element: <Navigate to="question" replace /> },
       {
         path: "/comparisons/:id/:step",

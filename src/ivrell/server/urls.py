@@ -7,6 +7,7 @@ from ivrell.server.accounts.views import enter, leave
 from ivrell.server.comparisons.views import ComparisonViewSet
 from ivrell.server.data import views as data
 from ivrell.server.data.propose import ProposeView
+from ivrell.server.machine import queue
 from ivrell.server.machine import views as machine
 from ivrell.server.page import page
 from ivrell.server.permissions import ReadOrOwn
@@ -53,6 +54,11 @@ api: list[URLPattern | URLResolver] = [
     path("machine/", machine.machine),
     path("machine/noise/", machine.noise),
     path("now/", machine.now),
+    path("queue/", queue.QueueView.as_view()),
+    path("queue/<number:id>/due/", queue.put_off),
+    path("queue/<number:id>/stop/", queue.stop),
+    path("queue/<number:id>/pause/", queue.pause),
+    path("queue/<number:id>/continue/", queue.go_on),
     path("made/", machine.made),
     path("schema/", SchemaView.as_view(permission_classes=[ReadOrOwn])),
 ]

@@ -489,6 +489,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/queue/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is done now, what waits, and the trials that ended last. */
+        get: operations["queue"];
+        /** @description Give jobs that wait another order; those that are not named come after them. */
+        put: operations["order_queue"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/queue/{id}/continue/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Go on with a trial that was paused, when its turn comes. */
+        post: operations["continue_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/queue/{id}/due/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let a job that waits begin at a time and not before. */
+        post: operations["put_off"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/queue/{id}/pause/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let others pass a trial, from the end of its run under way on. */
+        post: operations["pause_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/queue/{id}/stop/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description End a job, or take it out of the queue. */
+        post: operations["stop_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runtimes/": {
         parameters: {
             query?: never;
@@ -1515,6 +1601,13 @@ export interface components {
             lost_by_reference: string;
         };
         /**
+         * DueRequest
+         * @description When a job may begin; null for at any time.
+         */
+        DueRequest: {
+            not_before: string | null;
+        };
+        /**
          * EditRequest
          * @description One change of a recipe.
          *
@@ -1727,6 +1820,32 @@ export interface components {
             usual_s: number | null;
             /** @default [] */
             reasons: string[];
+        };
+        /**
+         * JobLine
+         * @description A job in the queue, or one that has ended; of a trial with its runs so far, of those planned,
+         *     and its headline. ``words`` say what it is, ``not_before`` when it may begin, null where that is
+         *     at any time.
+         */
+        JobLine: {
+            id: number;
+            kind: string;
+            state: components["schemas"]["JobState"];
+            words: string;
+            comparison: number | null;
+            comparison_name: string;
+            trial: number | null;
+            done_runs: number | null;
+            planned_runs: number | null;
+            headline: string;
+            not_before: string | null;
+            /** Format: date-time */
+            created_at: string;
+            started_at: string | null;
+            finished_at: string | null;
+            stop_asked: boolean;
+            pause_asked: boolean;
+            message: components["schemas"]["Trouble"] | null;
         };
         /**
          * JobState
@@ -2767,9 +2886,17 @@ export interface components {
             comparison: number | null;
             comparison_name: string | null;
             waiting: number;
+            paused: number;
             worker: boolean;
             timing: boolean;
             noise: boolean;
+        };
+        /**
+         * OrderRequest
+         * @description Jobs that wait, by their numbers, in the order in which they are to be done.
+         */
+        OrderRequest: {
+            jobs: number[];
         };
         /**
          * PairFindings
@@ -3252,6 +3379,14 @@ export interface components {
          * @enum {string}
          */
         QuestionEnum: "quickest" | "baseline" | "pair";
+        /**
+         * Queue
+         * @description What is under way, in the order in which it is done, and the trials that ended last.
+         */
+        Queue: {
+            under_way: components["schemas"]["JobLine"][];
+            ended: components["schemas"]["JobLine"][];
+        };
         /**
          * Ratio
          * @description How many times less a lane takes than another, usually the baseline: above 1 is less, of
@@ -5200,6 +5335,136 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Now"];
+                };
+            };
+        };
+    };
+    queue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+        };
+    };
+    order_queue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+        };
+    };
+    continue_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+        };
+    };
+    put_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DueRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+        };
+    };
+    pause_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+        };
+    };
+    stop_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
                 };
             };
         };

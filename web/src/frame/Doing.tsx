@@ -2,7 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Tooltip } from "antd";
 import { Link } from "react-router";
-import { api, taken } from "../api/client";
+import { api, taken, type Schemas } from "../api/client";
 import { useNow } from "../api/queries";
 
 export function Doing() {
@@ -29,7 +29,7 @@ export function Doing() {
     return (
       <span className="doing">
         <span className="lamp idle" />
-        {now.waiting ? "starting" : "idle"}
+        <Link to="/queue">{idleWords(now)}</Link>
       </span>
     );
   }
@@ -40,7 +40,9 @@ export function Doing() {
       <Link to={`/comparisons/${now.comparison}/trial?trial=${trial}`}>
         trial {trial} of {now.comparison_name}
       </Link>
-      {now.waiting > 0 && `, ${now.waiting} waiting`}
+      <Link to="/queue" className="quiet">
+        {now.waiting > 0 ? `${now.waiting} waiting` : "queue"}
+      </Link>
       <Button
         size="small"
         loading={stop.isPending}
@@ -51,4 +53,9 @@ export function Doing() {
       </Button>
     </span>
   );
+}
+
+function idleWords(now: Schemas["Now"]): string {
+  if (now.waiting) return "starting";
+  return now.paused ? `${now.paused} paused` : "idle";
 }

@@ -74,6 +74,7 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
             <span className="small caution">changed since</span>
           </Tooltip>
         )}
+        <MoreOfTheSame comparison={comparison} trial={trial} findings={findings} />
         {trial.finished_at && (
           <Tooltip title="Download the report: one HTML file to read or pass on">
             <Button
@@ -95,7 +96,6 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
           Measured at {findings.conditions.join(" · ")}
         </p>
       )}
-      <MoreOfTheSame comparison={comparison} trial={trial} findings={findings} />
       <Cautions findings={findings} brief={view.show !== null} />
       <Claims comparison={comparison} judged={findings.claims} />
       <Views comparison={comparison} trial={trial} findings={findings} lanes={lanes} view={view} />

@@ -218,7 +218,8 @@ function shownRounds(trial: Trial, live: LiveTrial): number[] {
   const first = 1 - (trial.plan.warm_ups ?? 1);
   const seen = Math.max(first, ...live.ended.map((run) => run.round), live.running?.round ?? first);
   const usual = trial.plan.until?.at_least ?? trial.plan.rounds ?? 5;
-  const last = Math.min(mostRounds(trial), Math.max(seen, usual));
+  // What was added to a trial may have rounds beyond its plan's.
+  const last = Math.max(seen, Math.min(mostRounds(trial), Math.max(seen, usual)));
   const from = Math.max(
     first,
     Math.min(last, Math.max(seen, first + MOST_COLUMNS - 1)) - MOST_COLUMNS + 1,

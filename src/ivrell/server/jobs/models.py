@@ -85,6 +85,12 @@ class Job(models.Model):
         return self.state in (self.State.WAITING, self.State.RUNNING, self.State.PAUSED)
 
     @property
+    def is_due(self) -> bool:
+        """Whether it would begin now, did nothing go before it."""
+        due = self.not_before is None or self.not_before <= timezone.now()
+        return self.state == self.State.WAITING and due
+
+    @property
     def has_ended_well(self) -> bool:
         """Whether what it left is whole as far as it went."""
         return self.state in (self.State.DONE, self.State.STOPPED)
@@ -185,6 +191,8 @@ class Job(models.Model):
         """Give one that waits another place in the queue."""
         with transaction.atomic():
             job = Job.objects.select_for_update().get(pk=self.pk)
+            if (job.priority, job.not_before) == (priority, not_before):
+                return
             job.priority, job.not_before = priority, not_before
             job.save(update_fields=["priority", "not_before"])
             if job.state == self.State.WAITING:

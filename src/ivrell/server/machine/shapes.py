@@ -36,6 +36,7 @@ class Now(BaseModel):
     comparison: int | None
     comparison_name: str | None
     waiting: int
+    paused: int
     worker: bool
     timing: bool
     noise: bool

@@ -59,7 +59,7 @@ export function MoreOfTheSame({ comparison, trial, findings }: Props) {
       )}
       <Popover
         trigger="click"
-        placement="bottomLeft"
+        placement="bottomRight"
         content={
           <Ways comparison={comparison} trial={trial} findings={findings} add={add.mutate} />
         }
