@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from ivrell.core.comparison.model import Comparison as Contents
     from ivrell.core.recipe.store import DataStore
     from ivrell.core.records.agreement import Agreement
+    from ivrell.core.records.estimate import Estimate
     from ivrell.core.records.events import TrialEvent
     from ivrell.core.records.findings import Findings, TrialFindings
     from ivrell.core.records.json import Json
@@ -35,6 +36,9 @@ if TYPE_CHECKING:
 
 CHECK_ROWS = 1_000
 """Rows of the largest table of a check, at the most."""
+
+TRIED_ROWS = (1_000, 10_000, 30_000)
+"""The same of runs that an estimate is made by."""
 
 
 @dataclass(frozen=True)
@@ -256,6 +260,56 @@ class Comparison:
                 where="folder",
                 hint="Name a new or an empty one.",
             )
+
+    def estimate(
+        self, plan: Plan, earlier: Sequence[Trial] = (), *, minutes: float | None = None
+    ) -> Estimate:
+        """What a plan will take, by what runs of its lanes took in earlier trials; of lanes whose
+        code, settings or data are others now they tell nothing. Making data is not in it.
+
+        >>> comparison = ivrell.read("demo/day-totals.toml")
+        >>> trial = comparison.run(rounds=1, warm_ups=0)
+        >>> found = comparison.estimate(comparison.plan(rounds=50), [trial])
+        >>> found.low < found.seconds < found.high, {lane.rests_on for lane in found.lanes}
+        (True, {'measured'})
+
+        Args:
+            plan: that is thought of.
+            earlier: trials of this comparison, at these sizes or at others.
+            minutes: that are to be filled with rounds; ``rounds_in_time`` says how many fit.
+        """
+        from ivrell.core.trial.estimate import as_ended, estimated, took, took_by
+
+        found = [
+            one
+            for trial in earlier
+            for one in took_by(
+                self.contents, trial.comparison.contents, took(map(as_ended, trial.records))
+            )
+        ]
+        time_s = None if minutes is None else 60 * minutes
+        return estimated(self.contents, plan, found, time_s=time_s)
+
+    def tried_estimate(self, plan: Plan, *, minutes: float | None = None) -> Estimate:
+        """What a plan will take, by runs of each lane at two small sizes that are done for it; wide
+        where it is far beyond them. Raises BadInput.
+
+        Args:
+            plan: that is thought of.
+            minutes: that are to be filled with rounds.
+        """
+        from ivrell.core.base.scratch import own_folder
+        from ivrell.core.trial.once import small_knobs
+
+        lanes = plan.approaches
+        with own_folder() as folder:
+            trials = []
+            for rows in TRIED_ROWS:
+                small = self.plan(
+                    rounds=1, warm_ups=0, knobs=small_knobs(self.text, rows), approaches=lanes
+                )
+                trials.append(self.run(small, folder=folder / str(rows)))
+            return self.estimate(plan, trials, minutes=minutes)
 
     def try_lane(self, lane: str, rows: int = CHECK_ROWS, *, explained: bool = False) -> TryOutcome:
         """Run one approach once on a small size; its run and the first rows of its answer.

@@ -172,6 +172,35 @@ class WholeJob(unittest.TestCase):
         self.assertGreaterEqual(newest()["done_runs"], 2)
         b.type_over(b.find('input[aria-label="Rounds"]'), "3")
 
+    def test_a_trial_is_paused_goes_on_and_gets_more_rounds(self):
+        comparison = self.open_demo("trial")
+        b = self.browser
+        b.launch(comparison, {"rounds": 4, "warm_ups": 0, "lanes": ["query", "columnar"],
+                              "knobs": {"rows": [10_000]}})  # fmt: skip
+
+        def newest():
+            return b.fetch(f"/api/trials/?comparison={comparison}")[0]
+
+        trial = newest()["id"]
+        b.open(f"{self.ivrell.address}/comparisons/{comparison}/trial?trial={trial}")
+        b.press("pause")
+        b.until(lambda: newest()["state"] == "paused")
+        b.open(f"{self.ivrell.address}/queue")
+        line = b.find('.queue li[data-state="paused"]')
+        self.assertIn(f"trial {trial}", line.text)
+        next(e for e in line.find_elements("css selector", "button") if "Go on" in e.text).click()
+        b.until(lambda: newest()["state"] == "done")
+        self.assertEqual(newest()["done_runs"], 8)
+        b.open(f"{self.ivrell.address}/comparisons/{comparison}/findings?trial={trial}")
+        b.press("more-open")
+        b.type_over(b.find('input[aria-label="More rounds"]'), "2")
+        b.press("more-here")
+        self.race_is("done")
+        b.until(lambda: newest()["state"] == "done" and newest()["done_runs"] == 12)
+        found = b.fetch(f"/api/trials/{trial}/findings/")
+        self.assertEqual({lane["elapsed"]["count"] for lane in found["lanes"]}, {6})
+        self.assertEqual(b.complaints(), [])
+
     def test_trouble_in_an_approach_points_at_its_line(self):
         comparison = self.open_demo("approaches?lane=query")
         b = self.browser

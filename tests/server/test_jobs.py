@@ -272,6 +272,23 @@ class Added(ServerCase):
         self.assertEqual(self.trial.events.filter(kind="ended").count(), 1)
         self.assertEqual(len(self.trial.sessions_of), 2)
 
+    def test_what_a_plan_will_take(self):
+        path = self.at("estimate/")
+        told = self.call("post", path, {"plan": {"rounds": 10}, "minutes": 1})
+        self.assertEqual({lane["rests_on"] for lane in told["lanes"]}, {"measured"})
+        self.assertLess(told["low"], told["seconds"])
+        self.assertGreater(told["rounds_in_time"], 3)
+        code = "SELECT gauge, count(*) AS n FROM readings GROUP BY 1"
+        self.call("patch", self.at("lanes/query/"), {"code": code})
+        told = self.call("post", path, {"plan": {"knobs": {"rows": [600]}}})
+        rests = {lane["lane"]: lane["rests_on"] for lane in told["lanes"]}
+        self.assertEqual(rests, {"loop": "another size", "query": "not known"})
+        self.call("post", self.at("lanes/query/try/"), {"rows": 600}, 201)
+        work(Try.objects.get())
+        told = self.call("post", path, {"plan": {"knobs": {"rows": [600]}}})
+        self.assertEqual(told["lanes"][1]["rests_on"], "measured")
+        self.call("post", path, {"plan": {"lanes": ["nobody"]}}, 400)
+
     def test_what_waits_and_is_not_wanted_any_more_leaves_the_trial_as_it_was(self):
         self.add(rounds=2)
         told = self.call("post", f"trials/{self.trial.pk}/stop/")

@@ -170,6 +170,19 @@ def _status(found: "TrialFindings") -> int:
     return DONE if good and found.ended == "done" else TROUBLE
 
 
+def _estimate(args: argparse.Namespace) -> int:
+    comparison = ivrell.read(args.file)
+    plan = _plan(args, comparison)
+    if args.earlier:
+        earlier = [ivrell.Trial.open(folder) for folder in args.earlier]
+        found = comparison.estimate(plan, earlier, minutes=args.fill)
+    else:
+        found = comparison.tried_estimate(plan, minutes=args.fill)
+    names = {approach.id: approach.label for approach in comparison.contents.approach}
+    _tell(args, found, lambda: _show().estimate(found, names, args.fill))
+    return DONE if not found.unknown else TROUBLE
+
+
 def _check(args: argparse.Namespace) -> int:
     comparison = ivrell.read(args.file)
     knobs = _knobs(args.set, comparison.contents)
@@ -382,6 +395,7 @@ def _completion(args: argparse.Namespace) -> int:
 
 COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "run": _run,
+    "plan": _estimate,
     "check": _check,
     "try": _try,
     "explain": _explain,

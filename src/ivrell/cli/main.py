@@ -19,6 +19,7 @@ _KNOBS = "values of a knob; 1000..1000000/3 is three a decade"
 _JSON = "what was found, as JSON"
 _EXAMPLES = {
     "run": "demo/tolls-per-lock.toml --rounds 5 --set rows=10000,1000000",
+    "plan": "demo/tolls-per-lock.toml --rounds 20 --from tolls-per-lock-results --fill 10",
     "check": "demo/tolls-per-lock.toml",
     "try": "demo/tolls-per-lock.toml polars --rows 500",
     "explain": "demo/tolls-per-lock.toml query",
@@ -48,18 +49,28 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     commands = whole.add_subparsers(dest="command", required=True, metavar="COMMAND")
 
     run = commands.add_parser("run", help="run a trial of a comparison file")
-    run.add_argument("file", type=Path, help="comparison file")
-    run.add_argument("--set", action="append", default=[], metavar="KNOB=V,V", help=_KNOBS)
-    run.add_argument(
-        "--point", action="append", default=[], metavar="KNOB=V,KNOB=V",
-        help="values of several knobs that go together; may be repeated",
-    )  # fmt: skip
-    run.add_argument("--plan", metavar="NAME", help="a plan that the file keeps by this name")
-    if with_plan:
-        # What a plan's fields are takes time to load, which other commands need not wait for.
-        from ivrell.cli.plan_options import add_plan_options
+    thought = commands.add_parser("plan", help="how long a trial of a comparison file will take")
+    for command in (run, thought):
+        command.add_argument("file", type=Path, help="comparison file")
+        command.add_argument("--set", action="append", default=[], metavar="KNOB=V,V", help=_KNOBS)
+        command.add_argument(
+            "--point", action="append", default=[], metavar="KNOB=V,KNOB=V",
+            help="values of several knobs that go together; may be repeated",
+        )  # fmt: skip
+        command.add_argument("--plan", metavar="NAME", help="a plan that the file keeps so named")
+        if with_plan:
+            # What a plan's fields are takes time to load, which other commands need not wait for.
+            from ivrell.cli.plan_options import add_plan_options
 
-        add_plan_options(run)
+            add_plan_options(command)
+    thought.add_argument(
+        "--from", action="append", default=[], type=Path, metavar="DIR", dest="earlier",
+        help="result folder of an earlier trial; may be repeated; try the lanes unless given",
+    )  # fmt: skip
+    thought.add_argument(
+        "--fill", type=float, metavar="MINUTES", help="how many rounds fit into them"
+    )
+    thought.add_argument("--json", action="store_true", help=_JSON)
     run.add_argument("--out", type=Path, help="result folder (must be new or empty)")
 
     check = commands.add_parser("check", help="do the approaches agree, on a small size")
@@ -213,7 +224,7 @@ def command() -> int:
 def main(arguments: Sequence[str]) -> int:
     """Run one command; returns the exit status: 0 done, 1 trouble in a lane, 2 bad input;
     128 and the signal's number where one stopped it (130 by Ctrl-C)."""
-    args = parser(with_plan="run" in arguments).parse_args(arguments)
+    args = parser(with_plan=bool({"run", "plan"}.intersection(arguments))).parse_args(arguments)
     from ivrell.cli.commands import COMMANDS, SIGNALLED
     from ivrell.core.base.folders import data_folder
     from ivrell.core.base.logs import log_commands

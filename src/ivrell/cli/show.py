@@ -2,7 +2,7 @@
 
 import signal
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING, Any, Self
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from ivrell.core.engines.base import EngineState
     from ivrell.core.recipe.databases.store import Loaded
     from ivrell.core.recipe.store import Made
+    from ivrell.core.records.estimate import Estimate
     from ivrell.core.runtimes import Runtime
     from ivrell.core.servers.own import Server
     from ivrell.core.spark.clusters import SparkCluster
@@ -168,6 +169,43 @@ def made(tables: "list[Made | Loaded]") -> None:
         for one in loaded.tables:
             told = ", ".join(f"{name} {word}" for name, word in one.types.items())
             OUT.print(f"{one.table} in {loaded.engine}: {told}")
+
+
+_RESTS = {
+    "measured": "runs like these",
+    "sizes": "how it grows",
+    "another size": "runs at one other size",
+    "not known": "nothing",
+}
+
+
+def estimate(found: "Estimate", names: Mapping[str, str], minutes: float | None) -> None:
+    """Print what a plan will take, by lane and in all, and what that rests on."""
+    rows = [
+        [
+            names[lane.lane],
+            *(
+                ["not known", ""]
+                if lane.rests_on == "not known"
+                else [format_seconds(lane.seconds), _between(lane.low, lane.high)]
+            ),
+            _RESTS[lane.rests_on],
+        ]
+        for lane in found.lanes
+    ]
+    headings = [
+        Heading("lane", text=True, wraps=True), Heading("will take"), Heading("bounds"),
+        Heading("by", text=True),
+    ]  # fmt: skip
+    OUT.print(table(headings, rows))
+    span = _between(found.low, found.high)
+    OUT.print(f"About {format_seconds(found.seconds)} in all ({span}).")
+    if found.rounds_in_time is not None:
+        OUT.print(f"In {minutes:g} minutes: {found.rounds_in_time} rounds.")
+
+
+def _between(low: float, high: float) -> str:
+    return f"{format_seconds(low)} to {format_seconds(high)}"
 
 
 def tried(name: str, found: TryOutcome) -> None:

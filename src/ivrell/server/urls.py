@@ -40,6 +40,7 @@ api: list[URLPattern | URLResolver] = [
     path("comparisons/propose/", ProposeView.as_view()),
     path("", include(router.urls)),
     path("comparisons/<number:comparison>/launch/", trials.launch),
+    path("comparisons/<number:comparison>/estimate/", trials.EstimateView.as_view()),
     path("comparisons/<number:comparison>/data/look/", data.LookView.as_view()),
     path("comparisons/<number:comparison>/data/rows/", data.RowsView.as_view()),
     path("comparisons/<number:comparison>/data/costs/", data.CostsView.as_view()),

@@ -137,6 +137,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons/{comparison}/estimate/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a plan will take, by lane and in all, and what that rests on. */
+        post: operations["estimate_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/{comparison}/lanes/{lane}/try/": {
         parameters: {
             query?: never;
@@ -1667,6 +1684,32 @@ export interface components {
             ways: string[];
         };
         /**
+         * Estimate
+         * @description What a plan will take in seconds, with bounds at 90 %, from its launch to its end: ``data_s``
+         *     for making data among it; lanes that nothing is known of are not in it. ``round_s`` is what one
+         *     round at all points takes; ``rounds_in_time`` how many rounds fit into the time that was given,
+         *     null where none was.
+         */
+        Estimate: {
+            seconds: number;
+            low: number;
+            high: number;
+            data_s: number;
+            round_s: number;
+            lanes: components["schemas"]["LaneEstimate"][];
+            /** @default null */
+            rounds_in_time: number | null;
+        };
+        /**
+         * EstimateAskedRequest
+         * @description A plan that is thought of, and the minutes that it is to fill, if any.
+         */
+        EstimateAskedRequest: {
+            plan: components["schemas"]["PlanRequest"];
+            /** @default null */
+            minutes?: number | null;
+        };
+        /**
          * Events
          * @description What happened in a trial so far, in order; the live view hears the same as it comes.
          */
@@ -1957,6 +2000,17 @@ export interface components {
          */
         LaneAskedRequest: {
             lane: string;
+        };
+        /**
+         * LaneEstimate
+         * @description What all of a lane's runs will take, in seconds, with bounds at 90 %.
+         */
+        LaneEstimate: {
+            lane: string;
+            seconds: number;
+            low: number;
+            high: number;
+            rests_on: components["schemas"]["RestsOnEnum"];
         };
         /**
          * LaneFindings
@@ -3448,6 +3502,11 @@ export interface components {
             claims: components["schemas"]["ClaimRequest"][];
         };
         /**
+         * RestsOnEnum
+         * @enum {string}
+         */
+        RestsOnEnum: "measured" | "sizes" | "another size" | "not known";
+        /**
          * Rows
          * @description Rows as text.
          */
@@ -4727,6 +4786,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    estimate_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EstimateAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Estimate"];
+                };
             };
         };
     };

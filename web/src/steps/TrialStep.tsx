@@ -21,6 +21,7 @@ import {
   steps,
 } from "./plan";
 import { LiveView } from "./LiveView";
+import { PlanEstimate } from "./PlanEstimate";
 import { Sentence } from "./Sentence";
 
 export function TrialStep({ comparison, trial }: StepProps) {
@@ -103,6 +104,20 @@ export function TrialStep({ comparison, trial }: StepProps) {
                 "run",
               )} ${plan.order === "search" && steps(plan) && !plan.untilSure ? "at these sizes, then those of the search" : "in all"}.`}
         </span>
+        {!busy && lanes.length > 0 && (
+          <PlanEstimate
+            comparison={comparison}
+            // Whatever the order, it takes the same.
+            plan={{
+              ...asBody(
+                plan,
+                lanes.map((lane) => lane.id),
+              ),
+              order_seed: 1,
+            }}
+            onRounds={(rounds) => change({ rounds, untilSure: false })}
+          />
+        )}
       </div>
       <Trouble error={launch.error} id="launch-problem" />
       {trial && <LiveView key={trial.id} comparison={comparison} trial={trial} />}

@@ -163,7 +163,7 @@ def values_at(comparison: Comparison, runs: Sequence[RunRecord], point: Point) -
     ``runs`` are those at the point; warm-ups and runs that were not done count for nothing. Of a
     lane whose memory needs a run of its own the memory is that run's.
     """
-    rows = _input_rows(comparison, point)
+    rows = input_rows(comparison, point)
     lanes: dict[str, tuple[list[RunRecord], list[RunRecord], Ground]] = {}
     for approach in comparison.approach:
         own = [r for r in runs if r.approach == approach.id and r.state == "done"]
@@ -214,7 +214,7 @@ def row_of(
     return MeasureRow(measure.key, measure.label, measure.unit, measure.better, measure.how, lanes)
 
 
-def _input_rows(comparison: Comparison, point: Point) -> int | None:
+def input_rows(comparison: Comparison, point: Point) -> int | None:
     """Rows of all tables at a point; None where one is the user's own file, whose rows only the
     file tells."""
     total = 0

@@ -138,7 +138,7 @@ def text_with(before: str, now: str, runs: Sequence[RunRecord], lanes: Sequence[
     ]
     for lane in dict.fromkeys(run.approach for run in runs):
         there = next((own for own in other.approach if own.id == lane), None)
-        if there is None or _as_run(there) != _as_run(one.approach_called(lane)):
+        if there is None or as_run(there) != as_run(one.approach_called(lane)):
             differs.append(f"lane {lane}")
     if differs:
         raise BadInput(
@@ -149,6 +149,6 @@ def text_with(before: str, now: str, runs: Sequence[RunRecord], lanes: Sequence[
     return now
 
 
-def _as_run(approach: Approach) -> Approach:
+def as_run(approach: Approach) -> Approach:
     """An approach without what changes nothing of its runs."""
     return replace(approach, name="", note="", parent=None, retired=False)

@@ -283,6 +283,13 @@ class MoreAsked(More):
     other_versions: bool = False
 
 
+class EstimateAsked(BaseModel):
+    """A plan that is thought of, and the minutes that it is to fill, if any."""
+
+    plan: Plan
+    minutes: float | None = Field(default=None, gt=0, le=100_000)
+
+
 class LaneAsked(BaseModel):
     """A lane that is asked for by its id."""
 

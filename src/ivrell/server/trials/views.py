@@ -15,6 +15,7 @@ from rest_framework.views import APIView
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
+from ivrell.core.records.estimate import Estimate
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point
 from ivrell.core.report.measures import as_csv
@@ -25,6 +26,7 @@ from ivrell.server.comparisons.shapes import ComparisonShape
 from ivrell.server.jobs.models import Job
 from ivrell.server.replies import reply, reply_all, reply_kept
 from ivrell.server.trials import kept, shapes
+from ivrell.server.trials.estimates import estimate
 from ivrell.server.trials.models import JudgingAsked, Run, Trial, Try
 
 
@@ -246,6 +248,19 @@ def launch(request: Request, comparison: int) -> Response:
         )
     trial = Trial.objects.launch(record, plan)
     return reply(shapes.TrialShape.of(trial), status.HTTP_201_CREATED)
+
+
+class EstimateView(APIView):
+    """How long a plan takes."""
+
+    only_reads = True
+
+    @extend_schema(request=shapes.EstimateAsked, responses=Estimate, operation_id="estimate_plan")
+    def post(self, request: Request, comparison: int) -> Response:
+        """What a plan will take, by lane and in all, and what that rests on."""
+        given = asked(shapes.EstimateAsked, request)
+        record = get_object_or_404(Comparison.objects.present(), pk=comparison)
+        return reply(estimate(record, given.plan, given.minutes))
 
 
 def _tries(comparison: int, lane: str, code: int = status.HTTP_200_OK) -> Response:
