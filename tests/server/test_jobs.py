@@ -286,7 +286,7 @@ class Added(ServerCase):
         self.call("post", self.at("lanes/query/try/"), {"rows": 600}, 201)
         work(Try.objects.get())
         told = self.call("post", path, {"plan": {"knobs": {"rows": [600]}}})
-        self.assertEqual(told["lanes"][1]["rests_on"], "measured")
+        self.assertEqual(told["lanes"][1]["rests_on"], "another size", "it was tried at 300 rows")
         self.call("post", path, {"plan": {"lanes": ["nobody"]}}, 400)
 
     def test_what_waits_and_is_not_wanted_any_more_leaves_the_trial_as_it_was(self):
