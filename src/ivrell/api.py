@@ -216,7 +216,7 @@ class Comparison:
             knobs: values that are not to be the small ones.
             progress, control: as ``run`` takes them.
         """
-        from ivrell.core.base.scratch import own_folder
+        from ivrell.core.base.temp_dirs import own_folder
         from ivrell.core.trial.once import small_knobs
 
         small = {**small_knobs(self.text, CHECK_ROWS), **(knobs or {})}
@@ -298,7 +298,7 @@ class Comparison:
             plan: that is thought of.
             minutes: that are to be filled with rounds.
         """
-        from ivrell.core.base.scratch import own_folder
+        from ivrell.core.base.temp_dirs import own_folder
         from ivrell.core.trial.once import small_knobs
 
         lanes = plan.approaches
@@ -321,7 +321,7 @@ class Comparison:
 
         Raises BadInput.
         """
-        from ivrell.core.base.scratch import own_folder
+        from ivrell.core.base.temp_dirs import own_folder
         from ivrell.core.trial.once import try_once
 
         self.contents.approach_called(lane)
@@ -336,7 +336,7 @@ class Comparison:
     ) -> InterruptionOutcome:
         """Kill an approach part-way on a small size, at a share of its usual time, and see whether
         it can be started again. Raises BadInput."""
-        from ivrell.core.base.scratch import own_folder
+        from ivrell.core.base.temp_dirs import own_folder
         from ivrell.core.trial.interrupted import interrupted
 
         self.contents.approach_called(lane)
@@ -572,10 +572,10 @@ def _conducted(
     stretch: Stretch | None = None,
 ) -> Trial:
     from ivrell.core.trial.conduct import Trial as Conducted
-    from ivrell.core.trial.control import deaf
+    from ivrell.core.trial.control import ignore_event
 
     Conducted(
-        text, plan, folder, store(), listen=progress or deaf, control=control,
+        text, plan, folder, store(), listen=progress or ignore_event, control=control,
         other_versions=other_versions, stretch=stretch,
     ).conduct()  # fmt: skip
     return Trial(folder)

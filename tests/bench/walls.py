@@ -18,15 +18,15 @@ from statistics import median
 import pyarrow as pa
 
 from ivrell.core.base.folders import data_folder
-from ivrell.core.base.scratch import scratch
+from ivrell.core.base.temp_dirs import scratch
 from ivrell.core.comparison.file import parse
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, Sandbox, give, why_not
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.recipe.databases.store import DatabaseStore, Loaded
-from ivrell.core.run.answers.desk import AnswerDesk
 from ivrell.core.run.answers.process import received
+from ivrell.core.run.answers.receiver import AnswerReceiver
 from ivrell.core.servers.mariadb import server_version
 from ivrell.core.servers.postgresql import Cluster
 from ivrell.core.tasks.task import ARROW
@@ -69,7 +69,7 @@ def answers(times: int) -> None:
     table = pa.table(
         {"lock": [f"lock {n}" for n in range(60)], "toll": [n * 1.5 for n in range(60)]}
     )
-    with scratch() as runs, AnswerDesk(runs, 1 << 30, 60, sandboxed=why_not() is None) as desk:
+    with scratch() as runs, AnswerReceiver(runs, 1 << 30, 60, sandboxed=why_not() is None) as desk:
         folder = runs / "1"
         folder.mkdir()
         give(runs)

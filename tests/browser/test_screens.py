@@ -21,7 +21,7 @@ TEXT = (
     + approach("good", COUNTING, name="Counted one by one")
     + approach("wrong", WRONG, name="Counted twice")
     + approach("floats", FLOATS, name="Counted in floats")
-    + approach("broken", BROKEN, name="Looks for reedings")
+    + approach("broken", BROKEN, name="PreviewPool for reedings")
 )
 
 

@@ -9,7 +9,7 @@ from unittest import mock
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines.sheet import SheetApproach
 from ivrell.core.measure import constraints
-from ivrell.core.measure.constraints import HeldBack
+from ivrell.core.measure.constraints import HostConstraints
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Caution
 from ivrell.core.records.machine import Machine
@@ -194,8 +194,8 @@ class Hindered(unittest.TestCase):
             self.assertIsNone(constraints.swapped_bytes(root / "none"))
 
     def test_what_came_over_a_trial(self):
-        before, after = HeldBack(1.0, 4096.0), HeldBack(3.5, 8192.0, 4)
-        self.assertEqual(after.since(before), HeldBack(2.5, 4096.0))
+        before, after = HostConstraints(1.0, 4096.0), HostConstraints(3.5, 8192.0, 4)
+        self.assertEqual(after.since(before), HostConstraints(2.5, 4096.0))
 
 
 class Ranked(unittest.TestCase):

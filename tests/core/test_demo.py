@@ -35,7 +35,7 @@ class Demo(EngineCase):
         ]
         trial = self.trial(text, name=path.stem, knobs=knobs, lanes=lanes)
         # What a lane holds is not asked here, only what it answers.
-        trial._standing.needs_memory_run = lambda planned: False
+        trial._status.needs_memory_run = lambda planned: False
         point = trial.conduct().points[0]
         self.assertEqual([run.error for run in trial.runs if run.error], [])
         for lane in point.lanes:

@@ -4,7 +4,7 @@ import json
 import unittest
 
 from ivrell.core.records.wire import Export, RemoteUse
-from ivrell.core.run.runner.hearsay import Garbled, heard_from
+from ivrell.core.run.runner.protocol_validation import Garbled, heard_from
 
 EXPORTED = {"event": "exported", "rows": 1, "columns": 1, "bytes": 8, "threads": {}}
 

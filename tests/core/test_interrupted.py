@@ -4,8 +4,8 @@ import unittest
 from dataclasses import replace
 from unittest import mock
 
-from ivrell.core.trial.attempt import Attempts
 from ivrell.core.trial.interrupted import interrupted
+from ivrell.core.trial.run_executor import RunExecutor
 from tests.core.test_sql_engines import EngineCase, sql
 from tests.core.test_writing import BIG, LEDGER, ONE_BY_ONE, client
 from tests.support.comparisons import approach
@@ -40,16 +40,16 @@ class Interrupted(EngineCase):
         self.assertEqual(found.whole, {"": 20_000})
 
     def test_what_was_quicker_than_usual_is_killed_earlier(self):
-        made, late = Attempts.attempt, [60.0]
+        made, late = RunExecutor.attempt, [60.0]
 
         def attempt(*given):
-            *rest, otherwise = given
-            if otherwise.seconds is not None and late:
-                otherwise = replace(otherwise, seconds=late.pop())
-            return made(*rest, otherwise)
+            *rest, overrides = given
+            if overrides.seconds is not None and late:
+                overrides = replace(overrides, seconds=late.pop())
+            return made(*rest, overrides)
 
         lane = sql("one", "postgres", SLOW, LEDGER)
-        with mock.patch.object(Attempts, "attempt", attempt):
+        with mock.patch.object(RunExecutor, "attempt", attempt):
             found = self.check(lane, share=0.5)
         self.assertEqual(late, [])
         self.assertEqual(found.runs.killed.state, "limit")

@@ -172,7 +172,7 @@ SERVERS = {
         "SET PASSWORD = PASSWORD('remembered')",
     ),
 }
-LOOKS = {
+PREVIEWS = {
     "postgres": (
         "SELECT 1 WHERE current_setting('application_name') = 'remembered'",
         "SELECT lo_get(4713)",
@@ -231,7 +231,7 @@ class ReplayOnServers(EngineCase, Replay):
             if server == "mariadb" and not mariadb.server_version():
                 continue
             for more in ("", "writes = true\n"):
-                code = SERVER_LANE.format(looks=LOOKS[server], statements=statements)
+                code = SERVER_LANE.format(looks=PREVIEWS[server], statements=statements)
                 lane = approach("a", code, server=server) + more
                 trial = self.trial(HEAD + lane, rounds=2, name=f"{server}-{bool(more)}")
                 for found, tried in self.told(trial):

@@ -9,7 +9,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from ivrell.core.base.scratch import own_folder, scratch, sweep
+from ivrell.core.base.temp_dirs import own_folder, scratch, sweep
 
 
 class Scratch(unittest.TestCase):
@@ -21,7 +21,7 @@ class Scratch(unittest.TestCase):
         shared.mkdir()
         for where, what in (
             ("tempfile.tempdir", str(self.place)),
-            ("ivrell.core.base.scratch.SHARED_MEMORY", shared),
+            ("ivrell.core.base.temp_dirs.SHARED_MEMORY", shared),
         ):
             patch = mock.patch(where, what)
             patch.start()

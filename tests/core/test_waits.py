@@ -30,8 +30,8 @@ WITH_A_REASON = {
     "core/recipe/profile.py: result": "asked once it is done",
     "core/run/runner/spawn.py: join": "a control group is joined, nobody is waited for",
     "server/trials/live.py: wait": "within asyncio's wait_for, which has a timeout",
-    "server/looks.py: result": "the pool has a timeout for what it does",
-    "server/looks.py: join": "the pool was stopped, which kills its processes",
+    "server/previews.py: result": "the pool has a timeout for what it does",
+    "server/previews.py: join": "the pool was stopped, which kills its processes",
 }
 UNBOUNDED = ("wait", "join", "result", "communicate", "readline", "acquire")
 """Calls that wait for ever where they are given no argument."""
@@ -87,7 +87,9 @@ class OurOwn(unittest.TestCase):
             for node in ast.walk(ast.parse(path.read_text())):
                 if isinstance(node, ast.Call) and ast.unparse(node.func).endswith(
                     ("time.time", "time.time_ns", ".now", ".utcnow", "localtime", "gmtime")
-                ) and not ast.unparse(node.func).startswith(("HeldBack", "cls")):  # fmt: skip
+                ) and not ast.unparse(node.func).startswith(
+                    ("HostConstraints", "cls")
+                ):  # fmt: skip
                     found.add(str(path.relative_to(SOURCES / "core")))
         self.assertEqual(found, told_alone)
 

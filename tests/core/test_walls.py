@@ -20,7 +20,7 @@ from ivrell.core.contain import sandbox
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.records.wire import Job, Order, RunSpec
 from ivrell.core.run import launch
-from ivrell.core.run.answers.desk import AnswerDesk, NotReceived
+from ivrell.core.run.answers.receiver import AnswerReceiver, NotReceived
 from ivrell.core.trial import attempt
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
@@ -256,7 +256,10 @@ class HandedOver(TrialCase):
             ({**good, "made": True}, lambda: (runs / "desk/1.arrow").symlink_to(elsewhere)),
             (None, None),
         ):
-            with self.subTest(told=told), AnswerDesk(runs, 1 << 28, 60, sandboxed=False) as desk:
+            with (
+                self.subTest(told=told),
+                AnswerReceiver(runs, 1 << 28, 60, sandboxed=False) as desk,
+            ):
                 desk.wait_until_ready()
                 if leave:
                     leave()
@@ -406,12 +409,12 @@ class FailuresInWords(TrialCase):
     def test_what_the_sandbox_could_not_start_is_not_blamed_on_the_approach(self):
         if sandbox.why_not():
             self.skipTest(sandbox.why_not())
-        made = attempt.Attempts._spec
+        made = attempt.RunExecutor._spec
 
         def elsewhere(*given):
             return replace(made(*given), interpreter="/tmp/no/such/python")
 
-        with mock.patch.object(attempt.Attempts, "_spec", elsewhere):
+        with mock.patch.object(attempt.RunExecutor, "_spec", elsewhere):
             error = self.run_one("pass").error
         self.assertEqual(error.kind, "sandbox failed")
         self.assertIn("No such file", error.message)
@@ -448,7 +451,7 @@ class BelowTmp(TrialCase):
 
 class WhoLooksAtAnswers(TrialCase):
     def test_killed_between_runs_or_while_it_looks_it_is_started_again(self):
-        real_take, real_told = AnswerDesk.take, AnswerDesk._told
+        real_take, real_told = AnswerReceiver.take, AnswerReceiver._told
         killed = []
 
         def take(desk, *args):
@@ -465,15 +468,15 @@ class WhoLooksAtAnswers(TrialCase):
             return real_told(desk, *args)
 
         trial = self.trial(HEAD + approach("good", COUNTING), rounds=3)
-        with mock.patch.object(AnswerDesk, "take", take), \
-                mock.patch.object(AnswerDesk, "_told", told):  # fmt: skip
+        with mock.patch.object(AnswerReceiver, "take", take), \
+                mock.patch.object(AnswerReceiver, "_told", told):  # fmt: skip
             found = trial.conduct()
         self.assertEqual(killed, ["between", "while"])
         self.assertEqual([run.state for run in trial.runs], ["done"] * 3)
         self.assertEqual(found.points[0].lanes[0].answer_rows, trial.runs[0].answer_rows)
 
     def test_killed_while_it_starts_it_is_started_again(self):
-        real_told, killed = AnswerDesk._told, []
+        real_told, killed = AnswerReceiver._told, []
 
         def told(desk, *args):
             if not killed:
@@ -481,14 +484,14 @@ class WhoLooksAtAnswers(TrialCase):
                 desk._process.kill()
             return real_told(desk, *args)
 
-        with mock.patch.object(AnswerDesk, "_told", told):
+        with mock.patch.object(AnswerReceiver, "_told", told):
             trial = self.trial(HEAD + approach("a", COUNTING))
             trial.conduct()
         self.assertEqual(len(killed), 1)
         self.assertEqual([run.state for run in trial.runs], ["done"])
 
     def test_it_is_not_waited_for_by_who_stops(self):
-        desk = AnswerDesk(self.folder, 1 << 28, 60, sandboxed=False)
+        desk = AnswerReceiver(self.folder, 1 << 28, 60, sandboxed=False)
         with self.assertRaises(Stopped):
             desk.wait_until_ready(lambda: True)
 

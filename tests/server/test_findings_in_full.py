@@ -119,11 +119,11 @@ class FindingsInFull(ServerCase):
         trial = self.conducted()
         path = trial.folder / "findings.json"
         kept = json.loads(path.read_text())
-        kept["points"][0]["conclusion"] = "Kept as it was."
+        kept["points"][0]["conclusion"] = "RecordFile as it was."
         path.write_text(json.dumps(kept))
         trial.replies.all().delete()
         address = f"trials/{trial.pk}/findings/"
-        self.assertEqual(self.call("get", address)["conclusion"], "Kept as it was.")
+        self.assertEqual(self.call("get", address)["conclusion"], "RecordFile as it was.")
         kept["edition"] = 0
         path.write_text(json.dumps(kept))
         trial.replies.all().delete()

@@ -15,7 +15,7 @@ from django.contrib.auth import get_user_model
 from ivrell.core.records.points import LONGEST_TEXT
 from ivrell.server.bodies import MOST_BYTES, MOST_SAMPLE_BYTES, Bodies, _is_owner
 from ivrell.server.comparisons.models import Comparison
-from ivrell.server.looks import Looks
+from ivrell.server.previews import PreviewPool
 from ivrell.server.trials import live
 from tests.support.comparisons import HEAD
 from tests.support.server import TWO_LANES, ServerCase, trial_of
@@ -215,14 +215,14 @@ class Looking(ServerCase):
     """What is endless is ended, and the next look works."""
 
     def test_what_takes_too_long_is_ended_and_told(self):
-        looks = Looks(1.0)
+        looks = PreviewPool(1.0)
         self.addCleanup(looks.end)
         recipe = self.call("get", self.at())["data_text"].replace('"{rows}"', "150_000_000")
         recipe += (
             "\n[data.tables.copies]\nrows = 5\n"
             'columns = [{ name = "c", kind = "reference", to = "readings.gauge" }]\n'
         )
-        with mock.patch("ivrell.server.data.views.LOOKS", looks):
+        with mock.patch("ivrell.server.data.views.PREVIEWS", looks):
             began = time.monotonic()
             told = self.call("post", self.at("data/look/"), {"data_text": recipe}, 400)
             self.assertLess(time.monotonic() - began, 20)

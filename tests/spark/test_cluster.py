@@ -139,7 +139,7 @@ class OnACluster(TrialCase):
         )
         trial.listen = self.listen
         # A run to look at memory closely would take as long as all the rest.
-        trial._standing.needs_memory_run = lambda planned: False
+        trial._status.needs_memory_run = lambda planned: False
         with patch.object(judge, "driven", wraps=judge.driven) as asked:
             found = trial.conduct()
         places = [call.args[2].place.master for call in asked.call_args_list]

@@ -27,7 +27,7 @@ class InATrial(TrialCase):
         text = KNOBS + approach("home", COUNTED, "duckdb", input="parquet") + lane
         text = text.replace('id = "there"', 'id = "there"\n' + QUICK)
         trial = self.trial(text, warm_ups=1, calls_per_process=2)
-        trial._standing.needs_memory_run = lambda planned: False
+        trial._status.needs_memory_run = lambda planned: False
         found = trial.conduct()
         runs = [run for run in trial.runs if run.approach == "there" and not run.memory_run]
         self.assertEqual([run.round for run in runs], [1], "a session warms up by itself")

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.folders import data_folder
-from ivrell.core.base.registered import Registered
+from ivrell.core.base.name_registry import Registered
 
 OLDEST = (3, 9)
 _LOOK_S = 30.0

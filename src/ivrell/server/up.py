@@ -22,7 +22,7 @@ from typing import NamedTuple
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.folders import data_folder, package_folder
 from ivrell.core.base.locks import FileLock
-from ivrell.core.base.scratch import sweep
+from ivrell.core.base.temp_dirs import sweep
 from ivrell.core.contain.sandbox import why_not
 from ivrell.core.recipe.databases.ended import end_unused
 from ivrell.core.servers.postgresql import MAINTENANCE, Cluster

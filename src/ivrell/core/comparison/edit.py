@@ -10,7 +10,7 @@ import tomlkit.exceptions
 from tomlkit.items import AoT, Item, Table
 
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.holdable import holdable
+from ivrell.core.base.toml_values import holdable
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import FORMAT
 from ivrell.core.engines.base import Approach

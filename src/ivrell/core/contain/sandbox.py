@@ -247,7 +247,7 @@ def why_not() -> str | None:
     """Why runs cannot be sandboxed here, or None when they can: found by starting in one just
     what runs start."""
     # What the runner does not need would weigh on its size.
-    from ivrell.core.base.scratch import own_folder
+    from ivrell.core.base.temp_dirs import own_folder
 
     if shutil.which("bwrap") is None:
         return "bubblewrap is not installed (apt-get install bubblewrap)"

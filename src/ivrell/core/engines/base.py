@@ -18,7 +18,7 @@ from ivrell.core.tasks.task import Task
 
 if TYPE_CHECKING:
     from ivrell.core.base.waits import WantedStop
-    from ivrell.core.engines.place import Asked, Place
+    from ivrell.core.engines.workspace import RunWorkspace, WorkspaceRequest
     from ivrell.core.service.settings import ServiceSettings
 
 
@@ -220,13 +220,13 @@ class Engine(Generic[Own]):
         """Which processes the figures of an approach's runs are those of."""
         return Scope.RUN
 
-    def place(self, asked: "Asked", wanted_stop: "WantedStop") -> "Place":
+    def workspace(self, asked: "WorkspaceRequest", wanted_stop: "WantedStop") -> "RunWorkspace":
         """Where a run of an approach works and what it finds around it: files in a folder, or
         tables in a database, unless it brings a place of its own. Raises Stopped."""
         # Heavy, and wanted only by who conducts.
-        from ivrell.core.engines.place import place_of
+        from ivrell.core.engines.workspace import workspace_of
 
-        return place_of(asked, wanted_stop)
+        return workspace_of(asked, wanted_stop)
 
     def prepare(self, job: Job) -> Task:
         """Everything that stays outside the clock: imports, connections, views."""

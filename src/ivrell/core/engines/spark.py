@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from ivrell.core.base.waits import WantedStop
-    from ivrell.core.engines.place import Asked, Place
+    from ivrell.core.engines.workspace import RunWorkspace, WorkspaceRequest
 
 _READERS = {"csv": "csv", "csv.gz": "csv", "jsonl": "json", "parquet": "parquet", "orc": "orc"}
 _PYTHON = re.compile(r"^(async\s+)?def\s+\w+\s*\(", re.MULTILINE)
@@ -441,11 +441,11 @@ class SparkEngine(Engine[SparkApproach]):
     def table_words(self, approach: SparkApproach) -> str:
         return "a DataFrame over its files" if in_python(approach.code) else "a view over its files"
 
-    def place(self, asked: Asked, wanted_stop: WantedStop) -> Place:
+    def workspace(self, asked: WorkspaceRequest, wanted_stop: WantedStop) -> RunWorkspace:
         """Beside its session, at the place that the trial knows by the name of ``at``."""
-        from ivrell.core.engines.spark_place import SessionPlace
+        from ivrell.core.engines.spark_workspace import SessionWorkspace
 
-        return SessionPlace(asked, wanted_stop)
+        return SessionWorkspace(asked, wanted_stop)
 
     def problem(self, approach: SparkApproach) -> Problem | None:
         if not approach.code.strip():

@@ -86,7 +86,7 @@ def on_battery() -> bool | None:
 
 
 @dataclass(frozen=True)
-class HeldBack:
+class HostConstraints:
     """What held the machine back since it started; None is not told."""
 
     throttled_s: float | None
@@ -94,18 +94,18 @@ class HeldBack:
     heat_throttles: int | None = None
 
     @classmethod
-    def now(cls, *, with_heat: bool = False) -> "HeldBack":
+    def now(cls, *, with_heat: bool = False) -> "HostConstraints":
         """As it is at this moment; heat takes a look at each core."""
         return cls(throttled_s(), swapped_bytes(), heat_throttles() if with_heat else None)
 
-    def since(self, before: "HeldBack") -> "HeldBack":
+    def since(self, before: "HostConstraints") -> "HostConstraints":
         """What came since another moment."""
 
         def apart(now: float | None, then: float | None) -> float | None:
             return None if now is None or then is None else max(0.0, now - then)
 
         heat = apart(self.heat_throttles, before.heat_throttles)
-        return HeldBack(
+        return HostConstraints(
             apart(self.throttled_s, before.throttled_s),
             apart(self.swapped_bytes, before.swapped_bytes),
             None if heat is None else int(heat),

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from ivrell.core.measure import proc
-from ivrell.core.measure.constraints import HeldBack
+from ivrell.core.measure.constraints import HostConstraints
 from ivrell.core.measure.group import RunGroup, stalled
 from ivrell.core.measure.proc import Cpu
 from ivrell.core.records.wire import Figures
@@ -97,7 +97,7 @@ class Reading:
         self._pressure = _pressure()
         self._busy = proc.busy_seconds()
         self._stolen = proc.stolen_seconds()
-        self._held = HeldBack.now()
+        self._held = HostConstraints.now()
         before = proc.status(tree.worker)
         self._peak_was_reset = proc.reset_peak(tree.worker)
         self._status = proc.status(tree.worker) or before
@@ -161,7 +161,7 @@ class Reading:
         stolen = proc.stolen_seconds()
         if stolen is not None and self._stolen is not None:
             figures.stolen_s = stolen - self._stolen
-        held = HeldBack.now().since(self._held)
+        held = HostConstraints.now().since(self._held)
         figures.throttled_s, figures.swapped_bytes = held.throttled_s, held.swapped_bytes
         figures.pressure = _pressure_shares(self._pressure, _pressure(), elapsed_s)
         return figures

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict
 from tomlkit.items import Array
 
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.holdable import holdable
+from ivrell.core.base.toml_values import holdable
 from ivrell.core.recipe.kinds.base import Name
 from ivrell.core.records.json import Json
 

@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.scratch import keep_pools_in_sight
+from ivrell.core.base.temp_dirs import keep_pools_in_sight
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.flat import flat, flat_schema
 from ivrell.core.recipe.forms import FORMS, Form, Layout

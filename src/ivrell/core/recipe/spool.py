@@ -9,7 +9,7 @@ from typing import TypeAlias
 
 import pyarrow as pa
 
-from ivrell.core.base.scratch import SHARED_MEMORY, own_folder
+from ivrell.core.base.temp_dirs import SHARED_MEMORY, own_folder
 from ivrell.core.recipe.forms import Encoded
 
 Segments: TypeAlias = list[tuple[str, Encoded]]

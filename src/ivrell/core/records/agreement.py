@@ -5,7 +5,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, computed_field, model_validator
 
-from ivrell.core.base.former import with_words_of_now
+from ivrell.core.base.migrated_keys import migrate_keys
 
 Verdict = Literal[
     "same",
@@ -187,4 +187,4 @@ class Agreement(BaseModel):
     @model_validator(mode="before")
     @classmethod
     def _former_words(cls, given: Any) -> Any:
-        return with_words_of_now(given, {"camp": "group"})
+        return migrate_keys(given, {"camp": "group"})

@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field, TypeAdapter, model_validator
 
-from ivrell.core.base.former import with_words_of_now
+from ivrell.core.base.migrated_keys import migrate_keys
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState
@@ -51,7 +51,7 @@ class RunStarted(BaseModel):
     @model_validator(mode="before")
     @classmethod
     def _former_words(cls, given: Any) -> Any:
-        return with_words_of_now(given, {"number": "run", "memory_alone": "memory_run"})
+        return migrate_keys(given, {"number": "run", "memory_alone": "memory_run"})
 
 
 class RunProgress(BaseModel):

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, BeforeValidator, computed_field, model_validator
 
-from ivrell.core.base.former import with_words_of_now
+from ivrell.core.base.migrated_keys import migrate_keys
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import Call, RunState
@@ -99,7 +99,7 @@ class Caution(BaseModel, frozen=True):
     @model_validator(mode="before")
     @classmethod
     def _former_words(cls, given: Any) -> Any:
-        return with_words_of_now(given, {"cure": "hint"})
+        return migrate_keys(given, {"cure": "hint"})
 
 
 @dataclass(frozen=True)
@@ -247,7 +247,7 @@ class LaneFindings(BaseModel):
     @model_validator(mode="before")
     @classmethod
     def _former_words(cls, given: Any) -> Any:
-        return with_words_of_now(given, _FORMER_WORDS) if isinstance(given, Mapping) else given
+        return migrate_keys(given, _FORMER_WORDS) if isinstance(given, Mapping) else given
 
     @property
     def gives_wrong_answer(self) -> bool:

@@ -15,7 +15,7 @@ from pydantic import (
     model_validator,
 )
 
-from ivrell.core.base.former import with_words_of_now
+from ivrell.core.base.migrated_keys import migrate_keys
 from ivrell.core.records.loads import QUIET, loads_in
 from ivrell.core.records.points import Value, value_range
 from ivrell.core.records.wire import RunLimits
@@ -255,7 +255,7 @@ class Plan(BaseModel):
     @model_validator(mode="before")
     @classmethod
     def _former_words(cls, given: Any) -> Any:
-        return with_words_of_now(given, FORMER_WORDS)
+        return migrate_keys(given, FORMER_WORDS)
 
     @field_validator("background")
     @classmethod

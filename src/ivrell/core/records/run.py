@@ -5,7 +5,7 @@ from typing import Any, Literal, NamedTuple
 
 from pydantic import BaseModel, model_validator
 
-from ivrell.core.base.former import with_words_of_now
+from ivrell.core.base.migrated_keys import migrate_keys
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.wire import Failure, LimitReached, Span, StageTime, StatementPlan
 
@@ -131,7 +131,7 @@ class RunRecord(BaseModel):
     def _former_words(cls, given: Any) -> Any:
         if not isinstance(given, Mapping):
             return given
-        now = dict(with_words_of_now(given, _FORMER_WORDS))
+        now = dict(migrate_keys(given, _FORMER_WORDS))
         if isinstance(limit := now.get("limit"), Mapping):
             now["limit"] = {**limit, "kind": _FORMER_PARTS.get(limit["kind"], limit["kind"])}
         if isinstance(error := now.get("error"), Mapping):

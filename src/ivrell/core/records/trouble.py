@@ -5,7 +5,7 @@ from typing import Any
 from pydantic import BaseModel, model_validator
 
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.former import with_words_of_now
+from ivrell.core.base.migrated_keys import migrate_keys
 
 
 class Trouble(BaseModel):
@@ -23,4 +23,4 @@ class Trouble(BaseModel):
     @model_validator(mode="before")
     @classmethod
     def _former_words(cls, given: Any) -> Any:
-        return with_words_of_now(given, {"cure": "hint"})
+        return migrate_keys(given, {"cure": "hint"})

@@ -58,7 +58,7 @@ CURVE = pa.schema(
 Shape = TypeVar("Shape")
 
 
-class Kept(Generic[Shape]):
+class RecordFile(Generic[Shape]):
     """A record that has a file of its own: the file's name, and the record's shape."""
 
     def __init__(self, name: str, shape: type[Shape]) -> None:
@@ -66,17 +66,17 @@ class Kept(Generic[Shape]):
         self.shape: TypeAdapter[Shape] = TypeAdapter(shape)
 
 
-PLAN = Kept("plan.json", Plan)
-SESSIONS = Kept("sessions.json", list[Session])
-MACHINE = Kept("machine.json", Machine)
+PLAN = RecordFile("plan.json", Plan)
+SESSIONS = RecordFile("sessions.json", list[Session])
+MACHINE = RecordFile("machine.json", Machine)
 """Of trials of earlier versions, which had one machine for all sessions."""
 
-DATA = Kept("data.json", list[MadeTable])
-AGREEMENT = Kept("agreement.json", dict[str, dict[str, Agreement]])
+DATA = RecordFile("data.json", list[MadeTable])
+AGREEMENT = RecordFile("agreement.json", dict[str, dict[str, Agreement]])
 """Agreement by the name of the point and by lane."""
 
-FINDINGS = Kept("findings.json", TrialFindings)
-SWEEP = Kept("sweep.json", list[SweepFindings])
+FINDINGS = RecordFile("findings.json", TrialFindings)
+SWEEP = RecordFile("sweep.json", list[SweepFindings])
 """What is found along each knob of several sizes; not there where no knob has them."""
 
 Sample = tuple[float, float, int]
@@ -138,15 +138,15 @@ class ResultFolder:
         part.write_text(text, encoding="utf-8")
         part.replace(self.path / name)
 
-    def keep(self, record: Kept[Any], value: object) -> None:
+    def keep(self, record: RecordFile[Any], value: object) -> None:
         """Put a record's file in the place of the one that is there, if any."""
         self.write(record.name, record.shape.dump_json(value, indent=2).decode())
 
-    def has(self, record: Kept[Any]) -> bool:
+    def has(self, record: RecordFile[Any]) -> bool:
         """Whether a record's file is there."""
         return (self.path / record.name).exists()
 
-    def read(self, record: Kept[Shape]) -> Shape:
+    def read(self, record: RecordFile[Shape]) -> Shape:
         """A record from its file, of an earlier version too. Raises BadInput where it is none or
         not there."""
         name = record.name

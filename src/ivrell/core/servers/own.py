@@ -9,7 +9,7 @@ from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.folders import data_folder
-from ivrell.core.base.registered import Registered
+from ivrell.core.base.name_registry import Registered
 from ivrell.core.records.wire import Client
 from ivrell.core.servers.dialects import address as addresses
 from ivrell.core.servers.dialects.address import Address

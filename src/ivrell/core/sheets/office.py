@@ -39,7 +39,7 @@ def version() -> str | None:
 
 @lru_cache(maxsize=1)
 def _asked_version() -> str:
-    from ivrell.core.base.scratch import own_folder  # not in a run's own process
+    from ivrell.core.base.temp_dirs import own_folder  # not in a run's own process
 
     with own_folder() as folder:
         done = subprocess.run(

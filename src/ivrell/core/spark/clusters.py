@@ -11,7 +11,7 @@ from urllib.parse import urlsplit
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.folders import data_folder
-from ivrell.core.base.registered import Registered
+from ivrell.core.base.name_registry import Registered
 from ivrell.core.spark.install import INSTALL, java_version
 
 LOCAL = "local"

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ivrell.core.base.folders import data_folder
-from ivrell.core.base.scratch import scratch
+from ivrell.core.base.temp_dirs import scratch
 from ivrell.core.base.waits import end
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment

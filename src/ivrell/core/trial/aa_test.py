@@ -5,13 +5,13 @@ import math
 import os
 from pathlib import Path
 
-from ivrell.core.base.scratch import own_folder
+from ivrell.core.base.temp_dirs import own_folder
 from ivrell.core.machine import busy_cores
 from ivrell.core.measure import noise
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.machine import Noise
 from ivrell.core.trial.conduct import Trial
-from ivrell.core.trial.control import Control, Listener, NoControl, deaf
+from ivrell.core.trial.control import Control, Listener, NoControl, ignore_event
 from ivrell.core.trial.plan import Plan
 
 ROUNDS = 12
@@ -47,7 +47,7 @@ columns = [{ name = "reading", kind = "sequence" }]
 def measure_noise(
     folder: Path,
     rounds: int = ROUNDS,
-    listen: Listener = deaf,
+    listen: Listener = ignore_event,
     control: Control | None = None,
 ) -> Noise | None:
     """Run equals against each other and keep the noise in ``folder``; see noise.kept.

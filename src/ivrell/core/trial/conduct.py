@@ -18,11 +18,11 @@ from ivrell.core.agreement.record import Answers
 from ivrell.core.base.errors import BadInput, NotAvailable, Stopped, room_on_disk
 from ivrell.core.base.folders import data_folder
 from ivrell.core.base.locks import in_use
-from ivrell.core.base.scratch import scratch
+from ivrell.core.base.temp_dirs import scratch
 from ivrell.core.comparison.file import parse
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.machine import busy_cores, snapshot
-from ivrell.core.measure.constraints import HeldBack
+from ivrell.core.measure.constraints import HostConstraints
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.data import MadeTable
@@ -53,13 +53,13 @@ from ivrell.core.records.wire import (
 from ivrell.core.report.measures import values_at
 from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, SESSIONS, AddRun, ResultFolder
 from ivrell.core.results.kept_files import keep_files
-from ivrell.core.run.answers.desk import AnswerDesk, Received
+from ivrell.core.run.answers.receiver import AnswerReceiver, Received
 from ivrell.core.stats import history
-from ivrell.core.trial.attempt import Attempts, sandboxed
-from ivrell.core.trial.control import Control, Listener, NoControl, deaf
+from ivrell.core.trial.control import Control, Listener, NoControl, ignore_event
 from ivrell.core.trial.disturbance import Repeats
 from ivrell.core.trial.enough import enough
 from ivrell.core.trial.judging import judged
+from ivrell.core.trial.lane_status import LaneStatus
 from ivrell.core.trial.plan import (
     PLAN,
     Plan,
@@ -73,8 +73,8 @@ from ivrell.core.trial.plan import (
 )
 from ivrell.core.trial.preparation import Preparation, Tables
 from ivrell.core.trial.record import run_record
+from ivrell.core.trial.run_executor import RunExecutor, sandboxed
 from ivrell.core.trial.search import CrossingSearch
-from ivrell.core.trial.standing import Standing
 from ivrell.core.trial.step_up import StepUp
 
 log = logging.getLogger("ivrell.trial")
@@ -108,7 +108,7 @@ class Trial:
         folder: Path,
         store: DataStore,
         *,
-        listen: Listener = deaf,
+        listen: Listener = ignore_event,
         control: Control | None = None,
         data_workers: int | None = None,
         runtimes: Path | None = None,
@@ -136,7 +136,7 @@ class Trial:
         self.made: list[MadeTable] = []
         self.earlier: list[Session] = []
         self.session = Session(plan=plan)
-        self._standing = Standing()
+        self._status = LaneStatus()
         knob = stepped_knob(self.points) if plan.step_up else None
         self._step_up = StepUp(knob, self.points, plan.limits) if knob else None
         self._left_behind: set[str] = set()
@@ -199,7 +199,7 @@ class Trial:
                 time.sleep(_SETTLE_S)
                 self.machine.busy_cores = busy_cores()
                 self._keep_session()
-                before = HeldBack.now(with_heat=True)
+                before = HostConstraints.now(with_heat=True)
                 try:
                     self._do_runs(folder, desk)
                 finally:
@@ -289,8 +289,8 @@ class Trial:
                 f"ivrell resume --other-versions {self.folder}",
             )
 
-    def _tell_what_held(self, before: HeldBack) -> None:
-        held = HeldBack.now(with_heat=True).since(before)
+    def _tell_what_held(self, before: HostConstraints) -> None:
+        held = HostConstraints.now(with_heat=True).since(before)
         self.machine.throttled_s = held.throttled_s
         self.machine.heat_throttles = held.heat_throttles
         self.machine.swapped_bytes = held.swapped_bytes
@@ -306,10 +306,10 @@ class Trial:
         self.results.make()
         return self.preparation.make(self.points[0], self.preparation.approaches[0])
 
-    def attempts(self, folder: Path, desk: AnswerDesk | None) -> Attempts:
+    def attempts(self, folder: Path, desk: AnswerReceiver | None) -> RunExecutor:
         """What does this trial's runs, whose own folders lie in ``folder``; ``desk`` looks at their
         answers."""
-        return Attempts(
+        return RunExecutor(
             self.comparison,
             self.plan,
             folder,
@@ -392,10 +392,10 @@ class Trial:
     def _tell_data(self, table: str, form: str, rows: int, total: int) -> None:
         self.listen(DataProgress(table=table, form=form, rows=rows, total=total))
 
-    def _desk(self, folder: Path) -> AbstractContextManager[AnswerDesk | None]:
+    def _desk(self, folder: Path) -> AbstractContextManager[AnswerReceiver | None]:
         return nullcontext() if self.explained else desk_for(self.plan, folder)
 
-    def _do_runs(self, folder: Path, desk: AnswerDesk | None) -> None:
+    def _do_runs(self, folder: Path, desk: AnswerReceiver | None) -> None:
         attempts = self.attempts(folder, desk)
         for run in self.runs:
             attempts.learn(run)
@@ -438,7 +438,7 @@ class Trial:
 
     def _do_with_memory(
         self,
-        attempts: Attempts,
+        attempts: RunExecutor,
         planned: PlannedRun,
         add: AddRun,
         began: float,
@@ -484,7 +484,7 @@ class Trial:
 
     def _do(
         self,
-        attempts: Attempts,
+        attempts: RunExecutor,
         planned: PlannedRun,
         add: AddRun,
         began: float,
@@ -514,7 +514,7 @@ class Trial:
             # The last run too: a trial that was stopped in it is not done.
             raise Stopped
 
-    def _run(self, attempts: Attempts, planned: PlannedRun) -> RunRecord:
+    def _run(self, attempts: RunExecutor, planned: PlannedRun) -> RunRecord:
         approach = self.comparison.approach_called(planned.approach)
         self.listen(
             RunStarted(
@@ -549,7 +549,7 @@ class Trial:
         return max((run.spent_s or 0.0 for run in self.runs), default=0.0)
 
     def _needs_memory_run(self, planned: PlannedRun) -> bool:
-        wanted = self._standing.needs_memory_run(planned)
+        wanted = self._status.needs_memory_run(planned)
         return wanted and not self.explained and not self._is_out(planned)
 
     def _enough(self, rounds: int, seconds: float) -> bool:
@@ -557,11 +557,11 @@ class Trial:
         until = self.plan.until if self._stretch is None else None
         if until is None or rounds < 1:
             return False
-        running = self._standing.running(self.runs)
+        running = self._status.running(self.runs)
         return enough(until, running, self.comparison.baseline_id, rounds, seconds / 60)
 
     def _is_out(self, planned: PlannedRun) -> bool:
-        if planned.approach in self.control.dropped() or self._standing.is_out(planned):
+        if planned.approach in self.control.dropped() or self._status.is_out(planned):
             return True
         if self._step_up is None or not self._step_up.leaves_behind(planned):
             return False
@@ -580,7 +580,7 @@ class Trial:
             self._done.add(run.identity)
         if self._step_up:
             self._step_up.take(run)
-        if self._standing.take(run):
+        if self._status.take(run):
             self.listen(LaneOut(approach=run.approach, point=run.point))
 
     def _finish(self, ended: Literal["done", "stopped"]) -> TrialFindings:
@@ -606,9 +606,9 @@ class Trial:
         )
 
 
-def desk_for(plan: Plan, folder: Path) -> AnswerDesk:
+def desk_for(plan: Plan, folder: Path) -> AnswerReceiver:
     """What looks at the answers of runs of a plan, whose own folders lie in ``folder``."""
     limits = plan.limits
-    return AnswerDesk(
+    return AnswerReceiver(
         folder, limits.memory_bytes, limits.prepare_seconds, sandboxed=sandboxed(plan)
     )

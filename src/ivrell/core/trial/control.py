@@ -43,5 +43,5 @@ Listener = Callable[[TrialEvent], None]
 """Called with what happens in a trial."""
 
 
-def deaf(event: TrialEvent) -> None:
+def ignore_event(event: TrialEvent) -> None:
     """Hears nothing."""

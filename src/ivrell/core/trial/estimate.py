@@ -8,18 +8,19 @@ somewhere between the same and in proportion.
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from math import exp, log, sqrt
 from statistics import fmean, stdev
 
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.estimate import Ended, Estimate, LaneEstimate, Rest, Took
 from ivrell.core.records.plan import Plan
-from ivrell.core.records.points import Point
+from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.measures import input_rows
-from ivrell.core.stats.growth import enough, predictor
+from ivrell.core.stats.growth import Predictor, enough, predictor
 from ivrell.core.trial.more import as_run
-from ivrell.core.trial.plan import ordered_runs
+from ivrell.core.trial.plan import chosen_approaches, points_of
 
 BEGINNING_S = 2.5
 """Looking at the machine, starting the runner and what looks at answers, settling."""
@@ -32,6 +33,7 @@ _DAYS = 0.2
 at once (eight plans of the demos took 0.82 to 1.15 times what was told)."""
 
 _WITHIN_90 = 1.64
+_DRAWS = 100
 
 
 def took(runs: Iterable[Ended]) -> list[Took]:
@@ -80,20 +82,19 @@ def estimated(
         data_s: seconds that making data will take.
         time_s: seconds that are to be filled with rounds.
     """
-    runs = list(ordered_runs(comparison, plan))
-    by_lane: dict[str, list[Point]] = {}
-    for run in runs:
-        by_lane.setdefault(run.approach, []).append(run.point)
+    points, rounds = points_of(plan, comparison), plan.warm_ups + plan.most_rounds
+    by_lane: dict[str, list[Took]] = {}
+    for one in earlier:
+        by_lane.setdefault(one.lane, []).append(one)
     lanes = [
-        _lane(comparison, lane, points, [one for one in earlier if one.lane == lane])
-        for lane, points in by_lane.items()
+        _lane(comparison, lane, points, rounds, by_lane.get(lane, []))
+        for lane in chosen_approaches(plan, comparison)
     ]
     known = sum(lane.seconds for lane in lanes)
     # Lanes are off each by itself, and all of them with the machine.
     alone = sqrt(sum(max(lane.high - lane.seconds, lane.seconds - lane.low) ** 2 for lane in lanes))
     off = max(alone, _DAYS * known)
     around = BEGINNING_S + data_s
-    rounds = plan.warm_ups + plan.most_rounds
     round_s = known / rounds
     fit = None
     if time_s is not None and round_s > 0:
@@ -122,38 +123,62 @@ _ORDER: tuple[Rest, ...] = ("not known", "another size", "sizes", "measured")
 
 
 def _lane(
-    comparison: Comparison, lane: str, points: Sequence[Point], earlier: Sequence[Took]
+    comparison: Comparison,
+    lane: str,
+    points: Sequence[Point],
+    rounds: int,
+    earlier: Sequence[Took],
 ) -> LaneEstimate:
-    different = {repr(sorted(point.items(), key=str)): point for point in points}
-    known = {name: _run(comparison, point, earlier) for name, point in different.items()}
-    each = [known[repr(sorted(point.items(), key=str))] for point in points]
-    total = sum(one.seconds for one in each)
-    # Runs of a lane are off together where the reason is the same for all.
-    low = sum(one.seconds * exp(-one.off) for one in each)
-    high = sum(one.seconds * exp(one.off) for one in each)
-    worst = min((one.rests_on for one in each), key=_ORDER.index)
-    return LaneEstimate(lane=lane, seconds=total, low=low, high=high, rests_on=worst)
+    before = _Before(comparison, earlier)
+    each = [before.run(point) for point in points]
+    # Runs of a lane are off together: the reason is the same for all.
+    return LaneEstimate(
+        lane=lane,
+        seconds=rounds * sum(one.seconds for one in each),
+        low=rounds * sum(one.seconds * exp(-one.off) for one in each),
+        high=rounds * sum(one.seconds * exp(one.off) for one in each),
+        rests_on=min((one.rests_on for one in each), key=_ORDER.index),
+    )
 
 
-def _run(comparison: Comparison, point: Point, earlier: Sequence[Took]) -> _One:
-    same = [one.seconds for one in earlier if one.point == point]
-    if same:
-        logs = [log(seconds) for seconds in same]
-        spread = stdev(logs) / sqrt(len(logs)) if len(logs) > 2 else 0.0
-        return _One(fmean(same), max(_DAYS, _WITHIN_90 * spread), "measured")
-    rows = input_rows(comparison, point)
-    sized = [(input_rows(comparison, one.point), one.seconds) for one in earlier]
-    known = [(size, seconds) for size, seconds in sized if size]
-    if not known or not rows:
-        alike = [seconds for _, seconds in sized]
-        return _One(fmean(alike), 1.0, "another size") if alike else _One(0.0, 0.0, "not known")
-    sizes, values = [float(size) for size, _ in known], [seconds for _, seconds in known]
-    if enough(sizes) and (tells := predictor(sizes, values)):
-        told = tells.at(float(rows))
-        off = max(log(told.high / told.value), log(told.value / told.low), _USUAL)
-        return _One(told.value, off, "sizes")
-    size, _ = min(known, key=lambda one: abs(log(one[0] / rows)))
-    alike = [value for other, value in known if other == size]
-    ratio = log(rows / size)
-    # Between the same time and one in proportion, a little beyond either.
-    return _One(fmean(alike) * exp(0.5 * ratio), abs(0.6 * ratio) + _USUAL, "another size")
+class _Before:
+    """What runs of one lane took before."""
+
+    def __init__(self, comparison: Comparison, earlier: Sequence[Took]) -> None:
+        self._comparison = comparison
+        self._at: dict[str, list[float]] = {}
+        self._by_size: dict[int, list[float]] = {}
+        for one in earlier:
+            self._at.setdefault(point_name(one.point), []).append(one.seconds)
+            if rows := input_rows(comparison, one.point):
+                self._by_size.setdefault(rows, []).append(one.seconds)
+
+    @cached_property
+    def _grows(self) -> Predictor | None:
+        """How the lane grows, where it ran at sizes enough."""
+        sizes = [float(size) for size in self._by_size]
+        if not enough(sizes):
+            return None
+        # Of means, and few draws: it is asked for while a plan is typed.
+        return predictor(sizes, [fmean(own) for own in self._by_size.values()], _DRAWS)
+
+    def run(self, point: Point) -> _One:
+        """What a run at a point will take."""
+        if same := self._at.get(point_name(point)):
+            logs = [log(seconds) for seconds in same]
+            spread = stdev(logs) / sqrt(len(logs)) if len(logs) > 2 else 0.0
+            return _One(fmean(same), max(_DAYS, _WITHIN_90 * spread), "measured")
+        rows = input_rows(self._comparison, point)
+        if not rows or not self._by_size:
+            alike = [seconds for own in self._at.values() for seconds in own]
+            known = _One(fmean(alike), 1.0, "another size") if alike else None
+            return known or _One(0.0, 0.0, "not known")
+        if self._grows:
+            told = self._grows.at(float(rows))
+            off = max(log(told.high / told.value), log(told.value / told.low), _USUAL)
+            return _One(told.value, off, "sizes")
+        size = min(self._by_size, key=lambda one: abs(log(one / rows)))
+        ratio = log(rows / size)
+        # Between the same time and one in proportion, a little beyond either.
+        seconds = fmean(self._by_size[size]) * exp(0.5 * ratio)
+        return _One(seconds, abs(0.6 * ratio) + _USUAL, "another size")

@@ -9,8 +9,8 @@ import pyarrow as pa
 from ivrell.core.agreement.compare import compare
 from ivrell.core.base.errors import BadInput, Stopped
 from ivrell.core.base.locks import in_use
-from ivrell.core.base.scratch import scratch
-from ivrell.core.engines.place import Place
+from ivrell.core.base.temp_dirs import scratch
+from ivrell.core.engines.workspace import RunWorkspace
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import (
@@ -19,13 +19,13 @@ from ivrell.core.records.tries import (
     InterruptionVerdict,
 )
 from ivrell.core.records.wire import DONE, LEFT
-from ivrell.core.run.answers.desk import AnswerDesk, Received
+from ivrell.core.run.answers.receiver import AnswerReceiver, Received
 from ivrell.core.tasks.buckets import COLUMN
-from ivrell.core.trial.attempt import AS_PLANNED, Otherwise
 from ivrell.core.trial.conduct import Trial, desk_for
 from ivrell.core.trial.control import Control, NoControl
 from ivrell.core.trial.once import small_knobs
 from ivrell.core.trial.plan import Limits, Plan, PlannedRun, ordered_runs
+from ivrell.core.trial.run_executor import NO_OVERRIDES, RunOverrides
 
 _SECONDS = 60.0
 _SERVER_ENDS_S = 120.0
@@ -74,7 +74,7 @@ def interrupted(
 
 
 def _interrupted(
-    trial: Trial, lane: str, share: float, control: Control, scratch: Path, desk: AnswerDesk
+    trial: Trial, lane: str, share: float, control: Control, scratch: Path, desk: AnswerReceiver
 ) -> InterruptionOutcome:
     made = trial.prepare()
     attempts = trial.attempts(scratch, desk)
@@ -82,7 +82,7 @@ def _interrupted(
     answers: dict[str, pa.Table] = {}
 
     def attempt(
-        name: str, number: int, place: Place, otherwise: Otherwise = AS_PLANNED
+        name: str, number: int, place: RunWorkspace, overrides: RunOverrides = NO_OVERRIDES
     ) -> RunRecord:
         def take(answer: Received) -> str:
             with pa.OSFile(str(answer.path)) as source:
@@ -91,7 +91,7 @@ def _interrupted(
             return name
 
         planned = PlannedRun(lane, trial.points[0], 1, 1, number=number)
-        run, _ = attempts.attempt(planned, place, trial.listen, control.stop_all, take, otherwise)
+        run, _ = attempts.attempt(planned, place, trial.listen, control.stop_all, take, overrides)
         if control.stop_all():
             raise Stopped("the check of an interruption")
         return run
@@ -122,12 +122,12 @@ def _interrupted(
             try:
                 killed_at = share / 2**earlier
                 after = max(0.001, usual.elapsed_s * killed_at)
-                killed = attempt("killed", number, place, Otherwise(seconds=after))
+                killed = attempt("killed", number, place, RunOverrides(seconds=after))
                 if killed.state == DONE and earlier < _KILLS - 1:
                     continue
                 _wait_for_server(place)
-                attempt("left", number + 1, place, Otherwise(mode=LEFT, approach=bare))
-                again = attempt("again", number + 2, place, Otherwise(approach=bare))
+                attempt("left", number + 1, place, RunOverrides(mode=LEFT, approach=bare))
+                again = attempt("again", number + 2, place, RunOverrides(approach=bare))
                 break
             finally:
                 place.leave()
@@ -138,7 +138,7 @@ def _interrupted(
     return _outcome(runs, answers, killed_at, trial)
 
 
-def _wait_for_server(place: Place) -> None:
+def _wait_for_server(place: RunWorkspace) -> None:
     """A server goes on with a statement whose client is gone, and may even commit it."""
     deadline = time.monotonic() + _SERVER_ENDS_S
     while place.still_at_work() and time.monotonic() < deadline:

@@ -22,7 +22,7 @@ from ivrell.core.report.code_lines import code_lines
 from ivrell.core.sheets import check as sheets
 from ivrell.core.sheets.model import Cell, Column
 from ivrell.server.comparisons.models import Comparison, subject
-from ivrell.server.looks import LOOKS
+from ivrell.server.previews import PREVIEWS
 
 TableShapes = dict[str, tuple[list[str], int]]
 """Names of the columns, and rows, of each table."""
@@ -312,7 +312,7 @@ def _shapes(record: Comparison, data: ComparisonData) -> TableShapes | None:
     if not any(ENGINES[approach.engine].looks_at_tables for approach in data.approach):
         return None
     try:
-        return LOOKS.ask(looking.table_shapes, subject(record.text))
+        return PREVIEWS.ask(looking.table_shapes, subject(record.text))
     except BadInput:
         return None
 

@@ -10,14 +10,14 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.scratch import own_folder
+from ivrell.core.base.temp_dirs import own_folder
 from ivrell.core.comparison import edit
 from ivrell.server.comparisons import shapes
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.starting import new_comparison
 from ivrell.server.data.models import Sample
 from ivrell.server.data.shapes import SampleColumn
-from ivrell.server.looks import SAMPLES
+from ivrell.server.previews import SAMPLES
 from ivrell.server.replies import reply
 
 _SAMPLES = {

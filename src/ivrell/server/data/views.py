@@ -22,8 +22,8 @@ from ivrell.server.asking import asked
 from ivrell.server.comparisons.models import Comparison, subject
 from ivrell.server.data import shapes
 from ivrell.server.data.models import Making
-from ivrell.server.looks import LOOKS
 from ivrell.server.permissions import ReadOrOwn
+from ivrell.server.previews import PREVIEWS
 from ivrell.server.replies import reply
 
 
@@ -58,7 +58,7 @@ class LookView(APIView):
     def post(self, request: Request, comparison: int) -> Response:
         """The tables of a recipe as they will be, with its text after some changes."""
         given = asked(shapes.LookRequest, request)
-        look = LOOKS.ask(looking.look, _written(request, comparison, given), given.edits)
+        look = PREVIEWS.ask(looking.look, _written(request, comparison, given), given.edits)
         return reply(shapes.Look.model_validate(look, from_attributes=True))
 
 
@@ -72,7 +72,7 @@ class RowsView(APIView):
         """Some rows of a table as they will be made, from anywhere in it."""
         given = asked(shapes.RowsRequest, request)
         seen = _written(request, comparison, given)
-        first, rows = LOOKS.ask(looking.some_rows, seen, given.table, given.first, given.count)
+        first, rows = PREVIEWS.ask(looking.some_rows, seen, given.table, given.first, given.count)
         return reply(shapes.Rows(first=first, rows=rows))
 
 
@@ -87,7 +87,7 @@ class CostsView(APIView):
         estimated from a sample elsewhere."""
         given = asked(shapes.Written, request)
         seen = _written(request, comparison, given)
-        found = LOOKS.ask(looking.all_costs, seen, settings.IVRELL_DATA / "made")
+        found = PREVIEWS.ask(looking.all_costs, seen, settings.IVRELL_DATA / "made")
         tables = [
             shapes.TableCosts(
                 table=table,
@@ -145,7 +145,7 @@ class MakingView(APIView):
             if form not in DATABASES:
                 form_called(form)
         first = next(record.data.points({}))
-        LOOKS.ask(looking.check_points, subject(record.text), [{**first, **given.knobs}])
+        PREVIEWS.ask(looking.check_points, subject(record.text), [{**first, **given.knobs}])
         for table in given.tables or []:
             if table not in record.data.data.tables:
                 raise BadInput(f'There is no table "{table}".')

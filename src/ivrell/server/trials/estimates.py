@@ -13,7 +13,7 @@ from ivrell.core.records.tries import TryOutcome
 from ivrell.core.trial.estimate import estimated, took, took_by
 from ivrell.core.trial.plan import Plan, chosen_approaches, points_of
 from ivrell.server.comparisons.models import Comparison, read, subject
-from ivrell.server.looks import LOOKS
+from ivrell.server.previews import PREVIEWS
 from ivrell.server.trials.models import Run, Trial, Try
 
 _TRIALS, _TRIES = 10, 60
@@ -80,6 +80,6 @@ def _data_s(text: str, data: ComparisonData, plan: Plan) -> float:
     total = 0.0
     for point in looked:
         knobs = {knob: value for knob in data.knobs if (value := point[knob]) is not None}
-        costs = LOOKS.ask(looking.all_costs, subject(text, knobs), settings.IVRELL_DATA / "made")
+        costs = PREVIEWS.ask(looking.all_costs, subject(text, knobs), settings.IVRELL_DATA / "made")
         total += sum(one.seconds for one in costs if one.form in forms and not one.measured)
     return total * len(points) / len(looked)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from django.conf import settings
 
 from ivrell.core.base.errors import BadInput, Stopped, room_on_disk
-from ivrell.core.base.scratch import own_folder
+from ivrell.core.base.temp_dirs import own_folder
 from ivrell.core.records.events import (
     DataMade,
     DataProgress,

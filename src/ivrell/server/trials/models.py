@@ -26,7 +26,7 @@ from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, most_runs, ordered_runs, points_of, points_with
 from ivrell.server.comparisons.models import Comparison, read, subject
 from ivrell.server.jobs.models import Job, Work
-from ivrell.server.looks import LOOKS
+from ivrell.server.previews import PREVIEWS
 
 if TYPE_CHECKING:
     from ivrell.core.results.folder import ResultFolder
@@ -45,7 +45,7 @@ class TrialQuerySet(models.QuerySet["Trial"]):
         plan = plan.model_copy(update={"own_files": str(settings.IVRELL_DATA / "files")})
         data = comparison.data
         runs = most_runs(data, plan)
-        LOOKS.ask(looking.check_points, subject(comparison.text), points_of(plan, data))
+        PREVIEWS.ask(looking.check_points, subject(comparison.text), points_of(plan, data))
         with transaction.atomic():
             return self.create(
                 job=Job.objects.ask("trial"),
@@ -99,7 +99,7 @@ class Trial(Work):
         data = read(text)
         plan, stretch = extended(data, self.plan_of, runs, more)
         points = stretch.points or points_of(stretch.plan, data)
-        LOOKS.ask(looking.check_points, subject(text), points)
+        PREVIEWS.ask(looking.check_points, subject(text), points)
         planned = sum(1 for _ in ordered_runs(data, stretch.plan, stretch.first_round, points))
         asked = StretchAsked(stretch=stretch, other_versions=other_versions)
         with transaction.atomic():

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.scratch import own_folder
+from ivrell.core.base.temp_dirs import own_folder
 from ivrell.core.recipe.databases import pg_binary
 from ivrell.core.recipe.databases.base import Loader
 from ivrell.core.recipe.forms.base import in_seconds

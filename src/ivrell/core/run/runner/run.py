@@ -35,8 +35,8 @@ from ivrell.core.records.wire import (
     WorkerSays,
 )
 from ivrell.core.run.runner.bounds import Bounds, left_bytes
-from ivrell.core.run.runner.hearsay import LONGEST_LINE, Garbled, heard_from
 from ivrell.core.run.runner.output import Output
+from ivrell.core.run.runner.protocol_validation import LONGEST_LINE, Garbled, heard_from
 from ivrell.core.run.runner.run_end import spoke_out_of_turn, sudden_end, with_last_lines
 from ivrell.core.run.runner.sampling import Sampler
 from ivrell.core.run.runner.spawn import spawn

@@ -4,8 +4,14 @@ from pathlib import Path
 
 from ivrell.core.base.waits import WantedStop, never
 from ivrell.core.engines.base import Scope
-from ivrell.core.engines.place import OF_SERVER, Asked, Place, Told, unmeasured
 from ivrell.core.engines.spark import UNREPORTED
+from ivrell.core.engines.workspace import (
+    OF_SERVER,
+    RunWorkspace,
+    Told,
+    WorkspaceRequest,
+    unmeasured,
+)
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import ClusterProgress
 from ivrell.core.spark.answers import PARTS
@@ -14,10 +20,10 @@ from ivrell.core.spark.event_log import HELD, Tally, log_in
 PYTHON_CPU = "Python workers' CPU seconds"
 
 
-class SessionPlace(Place):
+class SessionWorkspace(RunWorkspace):
     """A folder of a run's own, beside a session of Spark."""
 
-    def __init__(self, asked: Asked, wanted_stop: WantedStop = never) -> None:
+    def __init__(self, asked: WorkspaceRequest, wanted_stop: WantedStop = never) -> None:
         super().__init__(asked, wanted_stop)
         assert asked.spark is not None
         at = self._at = asked.spark.at(asked.approach.needs.at, asked.threads)

@@ -13,7 +13,7 @@ Contest = tuple[str, str]
 """A lane and the name of a point."""
 
 
-class Standing:
+class LaneStatus:
     """What the runs so far say of who runs on."""
 
     def __init__(self) -> None:

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from typing import Any
 
 
-def with_words_of_now(given: Any, words: Mapping[str, str]) -> Any:
+def migrate_keys(given: Any, words: Mapping[str, str]) -> Any:
     """Plain data with its keys as they are called now.
 
     Args:

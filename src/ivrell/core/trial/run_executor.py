@@ -12,15 +12,15 @@ from typing import Any
 from ivrell.core.agreement.record import NotKept
 from ivrell.core.base.errors import Stopped
 from ivrell.core.base.folders import data_folder
-from ivrell.core.base.scratch import remove
+from ivrell.core.base.temp_dirs import remove
 from ivrell.core.base.waits import never
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.contain.environment import scrubbed_environment
 from ivrell.core.contain.sandbox import OURS, why_not
 from ivrell.core.engines.base import Approach
-from ivrell.core.engines.place import Asked, Place, Told
 from ivrell.core.engines.registry import ENGINES
+from ivrell.core.engines.workspace import RunWorkspace, Told, WorkspaceRequest
 from ivrell.core.recipe.csv_style import CsvStyle
 from ivrell.core.recipe.databases.places import Databases
 from ivrell.core.recipe.databases.store import Loaded
@@ -46,7 +46,7 @@ from ivrell.core.records.wire import (
     TableShape,
     Walls,
 )
-from ivrell.core.run.answers.desk import AnswerDesk, NotReceived, Received
+from ivrell.core.run.answers.receiver import AnswerReceiver, NotReceived, Received
 from ivrell.core.run.launch import Runner, RunnerGone
 from ivrell.core.run.runner.bounds import left_files
 from ivrell.core.run.runner.run_end import asked_for_network, without_its_service
@@ -64,7 +64,7 @@ Curve = list[tuple[float, float, int]]
 
 
 @dataclass(frozen=True)
-class Otherwise:
+class RunOverrides:
     """What of a run differs from the plan: its mode, the fields of its approach, the seconds that
     its timed part may last."""
 
@@ -73,13 +73,13 @@ class Otherwise:
     seconds: float | None = None
 
 
-AS_PLANNED = Otherwise()
+NO_OVERRIDES = RunOverrides()
 
 
 KeepFiles = Callable[[RunRecord, "Iterator[os.DirEntry[str]]", Callable[[], bool]], None]
 
 
-class Attempts:
+class RunExecutor:
     """Does the runs of one trial with one runner, which is started anew when a run takes it
     down.
 
@@ -110,7 +110,7 @@ class Attempts:
         spark: Places | None = None,
         keep_log: Callable[[int, Path], None] | None = None,
         keep_files: KeepFiles | None = None,
-        desk: AnswerDesk | None = None,
+        desk: AnswerReceiver | None = None,
         mode: str = RUN,
         shapes: Callable[[Point], Mapping[str, TableShape]] | None = None,
         own_styles: Mapping[str, CsvStyle] | None = None,
@@ -185,7 +185,7 @@ class Attempts:
         planned: PlannedRun,
         made: Mapping[str, Made] | Loaded,
         wanted_stop: Callable[[], bool] = never,
-    ) -> Place:
+    ) -> RunWorkspace:
         """A folder of its own for a run, and its inputs in the state of the cache asked for. Raises
         Stopped when ``wanted_stop`` says so meanwhile."""
         approach = self._comparison.approach_called(planned.approach)
@@ -193,7 +193,7 @@ class Attempts:
         # There already where the server ended while this was done the first time.
         remove(folder)
         folder.mkdir(parents=True)
-        asked = Asked(
+        asked = WorkspaceRequest(
             number=planned.number,
             approach=approach,
             made=made,
@@ -204,7 +204,7 @@ class Attempts:
             spark=self._spark,
             stored=self._stored,
         )
-        return ENGINES[approach.engine].place(asked, wanted_stop)
+        return ENGINES[approach.engine].workspace(asked, wanted_stop)
 
     def _threads(self, planned: PlannedRun) -> int | None:
         threads = planned.point.get("threads", self._plan.threads[0])
@@ -213,15 +213,15 @@ class Attempts:
     def attempt(
         self,
         planned: PlannedRun,
-        place: Place,
+        place: RunWorkspace,
         tell: Tell,
         wanted_stop: Callable[[], bool],
         take: Callable[[Received], str],
-        otherwise: Otherwise = AS_PLANNED,
+        overrides: RunOverrides = NO_OVERRIDES,
     ) -> tuple[RunRecord, Curve]:
         """Do a run in a place."""
         approach = self._comparison.approach_called(planned.approach)
-        end, restoring = self._ended(planned, approach, place, tell, wanted_stop, otherwise)
+        end, restoring = self._ended(planned, approach, place, tell, wanted_stop, overrides)
         run = run_record(planned, approach.engine, end)
         run.scope = place.account(run, ENGINES[approach.engine].scope(approach)).value
         run.cache = place.cache
@@ -240,10 +240,10 @@ class Attempts:
         self,
         planned: PlannedRun,
         approach: Approach,
-        place: Place,
+        place: RunWorkspace,
         tell: Tell,
         wanted_stop: Callable[[], bool],
-        otherwise: Otherwise,
+        overrides: RunOverrides,
         *,
         again: bool = False,
     ) -> tuple[RunEnd, float]:
@@ -262,7 +262,7 @@ class Attempts:
                 wanted_stop=wanted_stop,
             )
             with around as service:
-                spec = self._spec(planned, place, service, otherwise)
+                spec = self._spec(planned, place, service, overrides)
                 for says in self._runner.events(spec, wanted_stop):
                     if isinstance(says, Progress):
                         fields = {"run": planned.number, "approach": planned.approach}
@@ -288,7 +288,7 @@ class Attempts:
             self._renew_runner()
             if not gone.began and not again:
                 return self._ended(
-                    planned, approach, place, tell, wanted_stop, otherwise, again=True
+                    planned, approach, place, tell, wanted_stop, overrides, again=True
                 )
             failure = Failure(
                 "took its watcher down",
@@ -303,7 +303,7 @@ class Attempts:
     def _take_over(
         self,
         run: RunRecord,
-        place: Place,
+        place: RunWorkspace,
         wanted_stop: Callable[[], bool],
         take: Callable[[Received], str],
     ) -> None:
@@ -337,15 +337,19 @@ class Attempts:
         return {name: as_it_is.get(name, made).as_dict() for name in self._comparison.data.tables}
 
     def _spec(
-        self, planned: PlannedRun, place: Place, service: StandIn | None, otherwise: Otherwise
+        self,
+        planned: PlannedRun,
+        place: RunWorkspace,
+        service: StandIn | None,
+        overrides: RunOverrides,
     ) -> RunSpec:
         approach = self._comparison.approach_called(planned.approach)
         runtime = self._runtimes.get(self._runtime_name(planned, approach))
         limits = self._plan.limits.for_run()
-        if otherwise.seconds is not None:
-            limits = replace(limits, seconds=otherwise.seconds)
+        if overrides.seconds is not None:
+            limits = replace(limits, seconds=overrides.seconds)
         background = planned.point.get("background", self._plan.background[0])
-        order = self._order(planned, place, approach, service, otherwise)
+        order = self._order(planned, place, approach, service, overrides)
         return RunSpec(
             run=planned.number,
             interpreter=runtime.interpreter if runtime else sys.executable,
@@ -373,13 +377,13 @@ class Attempts:
     def _order(
         self,
         planned: PlannedRun,
-        place: Place,
+        place: RunWorkspace,
         approach: Approach,
         service: StandIn | None,
-        otherwise: Otherwise,
+        overrides: RunOverrides,
     ) -> Order:
         job = Job(
-            approach={**asdict(approach), **otherwise.approach},
+            approach={**asdict(approach), **overrides.approach},
             tables={name: table.given for name, table in place.made.items()},
             form=approach.wanted.form,
             knobs={knob: planned.point[knob] for knob in self._comparison.knobs},
@@ -391,16 +395,18 @@ class Attempts:
             shapes=self._shapes_for(planned, approach),
             spark=place.spark,
         )
-        once = (otherwise.mode or self._mode) != RUN
+        once = (overrides.mode or self._mode) != RUN
         first = 0 if once else ENGINES[approach.engine].warm_up_calls
         # Memory is that of the kind of call that time is taken of.
         calls = Calls(1 + first)
         if not planned.memory_alone:
             repeats = self._repeats.get((planned.approach, point_name(planned.point)))
             calls = Calls(self._plan.calls_per_process + first, self._plan.min_sample_s, repeats)
-        return Order(job, calls, otherwise.mode or self._mode)
+        return Order(job, calls, overrides.mode or self._mode)
 
-    def _walls(self, place: Place, runtime: Runtime | None, service: StandIn | None) -> Walls:
+    def _walls(
+        self, place: RunWorkspace, runtime: Runtime | None, service: StandIn | None
+    ) -> Walls:
         """What a sandboxed run is shown."""
         inputs = [*place.inputs, *(runtime.prefixes if runtime else ())]
         return Walls(

@@ -15,7 +15,7 @@ from pebble import ProcessExpired, ProcessPool
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.quantities import format_bytes
-from ivrell.core.base.scratch import keep_pools_in_sight
+from ivrell.core.base.temp_dirs import keep_pools_in_sight
 
 LONGEST_S = 10.0
 MOST_BYTES = 2 << 30
@@ -31,7 +31,7 @@ def _within_limits() -> None:
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 
 
-class Looks:
+class PreviewPool:
     """A few processes that start when they are asked, and end when nobody asks any more."""
 
     def __init__(self, longest_s: float = LONGEST_S) -> None:
@@ -90,6 +90,6 @@ class Looks:
         return ProcessPool(_PROCESSES, initializer=_within_limits, context=context)
 
 
-LOOKS = Looks()
-SAMPLES = Looks(120.0)
+PREVIEWS = PreviewPool()
+SAMPLES = PreviewPool(120.0)
 """For samples that were sent, which are read and measured in full."""

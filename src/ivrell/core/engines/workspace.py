@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from ivrell.core.base.folders import data_folder
-from ivrell.core.base.scratch import remove
+from ivrell.core.base.temp_dirs import remove
 from ivrell.core.base.waits import WantedStop, never
 from ivrell.core.engines.base import Approach, Scope
 from ivrell.core.measure.cache import cached_share, evict, warm
@@ -30,7 +30,7 @@ Told = tuple[str, str]
 
 
 @dataclass(frozen=True)
-class Asked:
+class WorkspaceRequest:
     """What a run's place is made of.
 
     Attributes:
@@ -56,7 +56,7 @@ class Asked:
     stored: dict[str, Told]
 
 
-class Place:
+class RunWorkspace:
     """A folder of a run's own, beside tables in files.
 
     Attributes:
@@ -86,7 +86,7 @@ class Place:
     beside: int | None = None
     writable: tuple[Path, ...] = ()
 
-    def __init__(self, asked: Asked, wanted_stop: WantedStop = never) -> None:
+    def __init__(self, asked: WorkspaceRequest, wanted_stop: WantedStop = never) -> None:
         """Bring the inputs into the state asked for. Raises Stopped when ``wanted_stop`` says so
         meanwhile."""
         self._asked = asked
@@ -163,7 +163,7 @@ class Place:
         remove(self.folder)
 
 
-class LoadedPlace(Place):
+class DatabaseWorkspace(RunWorkspace):
     """A folder of a run's own, beside tables in a database."""
 
     def _bring(self, wanted_stop: WantedStop) -> CacheState:
@@ -215,13 +215,13 @@ def unmeasured(run: RunRecord, figures: tuple[str, ...], why: str) -> None:
         run.not_measured[figure] = why
 
 
-PlaceMaker = Callable[[Asked, WantedStop], Place]
+PlaceMaker = Callable[[WorkspaceRequest, WantedStop], RunWorkspace]
 """Makes the place of a run. Raises Stopped where that is asked for meanwhile."""
 
 
-def place_of(asked: Asked, wanted_stop: WantedStop = never) -> Place:
+def workspace_of(asked: WorkspaceRequest, wanted_stop: WantedStop = never) -> RunWorkspace:
     """The place of a run of an engine that brings none of its own."""
-    kind = LoadedPlace if isinstance(asked.made, Loaded) else Place
+    kind = DatabaseWorkspace if isinstance(asked.made, Loaded) else RunWorkspace
     return kind(asked, wanted_stop)
 
 

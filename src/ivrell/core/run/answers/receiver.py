@@ -74,8 +74,8 @@ class NotReceived(Exception):
     """What was handed over is no answer; the message says why."""
 
 
-class AnswerDesk:
-    """Looks at answers in a process of its own, which is started anew when one ends it.
+class AnswerReceiver:
+    """PreviewPool at answers in a process of its own, which is started anew when one ends it.
 
     Args:
         scratch: the folder that runs' folders lie in.
