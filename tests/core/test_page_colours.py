@@ -5,7 +5,7 @@ import unittest
 from itertools import product
 from pathlib import Path
 
-THEME = Path(__file__).parents[2] / "web" / "src" / "styles" / "theme.css"
+THEME = Path(__file__).parents[2] / "web" / "src" / "ui" / "theme.css"
 TEXTS = ("ink", "ink-2", "ink-3", "accent", "caution", "bad", "good")
 GROUNDS = ("ground", "sheet", "sunk")
 ENOUGH = 4.5
