@@ -246,6 +246,37 @@ class Comparison:
         self._check_folder(folder)
         return _conducted(self.text, plan, folder, progress, control)
 
+    def run_changed(
+        self,
+        earlier: Trial,
+        *,
+        folder: Path | None = None,
+        progress: Callable[[TrialEvent], None] | None = None,
+        control: Control | None = None,
+        other_versions: bool = False,
+    ) -> Trial:
+        """Run those lanes of an earlier trial anew whose code, settings or input are others now,
+        beside one that is not; the runs of the others are taken over. Raises BadInput, also where
+        more than lanes has changed.
+
+        Args:
+            earlier: a trial of this comparison as it was.
+            folder, progress, control: as ``run`` takes them.
+            other_versions: as ``Trial.resume`` takes it.
+        """
+        from ivrell.core.results.folder import ResultFolder
+        from ivrell.core.trial.changed import only_changed, take_over
+
+        folder = folder or _new_folder()
+        self._check_folder(folder)
+        before, records = earlier.comparison.contents, earlier.records
+        found = only_changed(before, self.contents, earlier.plan, records)
+        take_over(ResultFolder(earlier.folder), ResultFolder(folder), found.kept)
+        return _conducted(
+            self.text, found.plan, folder, progress, control,
+            other_versions=other_versions, stretch=found.stretch,
+        )  # fmt: skip
+
     def _check_folder(self, folder: Path) -> None:
         """Refuse a folder that holds anything but a trial of this comparison."""
         from ivrell.core.base.errors import BadInput

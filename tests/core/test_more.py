@@ -2,6 +2,7 @@
 
 import random
 import unittest
+from collections import Counter
 from math import exp
 
 from ivrell.core.base.errors import BadInput
@@ -10,6 +11,7 @@ from ivrell.core.records.session import More
 from ivrell.core.results.folder import DATA, ResultFolder
 from ivrell.core.stats.contrasts import Terms, contrasts
 from ivrell.core.stats.sessions import shifts
+from ivrell.core.trial.changed import only_changed, take_over
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.control import NoControl
 from ivrell.core.trial.more import extended, text_with
@@ -92,6 +94,38 @@ class Added(TrialCase):
         self.assertEqual(Trial(TEXT, plan, folder, self.store).conduct().ended, "done")
         self.assertEqual(sorted(self.rounds("loop")), [0, 0, 1, 2, 3, 4, 5])
         self.assertEqual(sorted(self.rounds("twin")), [0, 0, 1, 2, 3, 4, 5])
+
+
+class OnlyWhatChanged(TrialCase):
+    def test_kept_runs_stand_beside_those_of_lanes_that_are_others_now(self):
+        text = TEXT + approach("third", COUNTING)
+        first = self.trial(text, rounds=2)
+        first.conduct()
+        now = HEAD + approach("loop", COUNTING) + approach("twin", COUNTING + "\n# new\n")
+        now += approach("third", COUNTING)
+        old, new = first.results, ResultFolder(self.folder / "second")
+        found = only_changed(parse(text), parse(now), first.plan, old.runs())
+        self.assertEqual((found.kept, found.anew), (["loop", "third"], ["twin"]))
+        take_over(old, new, found.kept)
+        trial = Trial(now, found.plan, new.path, self.store, stretch=found.stretch)
+        (point,) = trial.conduct().points
+        ran = Counter((run.approach, run.session) for run in new.runs())
+        self.assertEqual(ran, {("loop", 1): 2, ("third", 1): 2, ("loop", 2): 2, ("twin", 2): 2})
+        self.assertTrue(all(lane.agreement.agrees for lane in point.lanes))
+        pairs = {(pair.base, pair.lane): pair.ratio for pair in point.pairs}
+        self.assertIsNotNone(pairs["third", "twin"].low, "by way of the anchor")
+        self.assertEqual(new.curve(1), old.curve(1))
+
+    def refused(self, words, before, now):
+        runs = [run(1, "loop", 1, 1.0), run(2, "twin", 1, 1.0)]
+        with self.assertRaisesRegex(BadInput, words):
+            only_changed(parse(before), parse(now), Plan(rounds=1), runs)
+
+    def test_what_is_refused(self):
+        self.refused("No lane", TEXT, TEXT)
+        self.refused("the data", TEXT, TEXT.replace('"Ash", "Elm"', '"Ash", "Yew"'))
+        other = COUNTING + "\n# new\n"
+        self.refused("Every lane", TEXT, HEAD + approach("loop", other) + approach("twin", other))
 
 
 class Refused(unittest.TestCase):

@@ -272,6 +272,24 @@ class Added(ServerCase):
         self.assertEqual(self.trial.events.filter(kind="ended").count(), 1)
         self.assertEqual(len(self.trial.sessions_of), 2)
 
+    def test_only_what_changed(self):
+        path = f"trials/{self.trial.pk}/changed/"
+        self.assertIn("No lane", self.call("post", path, {}, 400)["what"])
+        code = "SELECT gauge, count(*) AS n FROM readings GROUP BY 1"
+        self.call("patch", self.at("lanes/query/"), {"code": code})
+        made = self.call("post", path, {}, 201)
+        self.assertEqual(made["planned_runs"], 1 + 2)
+        trial = Trial.objects.get(pk=made["id"])
+        work(trial)
+        self.assertEqual((trial.state, trial.done_runs), ("done", 3))
+        runs = [run.run_record for run in trial.runs.order_by("number")]
+        self.assertEqual((runs[0].approach, runs[0].round), ("loop", 1))
+        self.assertEqual({run.round for run in runs if run.approach == "query"}, {2})
+        self.assertEqual(sorted({run.session for run in runs}), [1, 2])
+        found = self.call("get", f"trials/{trial.pk}/findings/")
+        self.assertTrue(all(lane["agreement"]["agrees"] for lane in found["lanes"]))
+        self.assertEqual(self.trial.runs.count(), 2, "the other trial is as it was")
+
     def test_what_a_plan_will_take(self):
         path = self.at("estimate/")
         told = self.call("post", path, {"plan": {"rounds": 10}, "minutes": 1})

@@ -664,6 +664,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/changed/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description Run those lanes anew that are others now, beside kept runs of the rest: a trial of its
+         *     own.
+         */
+        post: operations["trials_changed_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/continue/": {
         parameters: {
             query?: never;
@@ -940,6 +960,15 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AgainAskedRequest
+         * @description How a trial is gone on with: ``other_versions`` also where engines, libraries or the system
+         *     are others than before.
+         */
+        AgainAskedRequest: {
+            /** @default false */
+            other_versions?: boolean;
+        };
         /**
          * Agreement
          * @description How one answer stands to the reference.
@@ -2671,10 +2700,11 @@ export interface components {
         };
         /**
          * MoreAskedRequest
-         * @description What is to be added to a trial; ``other_versions`` also where engines, libraries or the
-         *     system are others than before.
+         * @description What is to be added to a trial.
          */
         MoreAskedRequest: {
+            /** @default false */
+            other_versions?: boolean;
             /** @default 0 */
             rounds?: number;
             /** @default [] */
@@ -2687,8 +2717,6 @@ export interface components {
             point?: {
                 [key: string]: boolean | number | string | null;
             } | null;
-            /** @default false */
-            other_versions?: boolean;
         };
         /**
          * NameEnum
@@ -5712,6 +5740,31 @@ export interface operations {
         requestBody?: never;
         responses: {
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_changed_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AgainAskedRequest"];
+            };
+        };
+        responses: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };

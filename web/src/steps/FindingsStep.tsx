@@ -74,7 +74,12 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
             <span className="small caution">changed since</span>
           </Tooltip>
         )}
-        <MoreOfTheSame comparison={comparison} trial={trial} findings={findings} />
+        <MoreOfTheSame
+          comparison={comparison}
+          trial={trial}
+          findings={findings}
+          changed={changedSince(comparison, trial)}
+        />
         {trial.finished_at && (
           <Tooltip title="Download the report: one HTML file to read or pass on">
             <Button

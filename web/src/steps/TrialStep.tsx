@@ -87,7 +87,7 @@ export function TrialStep({ comparison, trial }: StepProps) {
       <div className="row launch">
         <Button
           type="primary"
-          disabled={!lanes.length || busy}
+          disabled={!lanes.length}
           loading={launch.isPending}
           onClick={() => launch.mutate()}
           data-testid="launch"
@@ -98,7 +98,7 @@ export function TrialStep({ comparison, trial }: StepProps) {
         </Button>
         <span className="quiet small">
           {busy
-            ? "This trial is under way; another can be run when it has ended."
+            ? "It waits behind what is under way; see the queue."
             : `${plan.untilSure ? "At most " : ""}${plural(
                 lanes.length * (mostRounds(plan) + plan.warmUps) * points(plan),
                 "run",

@@ -65,7 +65,7 @@ def _lanes(
         if lane in ran:
             raise BadInput(f"{lane} has run in this trial.", where="lanes", hint="Add rounds.")
     last = max(run.round for run in counted)
-    anchor = _anchor(comparison, counted)
+    anchor = anchor_of(comparison, counted)
     order = [approach.id for approach in comparison.approach]
     beside = sorted({anchor, *more.lanes}, key=order.index)
     rounds = more.rounds or last
@@ -75,7 +75,7 @@ def _lanes(
     return whole, Stretch(plan=stretch, first_round=last + 1)
 
 
-def _anchor(comparison: Comparison, counted: Sequence[RunRecord]) -> str:
+def anchor_of(comparison: Comparison, counted: Sequence[RunRecord]) -> str:
     """The lane that later ones are run beside: the baseline, or the one that took the least time
     where that did not run."""
     times: dict[str, float] = {}
@@ -127,15 +127,7 @@ def text_with(before: str, now: str, runs: Sequence[RunRecord], lanes: Sequence[
     if all(lane in known for lane in lanes):
         return before
     other = parse(now)
-    differs = [
-        word
-        for word, same in (
-            ("the data", one.data == other.data),
-            ("how answers are compared", one.answer == other.answer),
-            ("the knobs", one.knobs == other.knobs),
-        )
-        if not same
-    ]
+    differs = others_than_lanes(one, other)
     for lane in dict.fromkeys(run.approach for run in runs):
         there = next((own for own in other.approach if own.id == lane), None)
         if there is None or as_run(there) != as_run(one.approach_called(lane)):
@@ -147,6 +139,16 @@ def text_with(before: str, now: str, runs: Sequence[RunRecord], lanes: Sequence[
             hint="Run a trial anew.",
         )
     return now
+
+
+def others_than_lanes(before: Comparison, now: Comparison) -> list[str]:
+    """What runs rest on besides their lanes and is another now, in words."""
+    same = {
+        "the data": before.data == now.data,
+        "how answers are compared": before.answer == now.answer,
+        "the knobs": before.knobs == now.knobs,
+    }
+    return [word for word, alike in same.items() if not alike]
 
 
 def as_run(approach: Approach) -> Approach:

@@ -112,6 +112,7 @@ def _conduct(job: Job, hold: Hold) -> None:
     conductor = Conductor(trial, hold)
     asked = StretchAsked.model_validate(job.asked)
     with room_on_disk(trial.folder):
+        _take_over(trial, asked, conductor)
         core = CoreTrial(
             trial.text,
             trial.plan_of,
@@ -132,6 +133,18 @@ def _conduct(job: Job, hold: Hold) -> None:
         _trim(core)
     if found.ended == "stopped":
         raise Stopped
+
+
+def _take_over(trial: Trial, asked: StretchAsked, conductor: Conductor) -> None:
+    """Bring in the runs that are kept of another trial, unless they are there."""
+    from ivrell.core.results.folder import ResultFolder
+    from ivrell.core.trial.changed import take_over
+
+    if asked.takes_over is None or trial.results.runs():
+        return
+    other = ResultFolder(settings.IVRELL_DATA / "trials" / str(asked.takes_over))
+    for run in take_over(other, trial.results, asked.kept):
+        conductor.listen(RunEnded(record=run))
 
 
 def _store() -> "DataStore":

@@ -55,6 +55,33 @@ class TrialQuerySet(models.QuerySet["Trial"]):
                 planned_runs=runs,
             )
 
+    def launch_changed(self, earlier: "Trial", *, other_versions: bool = False) -> "Trial":
+        """Put a trial into the queue that runs those lanes of an earlier one anew that are others
+        now, beside kept runs of the rest. Raises BadInput."""
+        # Heavy, and wanted only here: a web server should stay small.
+        from ivrell.core.trial.changed import only_changed
+
+        comparison = earlier.comparison
+        data = comparison.data
+        runs = [run.run_record for run in earlier.runs.order_by("pk")]
+        found = only_changed(earlier.read, data, earlier.plan_of, runs)
+        points = points_of(found.stretch.plan, data)
+        PREVIEWS.ask(looking.check_points, subject(comparison.text), points)
+        kept = sum(run.approach in found.kept and not run.memory_run and not run.set_aside
+                   for run in runs)  # fmt: skip
+        asked = StretchAsked(
+            stretch=found.stretch, other_versions=other_versions, takes_over=earlier.pk,
+            kept=found.kept,
+        )  # fmt: skip
+        with transaction.atomic():
+            return self.create(
+                job=Job.objects.ask("trial", asked.model_dump(mode="json")),
+                comparison=comparison,
+                text=comparison.text,
+                plan=found.plan.model_dump(mode="json"),
+                planned_runs=kept + most_runs(data, found.stretch.plan),
+            )
+
     def under_way(self) -> Self:
         """Those of which something is to come yet."""
         return self.filter(job__in=Job.objects.under_way())
@@ -328,10 +355,13 @@ class Trial(Work):
 
 
 class StretchAsked(BaseModel):
-    """What a trial's job is to know where something is added to it."""
+    """What a trial's job is to know where something is added to it, or where it takes over the runs
+    of ``kept`` lanes from another trial."""
 
     stretch: Stretch | None = None
     other_versions: bool = False
+    takes_over: int | None = None
+    kept: list[str] = []
 
 
 class JudgingAsked(BaseModel):

@@ -276,11 +276,15 @@ class TryNow(BaseModel):
     kind: TryKind = "try"
 
 
-class MoreAsked(More):
-    """What is to be added to a trial; ``other_versions`` also where engines, libraries or the
-    system are others than before."""
+class AgainAsked(BaseModel):
+    """How a trial is gone on with: ``other_versions`` also where engines, libraries or the system
+    are others than before."""
 
     other_versions: bool = False
+
+
+class MoreAsked(More, AgainAsked):
+    """What is to be added to a trial."""
 
 
 class EstimateAsked(BaseModel):

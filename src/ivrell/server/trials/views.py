@@ -188,6 +188,15 @@ class TrialViewSet(viewsets.ViewSet):
         trial.add(given, other_versions=given.other_versions)
         return reply(shapes.TrialShape.of(trial))
 
+    @extend_schema(request=shapes.AgainAsked, responses={201: shapes.TrialShape})
+    @action(detail=True, methods=["post"])
+    def changed(self, request: Request, id: int) -> Response:
+        """Run those lanes anew that are others now, beside kept runs of the rest: a trial of its
+        own."""
+        given = asked(shapes.AgainAsked, request)
+        made = Trial.objects.launch_changed(_trial(id), other_versions=given.other_versions)
+        return reply(shapes.TrialShape.of(made), status.HTTP_201_CREATED)
+
     @extend_schema(request=None, responses=shapes.TrialShape)
     @action(detail=True, methods=["post"])
     def stop(self, request: Request, id: int) -> Response:

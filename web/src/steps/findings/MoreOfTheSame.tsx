@@ -22,7 +22,12 @@ type Props = { comparison: Comparison; trial: Trial; findings: Findings };
 
 const USUAL_ROUNDS = 5;
 
-export function MoreOfTheSame({ comparison, trial, findings }: Props) {
+type HeadProps = Props & {
+  /** Whether the comparison was changed after the trial. */
+  changed: boolean;
+};
+
+export function MoreOfTheSame({ comparison, trial, findings, changed }: HeadProps) {
   const cache = useQueryClient();
   const go = useNavigate();
   const add = useMutation<Trial, Problem, Partial<Asked>>({
@@ -37,6 +42,21 @@ export function MoreOfTheSame({ comparison, trial, findings }: Props) {
       cache.setQueryData(["trial", trial.id], told);
       void cache.invalidateQueries({ queryKey: ["now"] });
       void go(`/comparisons/${comparison.id}/trial?trial=${trial.id}`);
+    },
+  });
+  const again = useMutation<Trial, Problem>({
+    mutationFn: () =>
+      taken(
+        api.POST("/api/trials/{id}/changed/", {
+          params: { path: { id: trial.id } },
+          body: { other_versions: false },
+        }),
+      ),
+    onSuccess: (made) => {
+      cache.setQueryData(["trial", made.id], made);
+      void cache.invalidateQueries({ queryKey: ["trials", comparison.id] });
+      void cache.invalidateQueries({ queryKey: ["now"] });
+      void go(`/comparisons/${comparison.id}/trial?trial=${made.id}`);
     },
   });
   if (underWay(trial.state)) return null;
@@ -57,6 +77,17 @@ export function MoreOfTheSame({ comparison, trial, findings }: Props) {
           Run {plural(more, "more round")}
         </Button>
       )}
+      {changed && (
+        <Button
+          size="small"
+          loading={again.isPending}
+          data-testid="run-changed"
+          title="Lanes that are others now, beside kept runs of the rest: a trial of its own"
+          onClick={() => again.mutate()}
+        >
+          Run what changed
+        </Button>
+      )}
       <Popover
         trigger="click"
         placement="bottomRight"
@@ -68,7 +99,7 @@ export function MoreOfTheSame({ comparison, trial, findings }: Props) {
           Add to this trial…
         </Button>
       </Popover>
-      <Trouble error={add.error} />
+      <Trouble error={add.error ?? again.error} />
     </div>
   );
 }
