@@ -172,7 +172,7 @@ class WholeJob(unittest.TestCase):
         self.assertGreaterEqual(newest()["done_runs"], 2)
         b.type_over(b.find('input[aria-label="Rounds"]'), "3")
 
-    def test_a_trial_is_paused_goes_on_and_gets_more_rounds(self):
+    def test_pausing_a_trial_going_on_and_adding_rounds(self):
         comparison = self.open_demo("trial")
         b = self.browser
         b.launch(comparison, {"rounds": 4, "warm_ups": 0, "lanes": ["query", "columnar"],

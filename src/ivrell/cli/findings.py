@@ -18,8 +18,8 @@ from ivrell.core.records.findings import Caution, Findings, LaneFindings, Stairc
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.view import Board
 from ivrell.core.report.sweep.along import told_bounds
-from ivrell.core.report.view.board import board
-from ivrell.core.report.words import answer_told, common_cautions, knobs_told, ratio_told
+from ivrell.core.report.view.board import ANSWER, board
+from ivrell.core.report.words import common_cautions, knobs_told, ratio_told
 
 if TYPE_CHECKING:
     from ivrell.core.trial.measured import PointMeasures
@@ -138,7 +138,7 @@ def _in_trouble(lane: LaneFindings) -> bool:
 
 
 def _odd(lane: LaneFindings) -> str:
-    return answer_told(lane) if lane.state == "done" else lane.state
+    return _verdict(lane) if lane.state == "done" else lane.state
 
 
 def _counted_by_some(lanes: Sequence[LaneFindings]) -> set[str]:
@@ -296,11 +296,18 @@ def _values(row: Row | None) -> str:
     return ", ".join(f"{name} {'null' if v is None else v}" for name, v in row.items())
 
 
+def _verdict(lane: LaneFindings) -> str:
+    """The verdict on a lane's answer in full, or that it is the reference itself."""
+    if lane.agreement is None:
+        return ""
+    return "the reference" if lane.agreement.itself else lane.agreement.verdict
+
+
 def agreement(found: TrialFindings) -> None:
     """Print the verdict on each lane's answer, with its reasons and what it was held against."""
     for point in found.points:
         for lane in point.lanes:
-            word = answer_told(lane) or lane.state
+            word = _verdict(lane) or lane.state
             reasons = "; ".join(lane.agreement.reasons) if lane.agreement else ""
             told = lane.trouble or reasons
             OUT.print(f"{lane.name}: {word}{f' ({told})' if told else ''}")
@@ -331,6 +338,8 @@ def _board(point: Findings) -> str:
         if heading.drawing != "parts" or heading.measure
         if heading.usual or (heading.key in _BESIDES and _told_by_some(shown, heading.key))
     ]
+    # What is read last stands last.
+    columns.sort(key=lambda heading: heading.key == ANSWER)
     headings = [Heading("lane", text=True, wraps=True), Heading("engine", text=True, dispensable=5)]
     for one in columns:
         word = "median" if one.drawing == "runs" else one.label

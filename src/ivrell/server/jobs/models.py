@@ -115,7 +115,7 @@ class Job(models.Model):
         self.now = False
         self.save(update_fields=["state", "started_at", "now"])
 
-    def wait(self) -> None:
+    def put_back(self) -> None:
         """Take on that it was left for later."""
         self.state = self.State.WAITING
         self.save(update_fields=["state"])
@@ -142,7 +142,7 @@ class Job(models.Model):
                 job._leave_queue()
                 job.finish(job.subject.withdrawn() if job.subject else self.State.STOPPED)
             elif job.state == self.State.PAUSED:
-                job.wait()
+                job.put_back()
                 job.queue()
         self.refresh_from_db()
 
@@ -171,7 +171,7 @@ class Job(models.Model):
         with transaction.atomic():
             job = Job.objects.select_for_update().get(pk=self.pk)
             if job.state == self.State.PAUSED:
-                job.wait()
+                job.put_back()
                 job.queue()
             elif job.pause_asked:
                 job.pause_asked = False

@@ -45,7 +45,7 @@ def do(number: int, within: Callable[[], bool] | None = None) -> None:
             job.paused()
         except Stopped:
             if hold.interrupted() and not job.stop_asked:
-                job.wait()
+                job.put_back()
             else:
                 job.finish(Job.State.STOPPED)
         except (OperationalError, InterfaceError):
