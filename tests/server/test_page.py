@@ -128,7 +128,7 @@ class Published(TestCase):
         self.assertEqual(plain[0], plain[1], "run tools/schema.sh")
 
     def test_colours_of_lanes_are_the_report_s(self):
-        styles = (ROOT / "web" / "src" / "styles" / "theme.css").read_text()
+        styles = (ROOT / "web" / "src" / "ui" / "theme.css").read_text()
         light = styles.split("}")[0]
         self.assertEqual(tuple(re.findall(r"--lane-\d: (#\w+)", light)), COLOURS)
 
