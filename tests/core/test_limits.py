@@ -16,7 +16,7 @@ from ivrell.core.measure import group, proc
 from ivrell.core.measure.group import RunGroup
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import LimitReached
-from ivrell.core.trial import attempt
+from ivrell.core.trial import run_executor
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with
@@ -176,7 +176,7 @@ class Misdeeds(TrialCase):
         self.assertIn(run.state, ("failed", "done"))
 
     def test_everything_it_can_see_killed(self):
-        if attempt.why_not() is not None:
+        if run_executor.why_not() is not None:
             self.skipTest("without a sandbox this would end more than the run")
         run = self.misdeed("os.kill(-1, 9)\ntime.sleep(1)")
         self.assertIn(run.state, ("failed", "done"))
@@ -185,7 +185,7 @@ class Misdeeds(TrialCase):
 class MisdeedsWithoutSandbox(Misdeeds):
     def setUp(self):
         super().setUp()
-        patched = mock.patch.object(attempt, "why_not", lambda: "not wanted here")
+        patched = mock.patch.object(run_executor, "why_not", lambda: "not wanted here")
         patched.start()
         self.addCleanup(patched.stop)
 

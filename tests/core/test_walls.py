@@ -21,7 +21,7 @@ from ivrell.core.contain.calls import Filter, compiled
 from ivrell.core.records.wire import Job, Order, RunSpec
 from ivrell.core.run import launch
 from ivrell.core.run.answers.receiver import AnswerReceiver, NotReceived
-from ivrell.core.trial import attempt
+from ivrell.core.trial import run_executor
 from ivrell.core.trial.plan import Plan
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 
@@ -409,12 +409,12 @@ class FailuresInWords(TrialCase):
     def test_what_the_sandbox_could_not_start_is_not_blamed_on_the_approach(self):
         if sandbox.why_not():
             self.skipTest(sandbox.why_not())
-        made = attempt.RunExecutor._spec
+        made = run_executor.RunExecutor._spec
 
         def elsewhere(*given):
             return replace(made(*given), interpreter="/tmp/no/such/python")
 
-        with mock.patch.object(attempt.RunExecutor, "_spec", elsewhere):
+        with mock.patch.object(run_executor.RunExecutor, "_spec", elsewhere):
             error = self.run_one("pass").error
         self.assertEqual(error.kind, "sandbox failed")
         self.assertIn("No such file", error.message)
