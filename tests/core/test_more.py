@@ -101,7 +101,7 @@ class OnlyWhatChanged(TrialCase):
         text = TEXT + approach("third", COUNTING)
         first = self.trial(text, rounds=2)
         first.conduct()
-        now = HEAD + approach("loop", COUNTING) + approach("twin", COUNTING + "\n# new\n")
+        now = HEAD + approach("loop", COUNTING) + approach("twin", COUNTING.rstrip() + "  # new\n")
         now += approach("third", COUNTING)
         old, new = first.results, ResultFolder(self.folder / "second")
         found = only_changed(parse(text), parse(now), first.plan, old.runs())
@@ -111,7 +111,8 @@ class OnlyWhatChanged(TrialCase):
         (point,) = trial.conduct().points
         ran = Counter((run.approach, run.session) for run in new.runs())
         self.assertEqual(ran, {("loop", 1): 2, ("third", 1): 2, ("loop", 2): 2, ("twin", 2): 2})
-        self.assertTrue(all(lane.agreement.agrees for lane in point.lanes))
+        told = {lane.id: (lane.agreement.verdict, lane.trouble) for lane in point.lanes}
+        self.assertEqual({verdict for verdict, _ in told.values()}, {"same"}, told)
         pairs = {(pair.base, pair.lane): pair.ratio for pair in point.pairs}
         self.assertIsNotNone(pairs["third", "twin"].low, "by way of the anchor")
         self.assertEqual(new.curve(1), old.curve(1))
