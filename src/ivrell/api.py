@@ -321,13 +321,22 @@ class Comparison:
         time_s = None if minutes is None else 60 * minutes
         return estimated(self.contents, plan, found, time_s=time_s)
 
-    def tried_estimate(self, plan: Plan, *, minutes: float | None = None) -> Estimate:
-        """What a plan will take, by runs of each lane at two small sizes that are done for it; wide
-        where it is far beyond them. Raises BadInput.
+    def tried_estimate(
+        self,
+        plan: Plan,
+        *,
+        minutes: float | None = None,
+        progress: Callable[[TrialEvent], None] | None = None,
+        control: Control | None = None,
+    ) -> Estimate:
+        """What a plan will take, by runs of each lane at three small sizes that are done for it;
+        wide where it is far beyond them. One that is stopped goes by the runs until then. Raises
+        BadInput.
 
         Args:
             plan: that is thought of.
             minutes: that are to be filled with rounds.
+            progress, control: as ``run`` takes them.
         """
         from ivrell.core.base.temp_dirs import own_folder
         from ivrell.core.trial.once import small_knobs
@@ -339,7 +348,11 @@ class Comparison:
                 small = self.plan(
                     rounds=1, warm_ups=0, knobs=small_knobs(self.text, rows), approaches=lanes
                 )
-                trials.append(self.run(small, folder=folder / str(rows)))
+                trials.append(
+                    self.run(small, folder=folder / str(rows), progress=progress, control=control)
+                )
+                if control is not None and control.stop_all():
+                    break
             return self.estimate(plan, trials, minutes=minutes)
 
     def try_lane(self, lane: str, rows: int = CHECK_ROWS, *, explained: bool = False) -> TryOutcome:

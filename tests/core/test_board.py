@@ -24,11 +24,11 @@ POINT = {"rows": 300}
 TEXT = HEAD + approach("loop", COUNTING) + approach("query", COUNTING, parent="loop")
 
 
-def found():
+def found(rounds=(1, 2, 3, 4, 5, 6)):
     runs = [
         run(2 * n + place, lane, n, seconds, peak_memory_bytes=50_000_000, start_memory_bytes=0,
             cpu_user_s=0.75 * seconds, cpu_system_s=0.25 * seconds)
-        for n in (1, 2, 3, 4, 5, 6)
+        for n in rounds
         for place, (lane, seconds) in enumerate([("loop", 2.0 + n / 100), ("query", 0.5)])
     ]  # fmt: skip
     session = Session(machine=Machine(cores=2))
@@ -49,6 +49,10 @@ class Board(unittest.TestCase):
         self.assertIn("times faster", quick["ratio"].text)
         usual = [heading.key for heading in shown.headings if heading.usual]
         self.assertEqual(usual[:3], ["elapsed", "ratio", "cpu_total"])
+
+    def test_one_run_has_no_interval_and_none_is_made_up(self):
+        for row in board(found(rounds=(1,))).rows:
+            self.assertEqual(row.cells["elapsed"].more, "")
 
     def test_a_new_measure_of_a_new_unit_shows_everywhere_without_a_line_more(self):
         sails = measures.Measure(

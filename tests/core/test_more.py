@@ -117,6 +117,11 @@ class OnlyWhatChanged(TrialCase):
         self.assertIsNotNone(pairs["third", "twin"].low, "by way of the anchor")
         self.assertEqual(new.curve(1), old.curve(1))
 
+    def test_runs_that_are_gone_are_said_and_not_left_out(self):
+        gone = ResultFolder(self.folder / "gone")
+        with self.assertRaisesRegex(BadInput, "not there any more"):
+            take_over(gone, ResultFolder(self.folder / "second"), ["loop"])
+
     def refused(self, words, before, now):
         runs = [run(1, "loop", 1, 1.0), run(2, "twin", 1, 1.0)]
         with self.assertRaisesRegex(BadInput, words):
@@ -141,6 +146,7 @@ class Refused(unittest.TestCase):
         self.refused("Add rounds, or lanes", rounds=1, lanes=["late"], knobs={"rows": [3]})
         self.refused("has run", lanes=["twin"])
         self.refused("All of these values", knobs={"rows": [300]})
+        self.refused("So much cannot be added", plan=Plan(rounds=999), rounds=2)
         self.refused("no such point", rounds=1, point={"rows": 9})
         with self.assertRaises(BadInput):
             extended(parse(TEXT), Plan(), [], More(rounds=1))

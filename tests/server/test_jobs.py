@@ -192,6 +192,24 @@ class Paused(ServerCase):
         told = self.call("post", f"trials/{self.trial.pk}/stop/")
         self.assertEqual(told["state"], "stopped", "there is nothing to put in order")
 
+    def test_who_thinks_better_of_it_while_the_run_ends_is_heard(self):
+        job = self.trial.job
+        for asked in ({"pause_asked": True, "stop_asked": True}, {"pause_asked": False}):
+            with self.subTest(asked=asked):
+                change_job(self.trial, state="running", stop_asked=False)
+                change_job(self.trial, **asked)
+                job.make_room()
+                self.assertEqual((job.state, statuses(job)), ("waiting", ["todo"]))
+
+    def test_what_is_stopped_or_paused_as_it_begins_does_not_begin(self):
+        stale = Job.objects.get(pk=self.trial.job_id)
+        self.call("post", f"trials/{self.trial.pk}/pause/")
+        self.assertFalse(stale.begin())
+        self.assertEqual(Job.objects.get(pk=stale.pk).state, "paused")
+        self.call("post", f"trials/{self.trial.pk}/stop/")
+        self.assertFalse(stale.begin())
+        self.assertEqual(Job.objects.get(pk=stale.pk).state, "stopped")
+
     def test_a_pause_is_taken_back(self):
         change_job(self.trial, state="running", pause_asked=True)
         told = self.call("post", f"trials/{self.trial.pk}/continue/")

@@ -171,13 +171,22 @@ def _status(found: "TrialFindings") -> int:
 
 
 def _estimate(args: argparse.Namespace) -> int:
+    from ivrell.api import TRIED_ROWS
+
     comparison = ivrell.read(args.file)
     plan = _plan(args, comparison)
     if args.earlier:
         earlier = [ivrell.Trial.open(folder) for folder in args.earlier]
         found = comparison.estimate(plan, earlier, minutes=args.fill)
     else:
-        found = comparison.tried_estimate(plan, minutes=args.fill)
+        with _show().Progress() as progress:
+            progress.planned(len(comparison.lanes) * len(TRIED_ROWS))
+            found = comparison.tried_estimate(
+                plan, minutes=args.fill, progress=progress.listen, control=progress
+            )
+        if progress.asked is not None:
+            _show().missed(["stopped before all lanes were tried"])
+            return SIGNALLED + int(progress.asked)
     names = {approach.id: approach.label for approach in comparison.contents.approach}
     _tell(args, found, lambda: _show().estimate(found, names, args.fill))
     return DONE if not found.unknown else TROUBLE
@@ -231,7 +240,7 @@ def _more(args: argparse.Namespace) -> int:
     comparison = ivrell.read(args.file) if args.file else None
     contents = (comparison or trial.comparison).contents
     at = {knob: values[0] for knob, values in _knobs(args.at, contents).items()}
-    with _watched(trial.plan, trial.comparison) as progress:
+    with _show().Progress() as progress:
         trial.more(
             rounds=args.rounds,
             lanes=[lane for lane in args.lanes.split(",") if lane],

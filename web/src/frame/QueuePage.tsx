@@ -221,6 +221,7 @@ function Due({ job, change }: { job: JobLine; change: Change }) {
     <label className="small quiet due">
       not before{" "}
       <input
+        key={job.not_before ?? ""}
         type="datetime-local"
         aria-label="Not before"
         defaultValue={job.not_before ? local(new Date(job.not_before)) : ""}

@@ -233,6 +233,10 @@ class ResultFolder:
 
             yield add
 
+    def write_runs(self, runs: Iterable[RunRecord]) -> None:
+        """Put all of these runs in the place of those that are there."""
+        self.write(RUNS, "".join(as_line(run.model_dump(mode="json")) for run in runs))
+
     def keep_curve(self, run: int, curve: Sequence[Sequence[float]]) -> None:
         """Keep the curve of one run."""
         folder = self.path / _CURVES

@@ -74,9 +74,16 @@ def only_changed(
 
 
 def take_over(old: ResultFolder, new: ResultFolder, lanes: Collection[str]) -> list[RunRecord]:
-    """Bring what a trial's folder tells of some lanes into another one, which is made; the runs."""
-    new.make()
+    """Bring what a trial's folder tells of some lanes into another one, which is made; the runs.
+    Raises BadInput where the folder holds none of them any more."""
     runs = [run for run in old.runs() if run.approach in lanes]
+    if not runs:
+        raise BadInput(
+            "The runs that were to be taken over are not there any more.",
+            where=str(old),
+            hint="Run all of it anew.",
+        )
+    new.make()
     new.answers.mkdir(exist_ok=True)
     for run in runs:
         new.keep_curve(run.run, old.curve(run.run))
@@ -87,8 +94,6 @@ def take_over(old: ResultFolder, new: ResultFolder, lanes: Collection[str]) -> l
     new.keep(SESSIONS, old.sessions())
     if old.has(DATA):
         new.keep(DATA, old.read(DATA))
-    # Last: a folder without runs is one that nothing was taken over into.
-    with new.adding_runs() as add:
-        for run in runs:
-            add(run)
+    # Last, and all at once: a folder with runs is one that all was taken over into.
+    new.write_runs(runs)
     return runs

@@ -7,7 +7,10 @@ the machine does otherwise by then falls out of the ratio by way of it.
 from collections.abc import Sequence
 from dataclasses import replace
 
+from pydantic import ValidationError
+
 from ivrell.core.base.errors import BadInput
+from ivrell.core.base.wording import told
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach
@@ -42,18 +45,18 @@ def extended(
     here = [run for run in counted if more.point is None or run.point == more.point]
     if not here:
         raise BadInput("This trial has no such point.", where="point")
-    once = plan.model_copy(update={"until": None, "search": None})
+    once = _but(plan, until=None, search=None)
     last = max(run.round for run in here)
     if more.lanes:
         return _lanes(comparison, plan, once, counted, more)
     if more.knobs:
         return _values(comparison, plan, more, last)
-    asked_plan = once.model_copy(update={"rounds": more.rounds})
+    asked_plan = _but(once, rounds=more.rounds)
     points = [] if more.point is None else [more.point]
     # The plan says how many rounds there are at every point.
     rounds = {} if points or plan.until else {"rounds": max(last, plan.rounds) + more.rounds}
     stretch = Stretch(plan=asked_plan, first_round=last + 1, points=points)
-    return plan.model_copy(update=rounds), stretch
+    return _but(plan, **rounds), stretch
 
 
 def _lanes(
@@ -69,9 +72,9 @@ def _lanes(
     order = [approach.id for approach in comparison.approach]
     beside = sorted({anchor, *more.lanes}, key=order.index)
     rounds = more.rounds or last
-    stretch = once.model_copy(update={"approaches": beside, "rounds": rounds})
+    stretch = _but(once, approaches=beside, rounds=rounds)
     both = {*chosen_approaches(plan, comparison), *more.lanes} & {*ran, *more.lanes}
-    whole = plan.model_copy(update={"approaches": sorted(both, key=order.index)})
+    whole = _but(plan, approaches=sorted(both, key=order.index))
     return whole, Stretch(plan=stretch, first_round=last + 1)
 
 
@@ -94,15 +97,26 @@ def _values(comparison: Comparison, plan: Plan, more: More, last: int) -> tuple[
         )
     there = {knob: plan.knobs.get(knob) or values[:1] for knob, values in comparison.knobs.items()}
     known = {point_name(point) for point in points_of(plan, comparison)}
-    whole = plan.model_copy(
-        update={"knobs": {knob: _with(values, more.knobs.get(knob, []))
-                          for knob, values in there.items()}}
-    )  # fmt: skip
+    knobs = {knob: _with(values, more.knobs.get(knob, [])) for knob, values in there.items()}
+    whole = _but(plan, knobs=knobs)
     new = [point for point in points_of(whole, comparison) if point_name(point) not in known]
     if not new:
         raise BadInput("All of these values have run.", where="knobs", hint="Add rounds.")
-    asked = whole.model_copy(update={"rounds": more.rounds or last, "until": None, "search": None})
+    asked = _but(whole, rounds=more.rounds or last, until=None, search=None)
     return whole, Stretch(plan=asked, points=new)
+
+
+def _but(plan: Plan, **fields: object) -> Plan:
+    """The plan with some fields that are others. Raises BadInput where it is none then."""
+    try:
+        return Plan.model_validate({**dict(plan), **fields})
+    except ValidationError as error:
+        problem = told(error)
+        raise BadInput(
+            f"So much cannot be added to a trial: {problem.message}.",
+            where=problem.path,
+            hint="Add less, or run a trial of its own.",
+        ) from None
 
 
 def _with(values: Sequence[Value], more: Sequence[Value]) -> list[Value]:

@@ -68,7 +68,9 @@ def _give_up(number: int) -> None:
         what=f"It ended the worker that did it, {MOST_ATTEMPTS} times.",
         hint="The worker's log has the details.",
     )
-    job = Job.objects.get(pk=number)
+    job = Job.objects.filter(pk=number).first()
+    if job is None:
+        return
     log.error("%s is given up: it ended the worker each time", job)
     job.finish(Job.State.FAILED, message)
 

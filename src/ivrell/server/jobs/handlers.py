@@ -1,6 +1,5 @@
 """What does each kind of job: found in the modules named ``handlers`` of the server's parts."""
 
-import logging
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -10,8 +9,7 @@ from django.utils.module_loading import autodiscover_modules
 from ivrell.core.trial.control import NoControl
 from ivrell.server.jobs.models import Job
 
-log = logging.getLogger("ivrell.jobs")
-_ASK_EVERY_S = 0.4
+_ASK_EVERY_S = 0.5
 
 
 class Paused(Exception):

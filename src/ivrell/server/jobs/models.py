@@ -17,16 +17,15 @@ Subject = TypeVar("Subject", bound="Work")
 class JobQuerySet(models.QuerySet["Job"]):
     """Asking for work, and finding what is there to do."""
 
-    def ask(self, kind: str, asked: Mapping[str, object] | None = None, priority: int = 0) -> "Job":
+    def ask(self, kind: str, asked: Mapping[str, object] | None = None) -> "Job":
         """Record a job that waits for its turn.
 
         Args:
             kind: one of ``handlers.HANDLERS``.
-            asked: what its handler is to know; of a kind whose subject is a record, nothing.
-            priority: those of a higher one go first, else the one that was asked for first.
+            asked: what its handler is to know besides its subject.
         """
         with transaction.atomic():
-            job = self.create(kind=kind, asked=dict(asked or {}), priority=priority)
+            job = self.create(kind=kind, asked=dict(asked or {}))
             job.queue()
         return job
 
@@ -108,12 +107,34 @@ class Job(models.Model):
         if self.queued is not None:
             app.job_manager.cancel_job_by_id(self.queued, delete_job=True)
 
-    def begin(self) -> None:
-        """Take on that it is being done."""
-        self.state = self.State.RUNNING
-        self.started_at = self.started_at or timezone.now()
-        self.now = False
-        self.save(update_fields=["state", "started_at", "now"])
+    def begin(self) -> bool:
+        """Take on that it is being done; whether there is anything to do: it was not stopped or
+        paused meanwhile."""
+        with transaction.atomic():
+            job = Job.objects.select_for_update().get(pk=self.pk)
+            if job.state not in (self.State.WAITING, self.State.RUNNING):
+                return False
+            if job.pause_asked and not job.stop_asked:
+                job.paused()
+                return False
+            job.state = self.State.RUNNING
+            job.started_at = job.started_at or timezone.now()
+            job.now = False
+            job.save(update_fields=["state", "started_at", "now"])
+        self.refresh_from_db()
+        return True
+
+    def make_room(self) -> None:
+        """Take on that it came to a place where it can wait, unless somebody has thought better of
+        it meanwhile: then it waits for its turn at once."""
+        with transaction.atomic():
+            job = Job.objects.select_for_update().get(pk=self.pk)
+            if job.pause_asked and not job.stop_asked:
+                job.paused()
+            else:
+                job.put_back()
+                job.queue()
+        self.refresh_from_db()
 
     def put_back(self) -> None:
         """Take on that it was left for later."""

@@ -25,14 +25,10 @@ def do(number: int, within: Callable[[], bool] | None = None) -> None:
             thing; it then waits again.
     """
     job = Job.objects.filter(pk=number).first()
-    if job is None or job.state not in (Job.State.WAITING, Job.State.RUNNING):
-        return
-    if job.pause_asked and not job.stop_asked:
-        job.paused()
+    if job is None or not job.begin():
         return
     handler = handler_of(job.kind)
     hold = Hold(job, within)
-    job.begin()
 
     def failed(trouble: Trouble) -> None:
         job.finish(Job.State.FAILED, trouble)
@@ -42,7 +38,7 @@ def do(number: int, within: Callable[[], bool] | None = None) -> None:
             handler.work(job, hold)
             job.finish(Job.State.DONE)
         except Paused:
-            job.paused()
+            job.make_room()
         except Stopped:
             if hold.interrupted() and not job.stop_asked:
                 job.put_back()

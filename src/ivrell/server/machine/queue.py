@@ -57,7 +57,7 @@ class JobLine(BaseModel):
             id=job.pk,
             kind=job.kind,
             state=job.state,
-            words=_WORDS[job.kind],
+            words=_WORDS.get(job.kind, job.kind),
             comparison=comparison and comparison.pk,
             comparison_name=comparison.name if comparison else "",
             trial=trial and trial.pk,

@@ -119,8 +119,12 @@ class Trial(Work):
         # Heavy, and wanted only here: a web server should stay small.
         from ivrell.core.trial.more import extended, text_with
 
-        if self.job.is_under_way:
-            raise BadInput("This trial has not ended.", hint="Wait for its end, or stop it.")
+        if not self.results.is_one:
+            raise BadInput(
+                "The result folder of this trial is not there any more.",
+                where=str(self.folder),
+                hint="Run a trial anew.",
+            )
         runs = [run.run_record for run in self.runs.order_by("pk")]
         text = text_with(self.text, self.comparison.text, runs, more.lanes)
         data = read(text)
@@ -130,6 +134,10 @@ class Trial(Work):
         planned = sum(1 for _ in ordered_runs(data, stretch.plan, stretch.first_round, points))
         asked = StretchAsked(stretch=stretch, other_versions=other_versions)
         with transaction.atomic():
+            # Who asks twice at once adds it once.
+            self.job = Job.objects.select_for_update().get(pk=self.job_id)
+            if self.job.is_under_way:
+                raise BadInput("This trial has not ended.", hint="Wait for its end, or stop it.")
             self.text, self.plan = text, plan.model_dump(mode="json")
             self.planned_runs = self.done_runs + planned
             self.save(update_fields=["text", "plan", "planned_runs"])

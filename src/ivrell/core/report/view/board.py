@@ -5,7 +5,14 @@ from collections.abc import Iterable, Mapping
 
 from ivrell.core.base.quantities import format_bytes, format_seconds, in_unit
 from ivrell.core.comparison.model import Targets
-from ivrell.core.records.findings import Findings, LaneFindings, Measured, MeasureRow, Ratio
+from ivrell.core.records.findings import (
+    Findings,
+    LaneFindings,
+    Measured,
+    MeasureRow,
+    Ratio,
+    Summary,
+)
 from ivrell.core.records.view import Board, BoardCell, BoardRow, Heading, Part, Tone
 from ivrell.core.report.words import about_ratio, answer_told, ratio_told, times_less
 
@@ -27,6 +34,7 @@ _DRAWN: Mapping[str, Heading] = {
     "code_lines": Heading(key="code_lines", label="lines", unit="count", drawing="words",
                           usual=True, how="Lines that hold code, without blank ones and comments."),
 }  # fmt: skip
+_WHOLE_CORE = 0.95
 _USUAL_BARS = {"cpu_total": "parts", "peak_memory": "bar"}
 _ORDER = ("elapsed", RATIO, "cpu_total", "peak_memory", STAGES, "code_lines", ANSWER)
 """The usual columns, in their order; the others follow as the measures stand."""
@@ -80,7 +88,8 @@ def _own_cells(lane: LaneFindings) -> dict[str, BoardCell]:
     if lane.stages:
         cells[STAGES] = _stages(lane)
     if lane.agreement:
-        size = "" if lane.answer_rows is None else f"{lane.answer_rows:,} rows"
+        rows = lane.answer_rows
+        size = "" if rows is None else f"{rows:,} row{'' if rows == 1 else 's'}"
         tone: Tone = "plain" if lane.agreement.agrees else "bad"
         cells[ANSWER] = BoardCell(text=answer_told(lane), more=size, tone=tone)
     return cells
@@ -111,9 +120,8 @@ def _cells(
         for key, row in rows.items()
         if lane.id in row.lanes
     }
-    if "elapsed" in cells and lane.elapsed and lane.elapsed.low is not None:
-        span = f"{format_seconds(lane.elapsed.low)} to {format_seconds(lane.elapsed.high or 0.0)}"
-        cells["elapsed"] = cells["elapsed"].model_copy(update={"more": span})
+    if "elapsed" in cells:
+        cells["elapsed"] = cells["elapsed"].model_copy(update={"more": _interval(lane.elapsed)})
     if "cpu_total" in cells and (busy := rows.get("cores_busy")) and lane.id in busy.lanes:
         cells["cpu_total"] = _cpu(cells["cpu_total"], lane, busy.lanes[lane.id])
     if "code_lines" in cells:
@@ -121,6 +129,13 @@ def _cells(
     if "peak_memory" in cells:
         cells["peak_memory"] = _memory(cells["peak_memory"], lane, targets.memory)
     return cells
+
+
+def _interval(elapsed: Summary | None) -> str:
+    """The interval of the median, where there is one."""
+    if elapsed is None or elapsed.low is None or elapsed.high is None:
+        return ""
+    return f"{format_seconds(elapsed.low)} to {format_seconds(elapsed.high)}"
 
 
 def _measured(row: MeasureRow, value: Measured, lane: LaneFindings) -> BoardCell:
@@ -137,14 +152,15 @@ def _measured(row: MeasureRow, value: Measured, lane: LaneFindings) -> BoardCell
 
 def _short(ratio: Ratio | None) -> str:
     """The verdict without its interval, where there is one to tell."""
-    return (
-        "" if ratio is None or ratio.verdict == "no difference that matters" else times_less(ratio)
-    )
+    if ratio is None or ratio.verdict == "no difference that matters":
+        return ""
+    return times_less(ratio)
 
 
 def _cpu(cell: BoardCell, lane: LaneFindings, busy: Measured) -> BoardCell:
     """With how many cores were busy, in parts of the programs' own code and the kernel's."""
-    update: dict[str, object] = {"more": f"{busy.median:.1f} cores"}
+    cores = f"{busy.median:.1f}" if busy.median >= _WHOLE_CORE else f"{busy.median:.2g}"
+    update: dict[str, object] = {"more": f"{cores} cores"}
     if lane.cpu_user and lane.cpu_system:
         user, system = lane.cpu_user.median, lane.cpu_system.median
         update["parts"] = [Part(name="user", value=user), Part(name="system", value=system)]
