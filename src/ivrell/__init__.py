@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from ivrell.api import Approach as Approach
     from ivrell.api import Comparison as Comparison
     from ivrell.api import Trial as Trial
+    from ivrell.api import history as history
     from ivrell.api import read as read
     from ivrell.core.base.errors import BadInput as BadInput
     from ivrell.core.records.plan import Plan as Plan
@@ -22,9 +23,10 @@ _PLACES = {
     "Comparison": "ivrell.api",
     "Plan": "ivrell.core.records.plan",
     "Trial": "ivrell.api",
+    "history": "ivrell.api",
     "read": "ivrell.api",
 }
-__all__ = ["Approach", "BadInput", "Comparison", "Plan", "Trial", "read"]
+__all__ = ["Approach", "BadInput", "Comparison", "Plan", "Trial", "history", "read"]
 
 
 def __getattr__(name: str) -> object:

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from ivrell.core.records.estimate import Estimate
     from ivrell.core.records.events import TrialEvent
     from ivrell.core.records.findings import Findings, TrialFindings
+    from ivrell.core.records.history import History, Overlay
     from ivrell.core.records.json import Json
     from ivrell.core.records.plan import Plan
     from ivrell.core.records.points import Point, Value
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from ivrell.core.records.session import Session, Stretch
     from ivrell.core.records.sweep import SweepFindings
     from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
+    from ivrell.core.report.overlay import Past
     from ivrell.core.results.folder import ResultFolder
     from ivrell.core.trial.control import Control
     from ivrell.core.trial.measured import PointMeasures
@@ -534,6 +536,7 @@ class Trial:
         lanes: Sequence[str] = (),
         knobs: Mapping[str, Sequence[Value]] | None = None,
         at: Mapping[str, Value] | None = None,
+        told_within_minutes: float | None = None,
         comparison: Comparison | None = None,
         progress: Callable[[TrialEvent], None] | None = None,
         control: Control | None = None,
@@ -547,6 +550,8 @@ class Trial:
             lanes: ids of lanes that did not run; they are run beside one that did.
             knobs: values that did not run.
             at: values of knobs and conditions of the point that rounds are added at.
+            told_within_minutes: rounds go on until it is told who is the quickest, at the longest
+                for so many minutes.
             comparison: that has the lanes, where the trial's own does not; all else must be as it
                 was.
             progress, control, other_versions: as ``resume`` takes them.
@@ -559,9 +564,10 @@ class Trial:
 
         if not self._kept.has_ended:
             raise BadInput("This trial has not ended.", hint="Go on with it: resume().")
+        self._kept.refuse_thinned()
         point = None if at is None else self.at(**at).point
         more = More(
-            rounds=rounds, lanes=list(lanes), point=point,
+            rounds=rounds, lanes=list(lanes), point=point, told_within_minutes=told_within_minutes,
             knobs={knob: list(values) for knob, values in (knobs or {}).items()},
         )  # fmt: skip
         records, text = self.records, self._kept.comparison_text
@@ -573,14 +579,67 @@ class Trial:
             other_versions=other_versions, stretch=stretch,
         )  # fmt: skip
 
+    def over(self, earlier: Trial, **values: Value) -> Overlay:
+        """This trial laid over an earlier one of the same comparison: what differs, and what that
+        did to each lane, without the machine's part. Raises BadInput where one of them did not run
+        at the point.
+
+        Args:
+            earlier: the other trial.
+            values: of knobs and conditions of the point; the first unless given.
+        """
+        from ivrell.core.report.overlay import overlay
+
+        point = self.at(**values).point if values else self.findings[0].point
+        earlier.at(**{name: value for name, value in point.items() if value is not None})
+        return overlay(earlier._past(1), self._past(2), point)
+
+    def _past(self, number: int) -> Past:
+        from datetime import UTC, datetime
+
+        from ivrell.core.report.overlay import Past
+        from ivrell.core.results.folder import DATA
+
+        taken = self._kept.run_set()
+        began = self.sessions[0].began if self.sessions else ""
+        try:
+            when = datetime.fromisoformat(began).astimezone(UTC)
+        except ValueError:
+            when = datetime.fromtimestamp(self.folder.stat().st_mtime, UTC)
+        made = self._kept.read(DATA) if self._kept.has(DATA) else []
+        return Past(number, when, self.comparison.contents, self.plan, taken, made)
+
     def judge_again(self, reference: str | None = None) -> Trial:
         """Hold the kept answers against another lane's, or against what the question says. Raises
         BadInput."""
         from ivrell.core.trial.conduct import Trial as Conducted
 
+        self._kept.refuse_thinned()
         comparison = self.comparison
         Conducted(comparison.text, self.plan, self.folder, store()).judge_again(reference)
         return self
+
+
+def history(
+    trials: Sequence[Trial], measure: str = "elapsed", anchor: str | None = None, **values: Value
+) -> History:
+    """Trials of a comparison over time: what each lane took, and since when it takes another time;
+    trials are told by their places, from 1. Raises BadInput.
+
+    Args:
+        trials: the oldest first.
+        measure: its key.
+        anchor: the lane, by id, that others are held against; one that was never changed unless
+            given, the baseline before others.
+        values: of knobs and conditions of the point; the one that most trials ran unless given.
+    """
+    from ivrell.core.report.history import history as told
+    from ivrell.core.report.history import points_ran
+
+    past = [trial._past(number) for number, trial in enumerate(trials, 1)]
+    points = points_ran([run.point for run in one.taken.runs if run.counted] for one in past)
+    wanted = [point for point in points if values.items() <= point.items()]
+    return told(past, points, wanted[0] if values and wanted else None, measure, anchor)
 
 
 def read(path: Path | str) -> Comparison:

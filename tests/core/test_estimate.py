@@ -52,6 +52,24 @@ class Estimates(unittest.TestCase):
         self.assertEqual(found.unknown, ["query"])
         self.assertEqual(self.lane(found, "query").seconds, 0.0)
 
+    def test_lanes_that_will_break_the_limit_of_memory_are_named(self):
+        def held(lane, *sizes):
+            return [
+                Took(lane=lane, point={"rows": rows}, seconds=1.0, memory_bytes=size)
+                for rows, size in sizes
+            ]
+
+        grows = held("loop", *((n, 30_000_000 + 40_000 * n) for n in (1_000, 3_000, 10_000)))
+        flat = held("query", *((n, 50_000_000) for n in (1_000, 3_000, 10_000)))
+        found = self.told([*grows, *flat], rows=[1_000, 1_000_000])
+        self.assertEqual((["loop"], []), (found.breaking, found.perhaps))
+        memory = self.lane(found, "loop").memory
+        self.assertTrue(memory.low < 40e9 < memory.high, memory)
+        self.assertEqual([], self.told([*grows, *flat], rows=[1_000]).breaking)
+        # One other size alone tells nothing of what is held at any.
+        one = held("loop", (1_000, 3_900_000_000))
+        self.assertIsNone(self.lane(self.told(one, rows=[10_000]), "loop").memory)
+
     def test_rounds_that_fit_into_a_time(self):
         earlier = [*seen("loop", 300, 2.0), *seen("query", 300, 1.0)]
         found = self.told(earlier, time_s=60.0)

@@ -45,6 +45,19 @@ class AsALibrary(unittest.TestCase):
         self.assertGreater(found.attempted, 10)
         self.assertEqual(found.failed, 0)
 
+    def test_trials_over_time(self):
+        quick, slow = ivrell.Approach("quick", answer), ivrell.Approach("other", answer)
+        comparison = self.built(quick, slow, knobs={"rows": [30, 60]})
+        plan = comparison.plan(rounds=2, warm_ups=0, knobs={"rows": [30]})
+        trials = [comparison.run(plan, folder=self.folder / str(n)) for n in (1, 2)]
+        found = trials[1].over(trials[0])
+        self.assertEqual(["quick", "other"], found.anchors)
+        self.assertEqual([], found.differences)
+        told = ivrell.history(trials, rows=30)
+        self.assertEqual([1, 2], [value.trial for value in told.lanes[0].values])
+        with self.assertRaises(ivrell.BadInput):
+            trials[1].over(trials[0], rows=7)
+
     def test_what_is_built_is_a_file(self):
         comparison = self.built(
             ivrell.Approach("here", answer, fields={"input": "csv", "name": "As it is"}),

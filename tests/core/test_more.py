@@ -7,17 +7,26 @@ from math import exp
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
+from ivrell.core.records.machine import Machine
 from ivrell.core.records.session import More
+from ivrell.core.report.ratios import Judge
 from ivrell.core.results.folder import DATA, ResultFolder
 from ivrell.core.stats.contrasts import Terms, contrasts
 from ivrell.core.stats.sessions import shifts
 from ivrell.core.trial.changed import only_changed, take_over
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.control import NoControl
+from ivrell.core.trial.enough import look_after, told
 from ivrell.core.trial.more import extended, text_with
 from ivrell.core.trial.plan import Plan
 from tests.core.test_findings import run
-from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
+from tests.support.comparisons import (
+    COUNTING,
+    HEAD,
+    TrialCase,
+    approach,
+    python_answer,
+)
 
 TEXT = HEAD + approach("loop", COUNTING) + approach("twin", COUNTING)
 LATER = TEXT + approach("late", COUNTING)
@@ -94,6 +103,48 @@ class Added(TrialCase):
         self.assertEqual(Trial(TEXT, plan, folder, self.store).conduct().ended, "done")
         self.assertEqual(sorted(self.rounds("loop")), [0, 0, 1, 2, 3, 4, 5])
         self.assertEqual(sorted(self.rounds("twin")), [0, 0, 1, 2, 3, 4, 5])
+
+
+class UntilTold(TrialCase):
+    def added(self, minutes, **sleeps):
+        text = HEAD + "".join(
+            approach(lane, python_answer(f"time.sleep({s})")) for lane, s in sleeps.items()
+        )
+        first = self.trial(text, rounds=2, knobs={"rows": [30]})
+        first.conduct()
+        results = first.results
+        more = More(told_within_minutes=minutes)
+        plan, stretch = extended(parse(text), first.plan, results.runs(), more)
+        found = Trial(text, plan, results.path, self.store, stretch=stretch).conduct()
+        return found, max(run.round for run in results.runs())
+
+    def test_rounds_end_once_it_is_told_who_is_the_quickest(self):
+        found, rounds = self.added(5, slow=0.02, quick=0.01)
+        self.assertTrue(3 <= rounds <= 40, rounds)
+        self.assertEqual("quick", found.points[0].ranking[0])
+        self.assertIsNone(found.points[0].rounds_more)
+
+    def test_the_time_given_ends_it_where_nothing_can_be_told(self):
+        _, rounds = self.added(0.01, one=0.01, other=0.01)
+        self.assertLess(rounds, 20)
+
+    def test_equals_that_are_looked_at_again_and_again_are_told_apart_no_more_often(self):
+        source = random.Random(4)
+        judge = Judge(Machine(), {"a": "python", "b": "python", "c": "python"}, 0.0)
+        apart, tries = 0, 120
+        for _ in range(tries):
+            runs = []
+            for number in range(1, 41):
+                runs += [run(number, lane, number, exp(source.gauss(0, 0.05))) for lane in "abc"]
+                if number > 5 and look_after(number, 6) and told(runs, judge):
+                    apart += 1
+                    break
+        # Told at one of ten looks, from six rounds to forty.
+        self.assertLess(apart / tries, 0.05)
+
+    def test_looks_are_few(self):
+        looks = [n for n in range(6, 60) if look_after(n, 6)]
+        self.assertEqual([6, 8, 10, 12, 15, 19, 24, 30, 38, 48], looks)
 
 
 class OnlyWhatChanged(TrialCase):

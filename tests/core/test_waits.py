@@ -24,6 +24,8 @@ WITHIN_A_RUN = (
     "core/agreement/in_cluster.py",
 )  # fmt: skip
 WITH_A_REASON = {
+    "core/environments.py: wait": "for a group that was killed",
+    "core/environments.py: read": "of a pipe that gives what there is",
     "core/recipe/flush.py: join": "a thread of ours that hands over what was written",
     "core/recipe/encode.py: result": "a process of the pool: its end is heard as an error",
     "core/recipe/databases/postgres.py: result": "a thread of ours that draws a block",

@@ -246,6 +246,7 @@ def _more(args: argparse.Namespace) -> int:
             lanes=[lane for lane in args.lanes.split(",") if lane],
             knobs=_knobs(args.set, contents),
             at=at or None,
+            told_within_minutes=args.until_told,
             comparison=comparison,
             progress=progress.listen,
             control=progress,
@@ -350,6 +351,40 @@ def _runtimes(args: argparse.Namespace) -> int:
     return _registry(args, Runtimes(), lambda found: _show().runtimes(found))
 
 
+def _environment(args: argparse.Namespace) -> int:
+    from ivrell.core import environments
+    from ivrell.core.runtimes import Runtimes
+
+    if args.what != "list" and not args.name:
+        raise BadInput("An environment needs a name.", hint=f"ivrell environment {args.what} NAME")
+    if args.what == "add":
+        environments.make(args.name, args.packages, python=args.python, listen=_show().said)
+    elif args.what == "remove":
+        environments.remove(args.name)
+    lies = environments.environment_folder("")
+    found = [one for one in Runtimes().all() if Path(one.interpreter).is_relative_to(lies)]
+    _tell(args, found, lambda: _show().environments(found))
+    return DONE
+
+
+def _queue(args: argparse.Namespace) -> int:
+    from ivrell.cli.application import queue
+
+    return queue(args)
+
+
+def _worker(args: argparse.Namespace) -> int:
+    from ivrell.cli.worker import worker
+
+    return worker(args)
+
+
+def _pause_or_go_on(args: argparse.Namespace) -> int:
+    from ivrell.cli.application import pause_or_go_on
+
+    return pause_or_go_on(args)
+
+
 def _servers(args: argparse.Namespace) -> int:
     from ivrell.core.servers.own import Servers
 
@@ -415,6 +450,11 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "data": _data,
     "propose": _propose,
     "runtimes": _runtimes,
+    "environment": _environment,
+    "queue": _queue,
+    "worker": _worker,
+    "pause": _pause_or_go_on,
+    "continue": _pause_or_go_on,
     "servers": _servers,
     "clusters": _clusters,
     "engines": _engines,

@@ -30,6 +30,11 @@ _EXAMPLES = {
     "data": "demo/tolls-per-lock.toml --set rows=1000 --forms csv,parquet --out made",
     "propose": "locks.csv passages.parquet --allow locks.reach",
     "runtimes": "--add older /usr/bin/python3.9",
+    "environment": "add pandas-2.3 pandas==2.3.3 pyarrow",
+    "queue": "--json",
+    "worker": "--join https://ivrell.example:8420 --token-from file:token",
+    "pause": "12",
+    "continue": "12",
     "servers": "--add yard postgresql://ivrell@db.example --password-from env:YARD_PASSWORD",
     "clusters": "--add pair standalone:2",
     "engines": "--json",
@@ -111,6 +116,10 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     more.add_argument(
         "--at", action="append", default=[], metavar="KNOB=V", help="rounds at this point alone"
     )
+    more.add_argument(
+        "--until-told", type=float, metavar="MINUTES",
+        help="rounds until it is told who is the quickest, so long at the most",
+    )  # fmt: skip
     more.add_argument("--lanes", default="", metavar="ID,ID", help="lanes that did not run")
     more.add_argument(
         "--file", type=Path, help="comparison file that has the lanes; all else must be as it was"
@@ -167,6 +176,38 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     )
     runtimes.add_argument("--remove", metavar="NAME", help="forget this one")
     runtimes.add_argument("--json", action="store_true", help=_JSON)
+
+    environment = commands.add_parser(
+        "environment", help="interpreters with packages of their own, made here"
+    )
+    environment.add_argument("what", choices=("add", "remove", "list"), help="what to do")
+    environment.add_argument("name", nargs="?", default="", help="of add, remove: its name")
+    environment.add_argument(
+        "packages", nargs="*", help="of add: as pip takes them, such as pandas==2.3.3"
+    )
+    environment.add_argument("--python", help="of add: path of the interpreter that it is of")
+    environment.add_argument("--json", action="store_true", help=_JSON)
+
+    queue = commands.add_parser("queue", help="what the application does, and what waits there")
+    queue.add_argument("--json", action="store_true", help=_JSON)
+    pause = commands.add_parser("pause", help="let others pass a trial of the application")
+    go_on = commands.add_parser("continue", help="let a paused trial of the application go on")
+    for command in (pause, go_on):
+        command.add_argument("trial", type=int, help="its number")
+    for command in (queue, pause, go_on):
+        command.add_argument("--data-dir", type=Path, help="data folder that it runs on")
+
+    worker = commands.add_parser(
+        "worker", help="run trials of an Ivrell elsewhere, on this machine"
+    )
+    worker.add_argument("--join", required=True, metavar="URL", help="https://... of that Ivrell")
+    worker.add_argument(
+        "--token-from", default="env:IVRELL_TOKEN", metavar="PLACE",
+        help="the token told when this machine was added there: env:NAME or file:PATH",
+    )  # fmt: skip
+    worker.add_argument(
+        "--authority", type=Path, metavar="FILE", help="certificates that are trusted as well"
+    )
 
     servers = commands.add_parser("servers", help="database servers of your own")
     servers.add_argument(

@@ -200,6 +200,10 @@ def estimate(found: "Estimate", names: Mapping[str, str], minutes: float | None)
     OUT.print(table(headings, rows))
     span = _between(found.low, found.high)
     OUT.print(f"About {format_seconds(found.seconds)} in all ({span}).")
+    for lanes, word in ((found.breaking, "will"), (found.perhaps, "may")):
+        if lanes:
+            told = ", ".join(names[lane] for lane in lanes)
+            OUT.print(f"{told} {word} break the limit of memory at the largest.")
     if found.rounds_in_time is not None:
         OUT.print(f"In {minutes:g} minutes: {found.rounds_in_time} rounds.")
 
@@ -284,6 +288,21 @@ def runtimes(found: "list[Runtime]") -> None:
     for one in found:
         word = one.problem or f"{one.implementation} {one.version}, {len(one.packages)} packages"
         OUT.print(f"{one.name:16} {one.interpreter}: {word}")
+
+
+def said(line: str) -> None:
+    """Print a line of what goes on, beside what is found."""
+    print(line, file=sys.stderr)
+
+
+def environments(found: "list[Runtime]") -> None:
+    """Print the environments, a line each."""
+    if not found:
+        OUT.print("There is no environment. Make one: add NAME pandas==2.3.3")
+    for one in found:
+        versions = ", ".join(f"{name} {version}" for name, version in one.packages.items())
+        word = one.problem or f"{one.implementation} {one.version}; {versions}"
+        OUT.print(f"{one.name:16} {word}")
 
 
 def servers(found: "list[Server]") -> None:

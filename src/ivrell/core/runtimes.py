@@ -105,6 +105,16 @@ class Runtimes:
         self._kept.put(name, interpreter)
         return found
 
+    def check_free(self, name: str) -> None:
+        """Raise BadInput where there is one of that name already."""
+        self._kept.check_name(name)
+        if name in self._kept.all():
+            raise BadInput(
+                f"There is a runtime called {name} already.",
+                where="name",
+                hint="Take another name, or forget that one first.",
+            )
+
     def remove(self, name: str) -> None:
         """Forget one. Raises BadInput when there is none of that name."""
         self._kept.remove(name)

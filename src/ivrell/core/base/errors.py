@@ -31,6 +31,10 @@ class BadInput(Exception):
         return f"{place}{self.what}{hint}"
 
 
+class OtherVersions(BadInput):
+    """What a trial began with is another version now; it can go on where that is asked for."""
+
+
 class NotAvailable(BadInput):
     """What some lanes need is not there now; others go on without them."""
 

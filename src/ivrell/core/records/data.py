@@ -27,3 +27,9 @@ class MadeTable(BaseModel):
     indexes: list[str] = []
     index_seconds: float | None = None
     types: dict[str, str] = {}
+
+    @property
+    def told_bytes(self) -> tuple[str, str] | None:
+        """What of it has the same bytes wherever it is made, as a name of that; None where nothing
+        is told."""
+        return (self.fingerprint, self.form) if self.fingerprint and self.bytes_hash else None

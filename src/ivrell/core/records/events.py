@@ -107,6 +107,16 @@ class LaneOut(BaseModel):
     point: Point
 
 
+class StandingTold(BaseModel):
+    """Who leads after so many whole rounds, by the rules of findings, at a point; answers have not
+    been judged yet."""
+
+    kind: Literal["standing"] = "standing"
+    rounds: int
+    point: Point
+    words: str
+
+
 class TrialEnded(BaseModel):
     """The trial has ended."""
 
@@ -122,6 +132,7 @@ TrialEvent = (
     | RunProgress
     | RunEnded
     | LaneOut
+    | StandingTold
     | TrialEnded
 )
 """What a trial's listener hears."""
@@ -154,6 +165,7 @@ LiveEvent = Annotated[
     | RunProgress
     | RunLine
     | LaneOut
+    | StandingTold
     | TrialPaused
     | TrialEnded
     | Judged,

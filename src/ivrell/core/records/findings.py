@@ -19,9 +19,10 @@ RatioVerdict = Annotated[
     Literal["faster", "slower", "less", "more", "no difference that matters", "not told apart"],
     BeforeValidator(lambda given: _FORMER_VERDICTS.get(given, given)),
 ]
-Question = Literal["quickest", "baseline", "pair"]
+Question = Literal["quickest", "baseline", "pair", "change"]
 """What a ratio answers: whether one lane takes less than every other, how a lane does against the
-baseline, or how any two do against each other. Each has a family of its own."""
+baseline, how any two do against each other, or how one does against itself in another trial. Each
+has a family of its own."""
 
 Better = Literal["lower", "higher", "neither"]
 

@@ -18,21 +18,25 @@ from ivrell.core.records.run import RunRecord
 class More(BaseModel):
     """What is to be added to a trial that has ended: so many ``rounds``, at one ``point`` or at
     all; ``lanes`` that did not run, with as many rounds as the others have unless some are said;
-    values of ``knobs`` that did not."""
+    values of ``knobs`` that did not. With ``told_within_minutes`` rounds go on until it is told who
+    is the quickest, at the longest for so long."""
 
     rounds: int = Field(default=0, ge=0, le=1000)
     lanes: list[str] = []
     knobs: dict[str, KnobValues] = {}
     point: Point | None = None
+    told_within_minutes: float | None = Field(default=None, gt=0, le=24 * 60)
 
 
 class Stretch(BaseModel):
     """What a session does where that is not the whole plan of its trial: a plan of its own, at
-    ``points`` alone unless there are none, with rounds counted from ``first_round``."""
+    ``points`` alone unless there are none, with rounds counted from ``first_round``; as ``More``
+    it may end once it is told who is the quickest."""
 
     plan: Plan
     first_round: int = 1
     points: list[Point] = []
+    told_within_minutes: float | None = None
 
 
 class Session(BaseModel):

@@ -5,6 +5,8 @@ from typing import Literal
 from pydantic import BaseModel
 
 from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.estimate import Took
+from ivrell.core.records.findings import LaneState
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import StatementPlan
@@ -28,6 +30,30 @@ class TryOutcome(BaseModel):
     columns: list[AnswerColumn] = []
     rows: list[list[str | None]] = []
     plans: list[StatementPlan] = []
+
+
+class LaneTried(BaseModel):
+    """What came of a lane on small sizes: its ``state`` at the largest of them with what kept it
+    from its end, whether its answer is the right one (null where there was none) and why not, and
+    its seconds there."""
+
+    lane: str
+    name: str
+    state: LaneState
+    trouble: str
+    agrees: bool | None
+    reasons: list[str]
+    elapsed_s: float | None
+
+
+class AllTried(BaseModel):
+    """Every lane run once at small sizes; ``took`` tells what a plan will take, ``words`` how it
+    went, in a sentence."""
+
+    rows: list[int]
+    lanes: list[LaneTried]
+    took: list[Took] = []
+    words: str
 
 
 InterruptionVerdict = Literal[

@@ -26,6 +26,7 @@ from ivrell.core.base.locks import FileLock
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import TrialFindings
+from ivrell.core.records.history import Remarks
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Plan
 from ivrell.core.records.run import RunRecord
@@ -44,6 +45,7 @@ _EVENT_LOGS = "spark-events"
 _LONGEST_LOG = 1 << 30
 _JOURNAL = "journal.jsonl"
 _LOCK = "conductor.lock"
+_THINNED = "thinned"
 
 CURVE = pa.schema(
     [
@@ -74,6 +76,9 @@ MACHINE = RecordFile("machine.json", Machine)
 DATA = RecordFile("data.json", list[MadeTable])
 AGREEMENT = RecordFile("agreement.json", dict[str, dict[str, Agreement]])
 """Agreement by the name of the point and by lane."""
+
+REMARKS = RecordFile("remarks.json", Remarks)
+"""What people said of it; not there where nobody said anything."""
 
 FINDINGS = RecordFile("findings.json", TrialFindings)
 SWEEP = RecordFile("sweep.json", list[SweepFindings])
@@ -275,6 +280,45 @@ class ResultFolder:
     def report(self) -> Path:
         """The report, a page of its own."""
         return self.path / REPORT
+
+    @property
+    def is_thinned(self) -> bool:
+        """Whether only summaries are there any more."""
+        return (self.path / _THINNED).exists()
+
+    @property
+    def thinned_bytes(self) -> int:
+        """Bytes that thinning would give back."""
+        return sum(
+            path.stat().st_size
+            for one in self._raw
+            for path in ([one] if one.is_file() else one.rglob("*"))
+            if path.is_file() and not path.is_symlink()
+        )
+
+    def thin(self) -> None:
+        """Take out what single runs left: answers, curves, files, logs. Figures of runs, findings
+        and report stay."""
+        (self.path / _THINNED).touch()
+        for one in self._raw:
+            if one.is_dir():
+                shutil.rmtree(one)
+            else:
+                one.unlink(missing_ok=True)
+
+    def refuse_thinned(self) -> None:
+        """Raise BadInput where only summaries are there any more."""
+        if self.is_thinned:
+            raise BadInput(
+                "Of this trial only summaries are kept: its answers were thinned out.",
+                where=str(self.path),
+                hint="Run a trial anew.",
+            )
+
+    @property
+    def _raw(self) -> list[Path]:
+        names = _ANSWERS, _FILES, _CURVES, CURVES, _EVENT_LOGS, _JOURNAL
+        return [self.path / name for name in names]
 
     def contents(self) -> dict[str, int]:
         """Bytes of each file there, by its name within the folder."""

@@ -436,14 +436,20 @@ def _judged(fit: _Fit, i: int, terms: Terms, asked: _Asked) -> Ratio:
         half = max(half, fit.log_floor(i, terms) or 0.0)
     middle = float(fit.middle[i])
     value, low, high = exp(middle), exp(middle - half), exp(middle + half)
-    verdict = _within(low, high, terms)
-    if verdict is None:
-        verdict = terms.words[value < 1] if half < abs(middle) else "not told apart"
+    verdict = verdict_of(middle, half, terms)
     more = _rounds_more(fit, i, terms, asked) if verdict == "not told apart" else None
     return Ratio(
         value, low, high, rounds, verdict, floor, chance=float(asked.chance[i]), rounds_more=more,
         question=asked.question[i],
     )  # fmt: skip
+
+
+def verdict_of(middle: float, half: float, terms: Terms) -> RatioVerdict:
+    """What an interval of a ratio says; logarithms: its ``middle``, and ``half`` of its width."""
+    within = _within(exp(middle - half), exp(middle + half), terms)
+    if within:
+        return within
+    return terms.words[middle < 0] if half < abs(middle) else "not told apart"
 
 
 def _within(low: float, high: float, terms: Terms) -> RatioVerdict | None:

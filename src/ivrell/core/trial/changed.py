@@ -6,12 +6,13 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from ivrell.core.base.errors import BadInput
+from ivrell.core.comparison.alike import as_run, others_than_lanes
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.plan import Plan
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.session import Stretch
 from ivrell.core.results.folder import DATA, SESSIONS, ResultFolder
-from ivrell.core.trial.more import anchor_of, as_run, others_than_lanes
+from ivrell.core.trial.more import anchor_of
 from ivrell.core.trial.plan import chosen_approaches
 
 

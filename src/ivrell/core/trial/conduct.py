@@ -15,7 +15,7 @@ from typing import Literal
 
 from ivrell.core.agreement.judge import ClusterJudge
 from ivrell.core.agreement.record import Answers
-from ivrell.core.base.errors import BadInput, NotAvailable, Stopped, room_on_disk
+from ivrell.core.base.errors import BadInput, NotAvailable, OtherVersions, Stopped, room_on_disk
 from ivrell.core.base.folders import data_folder
 from ivrell.core.base.locks import in_use
 from ivrell.core.base.temp_dirs import scratch
@@ -33,6 +33,7 @@ from ivrell.core.records.events import (
     RunEnded,
     RunStarted,
     SessionSeen,
+    StandingTold,
     TrialEnded,
 )
 from ivrell.core.records.findings import TrialFindings
@@ -50,14 +51,24 @@ from ivrell.core.records.wire import (
     Failure,
     RunEnd,
 )
+from ivrell.core.report.findings import findings
 from ivrell.core.report.measures import values_at
-from ivrell.core.results.folder import COMPARISON, DATA, FINDINGS, SESSIONS, AddRun, ResultFolder
+from ivrell.core.report.ratios import Judge
+from ivrell.core.results.folder import (
+    AGREEMENT,
+    COMPARISON,
+    DATA,
+    FINDINGS,
+    SESSIONS,
+    AddRun,
+    ResultFolder,
+)
 from ivrell.core.results.kept_files import keep_files
 from ivrell.core.run.answers.receiver import AnswerReceiver, Received
 from ivrell.core.stats import history
 from ivrell.core.trial.control import Control, Listener, NoControl, ignore_event
 from ivrell.core.trial.disturbance import Repeats
-from ivrell.core.trial.enough import enough
+from ivrell.core.trial.enough import enough, look_after, told
 from ivrell.core.trial.judging import judged
 from ivrell.core.trial.lane_status import LaneStatus
 from ivrell.core.trial.plan import (
@@ -79,6 +90,8 @@ from ivrell.core.trial.step_up import StepUp
 
 log = logging.getLogger("ivrell.trial")
 _SETTLE_S = 0.3
+_STANDING_FROM = 2
+"""Rounds from which on it is said who leads."""
 
 
 class Trial:
@@ -137,6 +150,7 @@ class Trial:
         self.earlier: list[Session] = []
         self.session = Session(plan=plan)
         self._status = LaneStatus()
+        self._spent_s = 0.0
         knob = stepped_knob(self.points) if plan.step_up else None
         self._step_up = StepUp(knob, self.points, plan.limits) if knob else None
         self._left_behind: set[str] = set()
@@ -282,7 +296,7 @@ class Trial:
         found = changes(used[-1], self.session, engines) if used else []
         if found:
             told = "; ".join(map(str, found))
-            raise BadInput(
+            raise OtherVersions(
                 f"What this trial began with is not what is here now: {told}.",
                 where=str(self.folder),
                 hint="Run it anew; or go on all the same, which its findings will say: "
@@ -399,13 +413,15 @@ class Trial:
         attempts = self.attempts(folder, desk)
         for run in self.runs:
             attempts.learn(run)
-        began = time.monotonic() - self._spent_before()
+        self._spent_s = self._spent_before()
+        began = time.monotonic() - self._spent_s
         ended_round = -self.plan.warm_ups
         try:
             with self.results.adding_runs() as add:
                 for planned in self._ordered():
                     if planned.round > ended_round + 1:
                         ended_round = planned.round - 1
+                        self._tell_standing(ended_round)
                         if self._enough(ended_round, self._since(began)):
                             return
                     self._do_with_memory(attempts, planned, add, began)
@@ -415,6 +431,19 @@ class Trial:
                     self._do_with_memory(attempts, planned, add, began)
         finally:
             attempts.close()
+
+    def _tell_standing(self, rounds: int) -> None:
+        """Say who leads at the first point, between two runs, where nothing is timed."""
+        if rounds < _STANDING_FROM or self.explained:
+            return
+        began = time.monotonic()
+        added = self._stretch.points if self._stretch else []
+        point = (added or self.points)[0]
+        here = RunSet([run for run in self.runs if run.point == point], [self.session])
+        told = findings(self.comparison, here, {}, point)
+        if told.conclusion:
+            self.listen(StandingTold(rounds=rounds, point=point, words=told.conclusion))
+        self._paused_s += time.monotonic() - began
 
     def _ordered(self) -> Iterator[PlannedRun]:
         if self._stretch is None:
@@ -554,11 +583,41 @@ class Trial:
 
     def _enough(self, rounds: int, seconds: float) -> bool:
         """Whether the plan's rule ends the trial after so many whole rounds."""
-        until = self.plan.until if self._stretch is None else None
+        if self._stretch is not None:
+            return self._told(self._stretch, rounds, seconds - self._spent_s)
+        until = self.plan.until
         if until is None or rounds < 1:
             return False
         running = self._status.running(self.runs)
         return enough(until, running, self.comparison.baseline_id, rounds, seconds / 60)
+
+    def _told(self, added: Stretch, rounds: int, seconds: float) -> bool:
+        """Whether what was added until it is told has told it, or has had its time."""
+        if added.told_within_minutes is None or rounds < added.first_round:
+            return False
+        if seconds / 60 >= added.told_within_minutes:
+            return True
+        if not look_after(rounds, added.first_round):
+            return False
+        counted = [run for run in self._status.running(self.runs) if run.counted]
+        points = added.points or self.points
+        judge = Judge.of(self.comparison, self.machine)
+        # Those that answered otherwise when it ended win nothing.
+        known = self.results.read(AGREEMENT) if self.results.has(AGREEMENT) else {}
+        wrong = {
+            point: {lane for lane, one in lanes.items() if not one.agrees}
+            for point, lanes in known.items()
+        }
+        return all(
+            told(
+                [
+                    run for run in counted
+                    if run.point == point and run.approach not in wrong.get(point_name(point), ())
+                ],
+                judge,
+            )
+            for point in points
+        )  # fmt: skip
 
     def _is_out(self, planned: PlannedRun) -> bool:
         if planned.approach in self.control.dropped() or self._status.is_out(planned):

@@ -1,9 +1,12 @@
 """Whether the rounds so far are enough for a plan that ends by how sure they are."""
 
 from collections.abc import Sequence
+from statistics import median
 
 from ivrell.core.records.points import point_name
 from ivrell.core.records.run import RunRecord
+from ivrell.core.report.measures import BY_KEY
+from ivrell.core.report.ratios import Judge
 from ivrell.core.stats.contrasts import contrasts
 from ivrell.core.stats.summary import summarize
 from ivrell.core.trial.plan import Until
@@ -56,6 +59,44 @@ def _width(times: dict[int, float]) -> float | None:
 
 def _share(low: float | None, high: float | None, value: float) -> float | None:
     return None if low is None or high is None else (high - low) / value
+
+
+LOOK = 0.01
+"""Chance below which something is told at one of several looks: that they are several makes no
+equals be told apart more often (shown by the tests)."""
+
+_LOOKS_APART = 1.25
+
+
+def look_after(rounds: int, first: int) -> bool:
+    """Whether to look after a round, where rounds are added from ``first`` on until something is
+    told: after a fourth more, and so on, so that looks stay few."""
+    before = max(1, first - 1)
+    while before < rounds:
+        before = max(before + 1, round(before * _LOOKS_APART))
+    return before == rounds
+
+
+def told(runs: Sequence[RunRecord], judge: Judge) -> bool:
+    """Whether it is told which lane is the quickest, or that what is between it and those next to
+    it does not matter.
+
+    Args:
+        runs: counted ones at a point.
+        judge: what they are judged by.
+    """
+    lanes = sorted({run.approach for run in runs})
+    values = {lane: own for lane in lanes if (own := _times(runs, lane))}
+    ratios = judge.ratios(BY_KEY["elapsed"], values)
+    if not ratios:
+        return False
+    best = min(values, key=lambda lane: median(values[lane].values()))
+    for pair, ratio in ratios.items():
+        if best not in pair or ratio.verdict == "no difference that matters":
+            continue
+        if ratio.verdict == "not told apart" or ratio.chance is None or ratio.chance > LOOK:
+            return False
+    return True
 
 
 def enough(

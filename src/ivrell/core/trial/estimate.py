@@ -12,14 +12,14 @@ from functools import cached_property
 from math import exp, log, sqrt
 from statistics import fmean, stdev
 
+from ivrell.core.comparison.alike import as_run
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.records.estimate import Ended, Estimate, LaneEstimate, Rest, Took
+from ivrell.core.records.estimate import Ended, Estimate, LaneEstimate, MemoryEstimate, Rest, Took
 from ivrell.core.records.plan import Plan
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.report.measures import input_rows
 from ivrell.core.stats.growth import Predictor, enough, predictor
-from ivrell.core.trial.more import as_run
 from ivrell.core.trial.plan import chosen_approaches, points_of
 
 BEGINNING_S = 2.5
@@ -31,6 +31,9 @@ _USUAL = 0.25
 _DAYS = 0.2
 """The same of what was measured: a machine is quicker on some days than on others, for all lanes
 at once (eight plans of the demos took 0.82 to 1.15 times what was told)."""
+
+_NEAR = 4
+"""A lane that holds a fourth of the limit may break it, where its bounds reach so far."""
 
 _WITHIN_90 = 1.64
 _DRAWS = 100
@@ -45,14 +48,16 @@ def took(runs: Iterable[Ended]) -> list[Took]:
             continue
         if run.state == "done" and run.spent_s > before:
             seconds = run.spent_s - before
-            found.append(Took(lane=run.lane, point=run.point, seconds=seconds))
+            found.append(
+                Took(lane=run.lane, point=run.point, seconds=seconds, memory_bytes=run.memory_bytes)
+            )
         before = max(before, run.spent_s)
     return found
 
 
 def as_ended(run: RunRecord) -> Ended:
     """What of a run's record tells what it took."""
-    return Ended(run.run, run.approach, run.point, run.state, run.spent_s)
+    return Ended(run.run, run.approach, run.point, run.state, run.spent_s, run.peak_memory_bytes)
 
 
 def took_by(comparison: Comparison, other: Comparison, found: Iterable[Took]) -> list[Took]:
@@ -87,7 +92,7 @@ def estimated(
     for one in earlier:
         by_lane.setdefault(one.lane, []).append(one)
     lanes = [
-        _lane(comparison, lane, points, rounds, by_lane.get(lane, []))
+        _lane(comparison, lane, points, rounds, by_lane.get(lane, []), plan.limits.memory_bytes)
         for lane in chosen_approaches(plan, comparison)
     ]
     known = sum(lane.seconds for lane in lanes)
@@ -128,8 +133,9 @@ def _lane(
     points: Sequence[Point],
     rounds: int,
     earlier: Sequence[Took],
+    memory_limit: int,
 ) -> LaneEstimate:
-    before = _Before(comparison, earlier)
+    before = _Before(comparison, [(one.point, one.seconds) for one in earlier])
     each = [before.run(point) for point in points]
     # Runs of a lane are off together: the reason is the same for all.
     return LaneEstimate(
@@ -138,20 +144,44 @@ def _lane(
         low=rounds * sum(one.seconds * exp(-one.off) for one in each),
         high=rounds * sum(one.seconds * exp(one.off) for one in each),
         rests_on=min((one.rests_on for one in each), key=_ORDER.index),
+        memory=_memory(comparison, points, earlier, memory_limit),
     )
 
 
-class _Before:
-    """What runs of one lane took before."""
+def _memory(
+    comparison: Comparison, points: Sequence[Point], earlier: Sequence[Took], limit: int
+) -> MemoryEstimate | None:
+    """What a lane will hold where it holds most; None where nothing, or one other size alone, tells
+    it: memory that is held at any size is no part of what grows."""
+    held = [(one.point, float(one.memory_bytes)) for one in earlier if one.memory_bytes]
+    before = _Before(comparison, held)
+    told = [one for one in map(before.run, points) if one.rests_on in ("measured", "sizes")]
+    if not told:
+        return None
+    most = max(told, key=lambda one: one.seconds)
+    low, high = most.seconds * exp(-most.off), most.seconds * exp(most.off)
+    if most.rests_on == "measured":
+        # It was there, and below the limit that it had then.
+        low, high = most.seconds * 0.95, most.seconds * 1.05
+    # Far beyond the sizes that ran anything may be: what is likely is told.
+    near = _NEAR * most.seconds > limit
+    return MemoryEstimate(
+        value=most.seconds, low=low, high=high,
+        breaks="will" if low > limit else "may" if high > limit and near else "",
+    )  # fmt: skip
 
-    def __init__(self, comparison: Comparison, earlier: Sequence[Took]) -> None:
+
+class _Before:
+    """What runs of one lane took before, of time or of memory."""
+
+    def __init__(self, comparison: Comparison, earlier: Sequence[tuple[Point, float]]) -> None:
         self._comparison = comparison
         self._at: dict[str, list[float]] = {}
         self._by_size: dict[int, list[float]] = {}
-        for one in earlier:
-            self._at.setdefault(point_name(one.point), []).append(one.seconds)
-            if rows := input_rows(comparison, one.point):
-                self._by_size.setdefault(rows, []).append(one.seconds)
+        for point, value in earlier:
+            self._at.setdefault(point_name(point), []).append(value)
+            if rows := input_rows(comparison, point):
+                self._by_size.setdefault(rows, []).append(value)
 
     @cached_property
     def _grows(self) -> Predictor | None:

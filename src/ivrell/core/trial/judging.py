@@ -1,11 +1,12 @@
 """The end of a trial: answers held against each other, findings and report written."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Literal
 
 from ivrell.core.agreement.record import Answers
 from ivrell.core.agreement.sources import Sources
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import FINDINGS_EDITION, TrialFindings
 from ivrell.core.records.points import Point, point_name
@@ -41,10 +42,28 @@ def judged(
     runs = taken.runs
     points = points_with(plan, comparison, (run.point for run in runs))
     agreement = {point_name(point): answers.judge(lanes, point, sources(point)) for point in points}
+    return told_of(comparison, results, taken, agreement, made=made, ended=ended, plan=plan)
+
+
+def told_of(
+    comparison: Comparison,
+    results: ResultFolder,
+    taken: RunSet,
+    agreement: Mapping[str, Mapping[str, Agreement]],
+    *,
+    made: Sequence[MadeTable],
+    ended: Literal["done", "stopped"],
+    plan: Plan,
+) -> TrialFindings:
+    """Write what follows of runs and of their agreement, by the name of the point and by lane; as
+    ``judged`` takes them."""
+    runs = taken.runs
+    points = points_with(plan, comparison, (run.point for run in runs))
     results.keep(AGREEMENT, agreement)
     results.write_curves(run.run for run in runs)
     told = [
-        findings(comparison, taken, agreement[point_name(point)], point, made) for point in points
+        findings(comparison, taken, agreement.get(point_name(point), {}), point, made)
+        for point in points
     ]
     found = TrialFindings(
         edition=FINDINGS_EDITION,

@@ -5,20 +5,22 @@ the machine does otherwise by then falls out of the ratio by way of it.
 """
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 from pydantic import ValidationError
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.wording import told
+from ivrell.core.comparison.alike import as_run, others_than_lanes
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.engines.base import Approach
 from ivrell.core.records.plan import Plan
 from ivrell.core.records.points import Value, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.session import More, Stretch
 from ivrell.core.trial.plan import chosen_approaches, points_of
+
+MOST_TOLD = 200
+"""Rounds at the most that are added until something is told."""
 
 
 def extended(
@@ -38,7 +40,8 @@ def extended(
     if not counted:
         raise BadInput("Nothing has been counted in this trial.", hint="Run it anew.")
     asked = [name for name in ("lanes", "knobs") if getattr(more, name)]
-    if len(asked) > 1 or not (asked or more.rounds):
+    told = more.told_within_minutes
+    if len(asked) > 1 or not (asked or more.rounds or told) or (asked and told):
         raise BadInput(
             "Add rounds, or lanes, or values of knobs.", where="more", hint="One of them at a time."
         )
@@ -51,11 +54,14 @@ def extended(
         return _lanes(comparison, plan, once, counted, more)
     if more.knobs:
         return _values(comparison, plan, more, last)
-    asked_plan = _but(once, rounds=more.rounds)
+    asked_plan = _but(once, rounds=more.rounds or MOST_TOLD)
     points = [] if more.point is None else [more.point]
     # The plan says how many rounds there are at every point.
-    rounds = {} if points or plan.until else {"rounds": max(last, plan.rounds) + more.rounds}
-    stretch = Stretch(plan=asked_plan, first_round=last + 1, points=points)
+    fixed = not (points or plan.until or told)
+    rounds = {"rounds": max(last, plan.rounds) + more.rounds} if fixed else {}
+    stretch = Stretch(
+        plan=asked_plan, first_round=last + 1, points=points, told_within_minutes=told
+    )
     return _but(plan, **rounds), stretch
 
 
@@ -153,18 +159,3 @@ def text_with(before: str, now: str, runs: Sequence[RunRecord], lanes: Sequence[
             hint="Run a trial anew.",
         )
     return now
-
-
-def others_than_lanes(before: Comparison, now: Comparison) -> list[str]:
-    """What runs rest on besides their lanes and is another now, in words."""
-    same = {
-        "the data": before.data == now.data,
-        "how answers are compared": before.answer == now.answer,
-        "the knobs": before.knobs == now.knobs,
-    }
-    return [word for word, alike in same.items() if not alike]
-
-
-def as_run(approach: Approach) -> Approach:
-    """An approach without what changes nothing of its runs."""
-    return replace(approach, name="", note="", parent=None, retired=False)
