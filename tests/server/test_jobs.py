@@ -352,10 +352,11 @@ class EarlierRecords(TransactionTestCase):
     def setUp(self):
         executor = MigrationExecutor(connection)
         self.addCleanup(self.to_now)
-        executor.migrate([("trials", "0006_try_now"), ("data", "0001_initial")])
-        apps = executor.loader.project_state(
-            [("trials", "0006_try_now"), ("data", "0001_initial"), ("comparisons", "0002_board")]
-        ).apps
+        before = [
+            ("trials", "0006_try_now"), ("data", "0001_initial"), ("comparisons", "0002_board"),
+        ]  # fmt: skip
+        executor.migrate(before)
+        apps = executor.loader.project_state(before).apps
         comparison = apps.get_model("comparisons", "Comparison").objects.create(text=TWO_LANES)
         told = {"what": "The disk is full.", "where": "", "hint": ""}
         apps.get_model("trials", "Trial").objects.create(

@@ -7,6 +7,7 @@ from django.core.management import call_command
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
+from ivrell.core.records.history import Remarks
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.trials.models import Run, Trial
 from ivrell.server.trials.reindex import reindex
@@ -51,10 +52,13 @@ class Reindex(ServerCase):
         before = self.shown(trial.pk)
         records = list(trial.runs.order_by("number").values("number", "record", "curve"))
         state = (trial.state, trial.conclusion, trial.planned_runs, trial.sessions, trial.data)
+        said = Remarks(name="Before the flood", note="All gates shut.", kept=True)
+        trial.say(said)
         number = trial.pk
         trial.delete()
         call_command("reindex", verbosity=0)
         trial = Trial.objects.get(pk=number)
+        self.assertEqual(said, trial.said)
         self.assertEqual(trial.comparison_id, self.comparison.pk)
         self.assertEqual(
             (trial.state, trial.conclusion, trial.planned_runs, trial.sessions, trial.data), state

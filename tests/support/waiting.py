@@ -10,11 +10,13 @@ PATIENCE_S = float(os.environ.get("IVRELL_TEST_PATIENCE_S", "300"))
 wait is a limit against waiting for ever, not a measure."""
 
 
-def wait_until(condition: Callable[[], Any], told: Callable[[], object] = str) -> Any:
+def wait_until(
+    condition: Callable[[], Any], told: Callable[[], object] = str, every_s: float = 0.05
+) -> Any:
     """What a condition gives as soon as that is true; `told` gives words when it never is."""
     deadline = time.monotonic() + PATIENCE_S
     while not (found := condition()):
         if time.monotonic() > deadline:
             raise AssertionError(f"Waited {PATIENCE_S:.0f} s in vain. {told()}")
-        time.sleep(0.05)
+        time.sleep(every_s)
     return found

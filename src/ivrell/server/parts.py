@@ -1,17 +1,17 @@
 """The processes that a start keeps running: what ends is started again, after growing pauses."""
 
-import ctypes
 import signal
 import subprocess
 import sys
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from ivrell.core.base.logs import MOST_BYTES
+from ivrell.core.base.parents import end_with_parent
 from ivrell.core.base.waits import end
 
-_PR_SET_PDEATHSIG = 1
 FIRST_PAUSE_S = 0.5
 LONGEST_PAUSE_S = 60.0
 STEADY_S = 60.0
@@ -19,10 +19,6 @@ STEADY_S = 60.0
 
 FOR_NOW = 75
 """Exit status of a part that ended because something else is missing for now (EX_TEMPFAIL)."""
-
-
-def _die_with_parent() -> None:
-    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
 class Pause:
@@ -89,7 +85,7 @@ class Part:
                 stdout=output,
                 stderr=output,
                 start_new_session=True,
-                preexec_fn=_die_with_parent,
+                preexec_fn=partial(end_with_parent, signal.SIGTERM),
             )
         self._began = time.monotonic()
 

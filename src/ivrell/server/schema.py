@@ -4,11 +4,15 @@ from typing import Any, ClassVar
 
 from drf_spectacular.contrib.pydantic import PydanticExtension
 from drf_spectacular.drainage import set_override
+from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from drf_spectacular.generators import SchemaGenerator
 from drf_spectacular.openapi import AutoSchema
 from drf_spectacular.plumbing import ResolvedComponent
 from drf_spectacular.views import SpectacularAPIView
 from pydantic.json_schema import GenerateJsonSchema
+
+from ivrell.core.base.running import SCHEME, STATE
+from ivrell.core.records.joined import WORKER_SCHEME
 
 _SUFFIX = "Request"
 _ANY = "Json"
@@ -48,6 +52,28 @@ class Shapes(PydanticExtension):  # type: ignore[no-untyped-call]
                 )
             )
         return schema
+
+
+class CommandKey(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]
+    """Publishes that the command line of the machine is let in by a key."""
+
+    target_class = "ivrell.server.accounts.keys.KeyAuthentication"
+    name = "commandKey"
+
+    def get_security_definition(self, auto_schema: AutoSchema) -> dict[str, Any]:
+        told = f"{SCHEME} and the key that {STATE} of the data folder tells."
+        return {"type": "apiKey", "in": "header", "name": "Authorization", "description": told}
+
+
+class WorkerToken(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]
+    """Publishes that machines that have joined are let in by their tokens."""
+
+    target_class = "ivrell.server.jobs.workers.WorkerAuthentication"
+    name = "workerToken"
+
+    def get_security_definition(self, auto_schema: AutoSchema) -> dict[str, Any]:
+        told = f"{WORKER_SCHEME} and the token that was told when the machine was added."
+        return {"type": "apiKey", "in": "header", "name": "Authorization", "description": told}
 
 
 def as_generators_take_it(result: dict[str, Any], **_: Any) -> dict[str, Any]:

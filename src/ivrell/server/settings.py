@@ -4,6 +4,7 @@ IVRELL_DATA         Ivrell's data folder
 IVRELL_DB_HOST, IVRELL_DB_PORT, IVRELL_DB_NAME, IVRELL_DB_USER, IVRELL_DB_PASSWORD
 IVRELL_DB_POOL      most sessions of the database kept open between requests; none unless given
 IVRELL_SECRET_KEY   signs sessions
+IVRELL_KEY          lets the command line of this machine in; made anew at each start
 IVRELL_WEB          folder of the built page
 IVRELL_MADE_GB      most made data kept between trials, in GB (20 unless given)
 IVRELL_FILES        folders, with colons between, whose csv and parquet files tables may be, besides
@@ -37,6 +38,7 @@ MADE_LIMIT_BYTES = round(float(os.environ.get("IVRELL_MADE_GB", "20")) * 10**9)
 
 SECRET_KEY = os.environ.get("IVRELL_SECRET_KEY") or "only-for-commands-that-serve-nobody"
 DEBUG = False
+COMMAND_KEY = os.environ.get("IVRELL_KEY", "")
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", *os.environ.get("IVRELL_HOSTS", "").split()]
 
 INSTALLED_APPS = [
@@ -130,7 +132,10 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = MOST_BYTES
 DATA_UPLOAD_MAX_NUMBER_FILES = 50
 
 REST_FRAMEWORK = {
-    "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
+    "DEFAULT_AUTHENTICATION_CLASSES": [
+        "rest_framework.authentication.SessionAuthentication",
+        "ivrell.server.accounts.keys.KeyAuthentication",
+    ],
     "DEFAULT_PERMISSION_CLASSES": ["ivrell.server.permissions.ReadOrOwn"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
     "DEFAULT_PARSER_CLASSES": ["ivrell.server.parsing.BoundedJSON"],

@@ -58,6 +58,7 @@ class Up:
         self.parts: list[Part] = []
         self.cluster = Cluster(folder / "records")
         self.state = folder / "running.json"
+        self.key = secrets.token_urlsafe(32)
         self._env: dict[str, str] = {}
         self._pause = Pause()
         self._records_due = 0.0
@@ -146,6 +147,7 @@ class Up:
             "IVRELL_DATA": str(self.folder),
             "IVRELL_SECRET_KEY": self.secret(),
             "IVRELL_PORT": str(port),
+            "IVRELL_KEY": self.key,
             # Threads would keep heaps of their own, up to eight a core.
             "MALLOC_ARENA_MAX": "2",
         }
@@ -221,7 +223,11 @@ class Up:
         )
         worker.start(died=died)
         self.wait_until_ready(port)
-        self.state.write_text(json.dumps({"pid": os.getpid(), "port": port}))
+        told = {"pid": os.getpid(), "port": port, "key": self.key}
+        # Of whoever may read it: the key lets a command line in.
+        with os.fdopen(os.open(self.state, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as f:
+            f.write(json.dumps(told))
+        self.state.chmod(0o600)
         return f"http://127.0.0.1:{port}{link}"
 
     def another_link(self, port: int) -> str:

@@ -7,12 +7,13 @@ from ivrell.server.accounts.views import enter, leave
 from ivrell.server.comparisons.views import ComparisonViewSet
 from ivrell.server.data import views as data
 from ivrell.server.data.propose import ProposeView
-from ivrell.server.machine import queue
+from ivrell.server.machine import environments, machines, queue
 from ivrell.server.machine import views as machine
 from ivrell.server.page import page
 from ivrell.server.permissions import ReadOrOwn
 from ivrell.server.schema import SchemaView
 from ivrell.server.schema import Shapes as Shapes
+from ivrell.server.trials import joined, schedules
 from ivrell.server.trials import views as trials
 from ivrell.server.trials.live import events
 
@@ -41,6 +42,10 @@ api: list[URLPattern | URLResolver] = [
     path("", include(router.urls)),
     path("comparisons/<number:comparison>/launch/", trials.launch),
     path("comparisons/<number:comparison>/estimate/", trials.EstimateView.as_view()),
+    path("comparisons/<number:comparison>/try-all/", trials.TryAllView.as_view()),
+    path("comparisons/<number:comparison>/history/", trials.HistoryView.as_view()),
+    path("comparisons/<number:comparison>/schedule/", schedules.ScheduleView.as_view()),
+    path("comparisons/<number:comparison>/thin/", trials.ThinningView.as_view()),
     path("comparisons/<number:comparison>/data/look/", data.LookView.as_view()),
     path("comparisons/<number:comparison>/data/rows/", data.RowsView.as_view()),
     path("comparisons/<number:comparison>/data/costs/", data.CostsView.as_view()),
@@ -50,11 +55,16 @@ api: list[URLPattern | URLResolver] = [
     path("comparisons/<number:comparison>/lanes/<str:lane>/try/", trials.TryView.as_view()),
     path("engines/", machine.engines),
     path("runtimes/", machine.RuntimesView.as_view()),
+    path("environments/", environments.EnvironmentsView.as_view()),
     path("servers/", machine.ServersView.as_view()),
     path("clusters/", machine.ClustersView.as_view()),
     path("machine/", machine.machine),
     path("machine/noise/", machine.noise),
     path("now/", machine.now),
+    path("worker/next/", joined.NextView.as_view()),
+    path("worker/trials/<number:trial>/told/", joined.ToldView.as_view()),
+    path("worker/trials/<number:trial>/brought/", joined.BroughtView.as_view()),
+    path("machines/", machines.MachinesView.as_view()),
     path("queue/", queue.QueueView.as_view()),
     path("queue/<number:id>/due/", queue.put_off),
     path("queue/<number:id>/stop/", queue.stop),

@@ -30,7 +30,7 @@ class ComparisonQuerySet(models.QuerySet["Comparison"]):
 
     def listed(self) -> "ComparisonQuerySet":
         """Those present, the last changed first, with what a list tells of their trials."""
-        trials = apps.get_model("trials", "Trial").objects
+        trials = apps.get_model("trials", "Trial").objects.filter(deleted_at=None)
         told = trials.select_related("job").only("comparison", "conclusion", "job")
         newest = self.present().order_by("-changed_at")
         return newest.prefetch_related(models.Prefetch("trials", queryset=told))
@@ -48,13 +48,14 @@ class Comparison(models.Model):
 
     ``marks`` gives each lane that ever was its place in the palette of colours and glyphs,
     so that a lane keeps them when others come, go or change places; ``board`` the columns
-    that were chosen for the board of findings.
+    that were chosen for the board of findings; ``labels`` are words that people sort it by.
     """
 
     name = models.CharField(max_length=200)
     text = models.TextField()
     marks = models.JSONField(default=dict)
     board = models.JSONField(default=list)
+    labels = models.JSONField(default=list)
     demo = models.CharField(max_length=100, blank=True, default="")
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)

@@ -22,6 +22,7 @@ from ivrell.core.report.code_lines import code_lines
 from ivrell.core.sheets import check as sheets
 from ivrell.core.sheets.model import Cell, Column
 from ivrell.server.comparisons.models import Comparison, subject
+from ivrell.server.jobs.states import JobState
 from ivrell.server.previews import PREVIEWS
 
 TableShapes = dict[str, tuple[list[str], int]]
@@ -32,7 +33,7 @@ class LastTrial(BaseModel):
     """A trial as the list of comparisons shows it."""
 
     id: int
-    state: str
+    state: JobState
     conclusion: str
     finished_at: datetime.datetime | None
 
@@ -68,6 +69,7 @@ class ComparisonLine(BaseModel):
     last_trial: LastTrial | None
     changed_at: datetime.datetime
     demo: str
+    labels: list[str]
 
     @classmethod
     def of(cls, record: Comparison) -> "ComparisonLine":
@@ -92,7 +94,14 @@ class ComparisonLine(BaseModel):
             last_trial=_last(trials),
             changed_at=record.changed_at,
             demo=record.demo,
+            labels=record.labels,
         )
+
+
+class Labels(BaseModel):
+    """Words that a comparison is sorted by."""
+
+    labels: list[Annotated[str, Field(min_length=1, max_length=40)]] = Field(max_length=12)
 
 
 class SheetShape(BaseModel):

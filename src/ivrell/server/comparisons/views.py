@@ -180,6 +180,16 @@ class ComparisonViewSet(viewsets.ViewSet):
         Comparison.objects.filter(pk=id).update(board=record.board)
         return self._shown(record)
 
+    @extend_schema(request=shapes.Labels, responses=shapes.Labels)
+    @action(detail=True, methods=["put"], url_path="labels")
+    def labels(self, request: Request, id: int) -> Response:
+        """Give it other labels."""
+        given = asked(shapes.Labels, request).labels
+        labels = list(dict.fromkeys(label.strip() for label in given if label.strip()))
+        # Nothing of the comparison itself has changed.
+        Comparison.objects.filter(pk=_record(id).pk).update(labels=labels)
+        return reply(shapes.Labels(labels=labels))
+
     @extend_schema(request=shapes.NewLane, responses={201: shapes.ComparisonShape})
     @action(detail=True, methods=["post"], url_path="lanes")
     def add_lane(self, request: Request, id: int) -> Response:

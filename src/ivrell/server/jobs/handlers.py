@@ -39,15 +39,15 @@ class Hold:
         return self._within is not None and self._within()
 
     def pause_here(self) -> None:
-        """Raise Paused where that was asked for."""
+        """Raise Paused where that was asked for, or where its hours are over."""
         self._ask()
-        if self.job.pause_asked:
+        if self.job.pause_asked or not self.job.is_allowed:
             raise Paused
 
     def _ask(self) -> None:
         if time.monotonic() - self._asked_at >= _ASK_EVERY_S:
             self._asked_at = time.monotonic()
-            self.job.refresh_from_db(fields=["stop_asked", "pause_asked"])
+            self.job.refresh_from_db(fields=["stop_asked", "pause_asked", "hours"])
 
 
 class HoldControl(NoControl):
@@ -80,6 +80,17 @@ class Handler:
 
 HANDLERS: dict[str, Handler] = {}
 """By kind of job."""
+
+
+DUE: list[Callable[[], None]] = []
+"""What asks for jobs that are due by now, by schedules of the server's parts."""
+
+
+def ask_for_those_due() -> None:
+    """Ask for the jobs that are due by now."""
+    autodiscover_modules("handlers")
+    for ask in DUE:
+        ask()
 
 
 def handler_of(kind: str) -> Handler:

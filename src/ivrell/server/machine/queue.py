@@ -15,6 +15,7 @@ from rest_framework.views import APIView
 from ivrell.core.base.errors import BadInput
 from ivrell.core.records.trouble import Trouble
 from ivrell.server.asking import asked
+from ivrell.server.jobs.hours import Hours
 from ivrell.server.jobs.models import Job
 from ivrell.server.jobs.states import JobState
 from ivrell.server.replies import reply
@@ -27,7 +28,7 @@ _MOST_ENDED = 50
 class JobLine(BaseModel):
     """A job in the queue, or one that has ended; of a trial with its runs so far, of those planned,
     and its headline. ``words`` say what it is, ``not_before`` when it may begin, null where that is
-    at any time."""
+    at any time, ``hours`` in which of the day it may be done."""
 
     id: int
     kind: str
@@ -40,6 +41,7 @@ class JobLine(BaseModel):
     planned_runs: int | None
     headline: str
     not_before: datetime.datetime | None
+    hours: Hours | None
     created_at: datetime.datetime
     started_at: datetime.datetime | None
     finished_at: datetime.datetime | None
@@ -65,6 +67,7 @@ class JobLine(BaseModel):
             planned_runs=trial and trial.planned_runs,
             headline=trial.conclusion if trial else "",
             not_before=job.not_before,
+            hours=job.hours and Hours.model_validate(job.hours),
             created_at=job.created_at,
             started_at=job.started_at,
             finished_at=job.finished_at,
@@ -78,8 +81,10 @@ _WORDS = {
     "trial": "trial",
     "making": "making data",
     "try": "a try",
+    "tryall": "trying all lanes",
     "judging": "judging anew",
     "noise": "the machine's noise",
+    "environment": "an environment",
 }
 
 
@@ -97,15 +102,23 @@ class Order(BaseModel):
 
 
 class Due(BaseModel):
-    """When a job may begin; null for at any time."""
+    """When a job may begin, and in which hours of the day it may be done; null for at any time."""
 
     not_before: AwareDatetime | None
+    hours: Hours | None = None
 
 
 def _queue() -> Response:
-    subjects = ("of_trial__comparison", "of_making__comparison", "of_try__comparison")
+    subjects = (
+        "of_trial__comparison",
+        "of_making__comparison",
+        "of_try__comparison",
+        "of_tryall__comparison",
+    )
     jobs = Job.objects.select_related(*subjects)
-    ended = jobs.filter(kind="trial", finished_at__isnull=False).order_by("-finished_at")
+    ended = jobs.filter(
+        kind="trial", of_trial__deleted_at=None, finished_at__isnull=False
+    ).order_by("-finished_at")
     return reply(
         Queue(
             under_way=[JobLine.of(job) for job in jobs.under_way()],
@@ -138,7 +151,7 @@ class QueueView(APIView):
             order = [*dict.fromkeys(wanted), *(pk for pk in waiting if pk not in wanted)]
             for place, number in enumerate(reversed(order), 1):
                 job = waiting[number]
-                job.place(place, job.not_before)
+                job.place(place, job.not_before, job.hours)
         return _queue()
 
 
@@ -147,7 +160,8 @@ class QueueView(APIView):
 def put_off(request: Request, id: int) -> Response:
     """Let a job that waits begin at a time and not before."""
     job = get_object_or_404(Job, pk=id)
-    job.place(job.priority, asked(Due, request).not_before)
+    given = asked(Due, request)
+    job.place(job.priority, given.not_before, given.hours.model_dump() if given.hours else None)
     return _queue()
 
 

@@ -204,7 +204,7 @@ def made(request: Request) -> Response:
 @api_view(["GET"])
 def now(request: Request) -> Response:
     """Who is signed in and what the machine is doing; cheap, asked often."""
-    trials = Trial.objects.in_order()
+    trials = [one for one in Trial.objects.in_order() if one.job.machine_id is None]
     running = next((t for t in trials if t.state == Job.State.RUNNING), None)
     with connection.cursor() as cursor:
         cursor.execute(
@@ -212,7 +212,7 @@ def now(request: Request) -> Response:
             "WHERE last_heartbeat > now() - interval '40 seconds'"
         )
         workers = cursor.fetchone()[0]
-    under_way = Job.objects.under_way()
+    under_way = Job.objects.under_way().filter(machine=None)
     shape = shapes.Now(
         user=request.user.get_username(),
         may_run=request.user.is_staff,

@@ -9,12 +9,12 @@ from ivrell.core.comparison import looking
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.records.estimate import Ended, Estimate, Took
-from ivrell.core.records.tries import TryOutcome
+from ivrell.core.records.tries import AllTried, TryOutcome
 from ivrell.core.trial.estimate import estimated, took, took_by
 from ivrell.core.trial.plan import Plan, chosen_approaches, points_of
 from ivrell.server.comparisons.models import Comparison, read, subject
 from ivrell.server.previews import PREVIEWS
-from ivrell.server.trials.models import Run, Trial, Try
+from ivrell.server.trials.models import Run, Trial, Try, TryAll
 
 _TRIALS, _TRIES = 10, 60
 """So many of the newest are looked at."""
@@ -30,7 +30,8 @@ def estimate(comparison: Comparison, plan: Plan, minutes: float | None) -> Estim
     """What a plan of a comparison, as it is now, will take. Raises BadInput for one that does not
     fit it."""
     data = comparison.data
-    earlier = [*_of_trials(comparison, data), *_of_tries(comparison, data)]
+    earlier = [*_of_trials(comparison, data), *_of_tries(comparison, data),
+               *_of_all_tried(comparison, data)]  # fmt: skip
     return estimated(
         data,
         plan,
@@ -41,10 +42,14 @@ def estimate(comparison: Comparison, plan: Plan, minutes: float | None) -> Estim
 
 
 def _of_trials(comparison: Comparison, data: ComparisonData) -> Iterator[Took]:
-    for trial in comparison.trials.all()[:_TRIALS]:
-        assert isinstance(trial, Trial)
+    for trial in Trial.objects.present().filter(comparison=comparison)[:_TRIALS]:
         told = Run.objects.filter(trial=trial).values_list(
-            "number", "approach", "record__point", "state", "record__spent_s"
+            "number",
+            "approach",
+            "record__point",
+            "state",
+            "record__spent_s",
+            "record__peak_memory_bytes",
         )
         if before := _read(trial.text):
             yield from took_by(data, before, took(Ended(*one) for one in told))
@@ -59,8 +64,15 @@ def _of_tries(comparison: Comparison, data: ComparisonData) -> Iterator[Took]:
         if run is None or run.state != "done" or not run.elapsed_s:
             continue
         seconds = (run.start_s or 0.0) + run.elapsed_s + _AROUND_TRY_S
-        found = [Took(lane=attempt.lane, point=outcome.point, seconds=seconds)]
+        memory = run.peak_memory_bytes
+        found = [Took(lane=attempt.lane, point=outcome.point, seconds=seconds, memory_bytes=memory)]
         yield from took_by(data, before, found)
+
+
+def _of_all_tried(comparison: Comparison, data: ComparisonData) -> Iterator[Took]:
+    for attempt in TryAll.objects.filter(comparison=comparison)[:_TRIALS]:
+        if attempt.found and (before := _read(attempt.text)):
+            yield from took_by(data, before, AllTried.model_validate(attempt.found).took)
 
 
 def _read(text: str) -> ComparisonData | None:

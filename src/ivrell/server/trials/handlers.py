@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from django.conf import settings
+from django.utils import timezone
 
 from ivrell.core.base.errors import BadInput, Stopped, room_on_disk
 from ivrell.core.base.temp_dirs import own_folder
@@ -22,11 +23,26 @@ from ivrell.core.records.events import (
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.trial.control import Control
-from ivrell.server.jobs.handlers import HANDLERS, Handler, Hold, HoldControl
+from ivrell.server.jobs.handlers import (
+    DUE,
+    HANDLERS,
+    Handler,
+    Hold,
+    HoldControl,
+    ask_for_those_due,
+)
 from ivrell.server.jobs.models import Job
 from ivrell.server.jobs.runner import do_those_wanted_now
 from ivrell.server.trials.kept import keep
-from ivrell.server.trials.models import JudgingAsked, Run, StretchAsked, Trial, Try
+from ivrell.server.trials.models import (
+    JudgingAsked,
+    Run,
+    Schedule,
+    StretchAsked,
+    Trial,
+    Try,
+    TryAll,
+)
 
 if TYPE_CHECKING:
     from ivrell.core.recipe.store import DataStore
@@ -35,6 +51,7 @@ if TYPE_CHECKING:
 log = logging.getLogger("ivrell.trials")
 _ASK_EVERY_S = 0.5
 _TELL_DATA_EVERY_S = 0.3
+_LOOK_FOR_DUE_EVERY_S = 60.0
 
 
 class Conductor:
@@ -45,6 +62,7 @@ class Conductor:
         self._hold = hold
         self._asked_at = 0.0
         self._told_data_at = 0.0
+        self._looked_for_due_at = time.monotonic()
 
     def listen(self, event: TrialEvent) -> None:
         if isinstance(event, SessionSeen):
@@ -100,6 +118,9 @@ class Conductor:
 
     def between_runs(self) -> None:
         self._hold.pause_here()
+        if time.monotonic() - self._looked_for_due_at > _LOOK_FOR_DUE_EVERY_S:
+            self._looked_for_due_at = time.monotonic()
+            ask_for_those_due()
         do_those_wanted_now(self.stop_all)
 
 
@@ -203,12 +224,46 @@ def _tried(
     return try_once(*what, folder, store, own_files=files, explained=explained, control=control)
 
 
+def _try_all(job: Job, hold: Hold) -> None:
+    """Run every lane once at small sizes; how far it is is its progress."""
+    from ivrell.core.trial.try_all import try_all
+
+    attempt = job.subject_of(TryAll)
+    done = 0
+
+    def listen(event: TrialEvent) -> None:
+        nonlocal done
+        if isinstance(event, RunEnded):
+            done += 1
+            job.progress = {"runs": done}
+            job.save(update_fields=["progress"])
+
+    with own_folder() as folder:
+        found = try_all(
+            attempt.text, folder, _store(), own_files=str(settings.IVRELL_DATA / "files"),
+            listen=listen, control=HoldControl(hold),
+        )  # fmt: skip
+    if hold.stopped():
+        raise Stopped
+    attempt.found = found.model_dump(mode="json")
+    attempt.save(update_fields=["found"])
+
+
 def _keep(job: Job) -> None:
     keep(job.subject_of(Trial))
 
 
+def launch_due() -> None:
+    """Ask for the trials that are due by their schedules."""
+    present = Schedule.objects.filter(comparison__deleted_at=None)
+    for schedule in present.filter(next_at__lte=timezone.now()).select_related("comparison"):
+        schedule.launch()
+
+
+DUE.append(launch_due)
 HANDLERS |= {
     "trial": Handler("The trial", _conduct, "; its runs so far are kept", afterwards=_keep),
     "judging": Handler("Judging anew", _judge),
     "try": Handler("The try", _try),
+    "tryall": Handler("Trying all", _try_all),
 }

@@ -1,12 +1,16 @@
 """Trials, their runs, and the events that are shown while they go on."""
 
+import datetime
+import shutil
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
 from django.conf import settings
 from django.db import connection, models, transaction
 from django.db.models import Q
-from pydantic import BaseModel
+from django.utils import timezone
+from pydantic import BaseModel, ValidationError
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import looking
@@ -16,6 +20,7 @@ from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.events import LiveEvent, TrialEnded, TrialPaused, live_event
 from ivrell.core.records.findings import FINDINGS_EDITION, Findings, TrialFindings
+from ivrell.core.records.history import Remarks
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point, expected_name, point_name
@@ -25,7 +30,7 @@ from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, most_runs, ordered_runs, points_of, points_with
 from ivrell.server.comparisons.models import Comparison, read, subject
-from ivrell.server.jobs.models import Job, Work
+from ivrell.server.jobs.models import Job, JoinedMachine, Work
 from ivrell.server.previews import PREVIEWS
 
 if TYPE_CHECKING:
@@ -37,8 +42,17 @@ CHANNEL = "ivrell_events"
 class TrialQuerySet(models.QuerySet["Trial"]):
     """Launching trials and finding those that matter now."""
 
-    def launch(self, comparison: Comparison, plan: Plan) -> "Trial":
-        """Record a trial of the comparison as it is now and put it into the queue.
+    def launch(
+        self,
+        comparison: Comparison,
+        plan: Plan,
+        *,
+        hours: dict[str, int] | None = None,
+        machines: Sequence[JoinedMachine | None] = (None,),
+    ) -> "Trial":
+        """Record a trial of the comparison as it is now and put it into the queue; with ``hours``
+        it runs in those of the day alone. Of several ``machines`` (None is this one) each runs
+        it, as a trial of its own; the first of them.
 
         Raises BadInput when the plan does not fit the comparison.
         """
@@ -47,13 +61,20 @@ class TrialQuerySet(models.QuerySet["Trial"]):
         runs = most_runs(data, plan)
         PREVIEWS.ask(looking.check_points, subject(comparison.text), points_of(plan, data))
         with transaction.atomic():
-            return self.create(
-                job=Job.objects.ask("trial"),
-                comparison=comparison,
-                text=comparison.text,
-                plan=plan.model_dump(mode="json"),
-                planned_runs=runs,
-            )
+            made = [
+                self.create(
+                    job=Job.objects.ask("trial", hours=hours, machine=machine),
+                    comparison=comparison,
+                    text=comparison.text,
+                    plan=plan.model_dump(mode="json"),
+                    planned_runs=runs,
+                )
+                for machine in machines
+            ]
+            if len(made) > 1:
+                self.filter(pk__in=[one.pk for one in made]).update(group=made[0].pk)
+                made[0].group = made[0].pk
+            return made[0]
 
     def launch_changed(self, earlier: "Trial", *, other_versions: bool = False) -> "Trial":
         """Put a trial into the queue that runs those lanes of an earlier one anew that are others
@@ -61,6 +82,7 @@ class TrialQuerySet(models.QuerySet["Trial"]):
         # Heavy, and wanted only here: a web server should stay small.
         from ivrell.core.trial.changed import only_changed
 
+        earlier.results.refuse_thinned()
         comparison = earlier.comparison
         data = comparison.data
         runs = [run.run_record for run in earlier.runs.order_by("pk")]
@@ -82,6 +104,10 @@ class TrialQuerySet(models.QuerySet["Trial"]):
                 planned_runs=kept + most_runs(data, found.stretch.plan),
             )
 
+    def present(self) -> Self:
+        """Those not deleted."""
+        return self.filter(deleted_at=None)
+
     def under_way(self) -> Self:
         """Those of which something is to come yet."""
         return self.filter(job__in=Job.objects.under_way())
@@ -93,7 +119,9 @@ class TrialQuerySet(models.QuerySet["Trial"]):
 
 
 class Trial(Work):
-    """One launch of a plan, with the exact text that it ran."""
+    """One launch of a plan, with the exact text that it ran. ``name`` and ``note`` are what people
+    said of it; one that is ``kept`` is never thinned. Trials of one ``group`` were launched
+    together, on several machines."""
 
     comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="trials")
     text = models.TextField()
@@ -105,6 +133,11 @@ class Trial(Work):
     agreement = models.JSONField(default=dict)
     stop_run_asked = models.IntegerField(null=True)
     dropped = models.JSONField(default=list)
+    name = models.CharField(max_length=80, blank=True, default="")
+    note = models.TextField(blank=True, default="")
+    kept = models.BooleanField(default=False)
+    deleted_at = models.DateTimeField(null=True)
+    group = models.IntegerField(null=True)
 
     objects = TrialQuerySet.as_manager()
 
@@ -125,6 +158,7 @@ class Trial(Work):
                 where=str(self.folder),
                 hint="Run a trial anew.",
             )
+        self.results.refuse_thinned()
         runs = [run.run_record for run in self.runs.order_by("pk")]
         text = text_with(self.text, self.comparison.text, runs, more.lanes)
         data = read(text)
@@ -142,6 +176,31 @@ class Trial(Work):
             self.planned_runs = self.done_runs + planned
             self.save(update_fields=["text", "plan", "planned_runs"])
             self.replies.all().delete()
+            self.events.filter(kind="ended").delete()
+            self.job.again(asked.model_dump(mode="json"))
+
+    def launch_again(self) -> "Trial":
+        """Put the same into the queue once more: its text, its plan, its seed."""
+        with transaction.atomic():
+            return Trial.objects.create(
+                job=Job.objects.ask("trial"),
+                comparison=self.comparison,
+                text=self.text,
+                plan=self.plan,
+                planned_runs=most_runs(self.read, self.plan_of),
+            )
+
+    def resume(self, *, other_versions: bool) -> None:
+        """Let one that failed go on where it was, with other versions too where asked for. Raises
+        BadInput."""
+        with transaction.atomic():
+            self.job = Job.objects.select_for_update().get(pk=self.job_id)
+            if self.job.state != Job.State.FAILED:
+                raise BadInput("Only a trial that failed can go on so.", where="state")
+            asked = StretchAsked.model_validate(self.job.asked)
+            asked = asked.model_copy(
+                update={"other_versions": other_versions or asked.other_versions}
+            )
             self.events.filter(kind="ended").delete()
             self.job.again(asked.model_dump(mode="json"))
 
@@ -178,7 +237,9 @@ class Trial(Work):
     @property
     def ahead(self) -> int:
         """How many trials go before it."""
-        order = [trial.pk for trial in Trial.objects.in_order()]
+        machine = self.job.machine_id
+        there = [one for one in Trial.objects.in_order() if one.job.machine_id == machine]
+        order = [trial.pk for trial in there]
         return order.index(self.pk) if self.pk in order else 0
 
     @property
@@ -319,6 +380,34 @@ class Trial(Work):
         parquet.write_table(answers.table(lane, usual), folder / expected_name(pattern, point))
         return pattern
 
+    @property
+    def said(self) -> Remarks:
+        """What people said of it."""
+        return Remarks(name=self.name, note=self.note, kept=self.kept)
+
+    def say(self, said: Remarks) -> None:
+        """Say something else of it, in its folder too, which records are made anew of."""
+        from ivrell.core.results.folder import REMARKS
+
+        self.name, self.note, self.kept = said.name, said.note, said.kept
+        self.save(update_fields=["name", "note", "kept"])
+        if self.results.is_one:
+            self.results.keep(REMARKS, said)
+
+    def delete_for_now(self) -> None:
+        """Take it out of all lists; it can be brought back. Raises BadInput."""
+        if self.job.is_under_way:
+            raise BadInput("This trial has not ended.", hint="Stop it first.")
+        self.deleted_at = timezone.now()
+        self.save(update_fields=["deleted_at"])
+
+    def remove(self) -> None:
+        """Delete it for good, with its folder."""
+        # First: a folder without a record would come back where records are made anew.
+        if self.folder.exists():
+            shutil.rmtree(self.folder)
+        self.job.delete()
+
     def tell(self, event: LiveEvent) -> None:
         """Keep an event and wake those who watch."""
         fields = event.model_dump(mode="json", exclude={"kind"})
@@ -354,12 +443,47 @@ class Trial(Work):
     def ended(self) -> None:
         """Keep the conclusion, and drop events nobody needs any more."""
         self.keep_conclusion()
-        self.events.filter(kind__in=["progress", "data"]).delete()
+        self.events.filter(kind__in=["progress", "data", "standing"]).delete()
         self.tell(TrialEnded(state=self.state))
 
     def paused(self) -> None:
         """Tell those who watch."""
         self.tell(TrialPaused())
+
+
+class Schedule(models.Model):
+    """When trials of a comparison, as it is then, are asked for: every so many hours, the next at
+    ``next_at``; ``hours`` are those of the day in which they may run. ``last`` is what came of it
+    the last time, in words."""
+
+    comparison = models.OneToOneField(
+        Comparison, on_delete=models.CASCADE, related_name="schedule", primary_key=True
+    )
+    plan = models.JSONField()
+    every_hours = models.IntegerField()
+    next_at = models.DateTimeField()
+    hours = models.JSONField(null=True)
+    last = models.TextField(blank=True, default="")
+
+    def __str__(self) -> str:
+        return f"schedule of {self.comparison}"
+
+    def launch(self) -> None:
+        """Ask for a trial, unless the one before has not ended; the next time is later than now."""
+        now = timezone.now()
+        step = datetime.timedelta(hours=self.every_hours)
+        missed = max(0, (now - self.next_at) // step)
+        self.next_at += step * (missed + 1)
+        if self.comparison.trials.filter(job__in=Job.objects.under_way()).exists():
+            self.last = "The trial before had not ended: left out."
+        else:
+            try:
+                plan = Plan.model_validate(self.plan)
+                trial = Trial.objects.launch(self.comparison, plan, hours=self.hours)
+                self.last = f"Trial {trial.pk} was asked for."
+            except (BadInput, ValidationError) as error:
+                self.last = f"No trial could be asked for: {error}"
+        self.save()
 
 
 class StretchAsked(BaseModel):
@@ -441,6 +565,20 @@ class Event(models.Model):
     def live(self) -> LiveEvent:
         """The event as those who watch hear it."""
         return live_event(self.kind, self.fields)
+
+
+class TryAll(Work):
+    """Every lane of a comparison, as it was, run once at small sizes; ``found`` is AllTried."""
+
+    comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="tried")
+    text = models.TextField()
+    found = models.JSONField(null=True)
+
+    class Meta:
+        ordering = ["-id"]
+
+    def __str__(self) -> str:
+        return f"trying all of {self.comparison}"
 
 
 class Try(Work):

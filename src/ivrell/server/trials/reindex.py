@@ -14,7 +14,7 @@ from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
 from ivrell.core.records.events import LiveEvent, RunEnded, TrialEnded
 from ivrell.core.records.run import RunRecord
-from ivrell.core.results.folder import DATA, FINDINGS, ResultFolder
+from ivrell.core.results.folder import DATA, FINDINGS, REMARKS, ResultFolder
 from ivrell.core.trial.plan import PLAN, most_runs
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.jobs.models import Job
@@ -76,6 +76,9 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
     trial.job.state = found.ended if found else Job.State.STOPPED
     trial.job.save(update_fields=["state"])
     tables = kept.read(DATA) if kept.has(DATA) else []
+    if kept.has(REMARKS):
+        said = kept.read(REMARKS)
+        trial.name, trial.note, trial.kept = said.name, said.note, said.kept
     trial.sessions = [session.model_dump(mode="json") for session in kept.sessions()]
     trial.data = [table.model_dump(mode="json") for table in tables]
     if found:

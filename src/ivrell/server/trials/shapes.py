@@ -17,12 +17,14 @@ from ivrell.core.records.findings import (
     Ratio,
     Summary,
 )
+from ivrell.core.records.history import Remarks
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState
-from ivrell.core.records.session import More
+from ivrell.core.records.session import More, Stretch
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.records.tries import (
+    AllTried,
     AnswerColumn,
     InterruptionOutcome,
     InterruptionVerdict,
@@ -37,11 +39,12 @@ from ivrell.core.report.words import limit_told
 from ivrell.core.trial.plan import Plan
 from ivrell.server.jobs.models import Job
 from ivrell.server.jobs.states import JobState
-from ivrell.server.trials.models import Run, Trial, Try
+from ivrell.server.trials.models import Run, StretchAsked, Trial, Try, TryAll
 
 
 class TrialLine(BaseModel):
-    """A trial in a list."""
+    """A trial in a list; ``on`` is the machine that has joined and runs it, "" for this one; those
+    of one ``group`` were launched together, on several machines."""
 
     id: int
     comparison: int
@@ -55,6 +58,9 @@ class TrialLine(BaseModel):
     finished_at: datetime.datetime | None
     stop_asked: bool
     pause_asked: bool
+    said: Remarks
+    on: str
+    group: int | None
 
     @classmethod
     def of(cls, trial: Trial) -> "TrialLine":
@@ -76,12 +82,18 @@ def _fields(trial: Trial) -> dict[str, object]:
         "finished_at": trial.job.finished_at,
         "stop_asked": trial.job.stop_asked,
         "pause_asked": trial.job.pause_asked,
+        "on": trial.job.machine.name if trial.job.machine else "",
+        "group": trial.group,
+        "said": trial.said,
     }
 
 
 class TrialShape(TrialLine):
     """A trial in full, without its runs: ``ahead`` are the trials that go before it, ``dropped``
-    the lanes that somebody took out, ``lanes`` the exact code that each lane ran, by its id."""
+    the lanes that somebody took out, ``lanes`` the exact code that each lane ran, by its id;
+    ``away_since`` is when a machine was heard of last that is away while it runs it; with
+    ``until_told`` rounds go on until it is told who is the quickest. ``added_from`` is the first
+    round of what is being added to it, null where it is all of a plan."""
 
     plan: Plan
     machine: Machine
@@ -91,6 +103,10 @@ class TrialShape(TrialLine):
     ahead: int
     lanes: dict[str, str]
     dropped: list[str]
+    away_since: datetime.datetime | None
+    not_before: datetime.datetime | None
+    until_told: bool
+    added_from: int | None
 
     @classmethod
     def of(cls, trial: Trial) -> "TrialShape":
@@ -106,8 +122,36 @@ class TrialShape(TrialLine):
                 "ahead": trial.ahead,
                 "lanes": {approach.id: approach.text() for approach in trial.read.approach},
                 "dropped": trial.dropped,
+                "away_since": _away_since(trial),
+                "not_before": trial.job.not_before,
+                "until_told": trial.job.is_under_way and _until_told(trial),
+                "added_from": stretch.first_round if (stretch := _stretch(trial)) else None,
             }
         )
+
+
+def _stretch(trial: Trial) -> Stretch | None:
+    return StretchAsked.model_validate(trial.job.asked).stretch
+
+
+def _until_told(trial: Trial) -> bool:
+    stretch = _stretch(trial)
+    return stretch is not None and stretch.told_within_minutes is not None
+
+
+def _away_since(trial: Trial) -> datetime.datetime | None:
+    machine = trial.job.machine
+    if machine is None or not trial.job.is_under_way or not machine.is_away:
+        return None
+    return machine.seen_at or machine.created_at
+
+
+class RemarksAsked(BaseModel):
+    """What is to be said of a trial; what is null stays."""
+
+    name: str | None = Field(default=None, max_length=80)
+    note: str | None = Field(default=None, max_length=20_000)
+    kept: bool | None = None
 
 
 class Events(BaseModel):
@@ -439,6 +483,38 @@ class TryShape(Asked):
             shape.trouble = limit_told(run.limit) if run.limit else ""
             shape.answer_rows = run.answer_rows
         return shape
+
+
+class TryAllShape(BaseModel):
+    """The newest time that all lanes of a comparison were tried; ``of_now`` where the comparison
+    has not changed since, ``runs`` how many have been done."""
+
+    id: int
+    state: JobState
+    of_now: bool
+    runs: int
+    message: Trouble | None
+    found: AllTried | None
+    created_at: datetime.datetime
+
+    @classmethod
+    def of(cls, attempt: TryAll) -> "TryAllShape":
+        """A record in full."""
+        return cls(
+            id=attempt.pk,
+            state=attempt.state,
+            of_now=attempt.text == attempt.comparison.text,
+            runs=(attempt.job.progress or {}).get("runs", 0),
+            message=attempt.trouble,
+            found=attempt.found and AllTried.model_validate(attempt.found),
+            created_at=attempt.job.created_at,
+        )
+
+
+class TriedAll(BaseModel):
+    """The newest time that all lanes were tried, if ever."""
+
+    newest: TryAllShape | None
 
 
 class Tries(BaseModel):

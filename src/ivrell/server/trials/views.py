@@ -16,10 +16,11 @@ from rest_framework.views import APIView
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
 from ivrell.core.records.estimate import Estimate
+from ivrell.core.records.history import Across, History, Overlay
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.points import Point
 from ivrell.core.report.measures import as_csv
-from ivrell.core.trial.plan import Plan
+from ivrell.core.trial.plan import Plan, most_runs
 from ivrell.server.asking import asked, whole_number
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.shapes import ComparisonShape
@@ -27,27 +28,37 @@ from ivrell.server.jobs.models import Job
 from ivrell.server.replies import reply, reply_all, reply_kept
 from ivrell.server.trials import kept, shapes
 from ivrell.server.trials.estimates import estimate
-from ivrell.server.trials.models import JudgingAsked, Run, Trial, Try
+from ivrell.server.trials.joined import elsewhere, machines_called, stop_one_that_is_away
+from ivrell.server.trials.models import JudgingAsked, Run, Trial, Try, TryAll
+from ivrell.server.trials.past import Thinned, Thinning, across_of, history_of, overlay_of, thin
 
 
-def _point_of(request: Request, trial: Trial) -> Point | None:
-    """The point that a request names; None where it names none. Raises BadInput."""
-    given = request.query_params.get("point")
+def _given_point(given: str | None) -> Point | None:
+    """A point from the query of a request; None where there is none. Raises BadInput."""
     if not given:
         return None
     try:
         point = json.loads(given)
     except (ValueError, RecursionError):
         point = None
+    if not isinstance(point, dict):
+        raise BadInput("This is no point.", where="point", hint='Write it as {"rows": 1000}.')
+    return point
+
+
+def _point_of(request: Request, trial: Trial) -> Point | None:
+    """The point that a request names; None where it names none. Raises BadInput."""
+    point = _given_point(request.query_params.get("point"))
+    if point is None:
+        return None
     for own in trial.points:
         if own == point:
             return own
     raise BadInput("This trial has no such point.", where="point", hint="Take one of its points.")
-    return point
 
 
 def _trial(number: int) -> Trial:
-    return get_object_or_404(Trial.objects.select_related("comparison", "job"), pk=number)
+    return get_object_or_404(Trial.objects.select_related("comparison", "job__machine"), pk=number)
 
 
 class TrialViewSet(viewsets.ViewSet):
@@ -62,8 +73,10 @@ class TrialViewSet(viewsets.ViewSet):
     )
     def list(self, request: Request) -> Response:
         """The trials of a comparison, the newest first."""
-        trials = Trial.objects.select_related("comparison", "job").filter(
-            comparison=whole_number(request, "comparison")
+        trials = (
+            Trial.objects.present()
+            .select_related("comparison", "job__machine")
+            .filter(comparison=whole_number(request, "comparison"))
         )
         return reply_all(shapes.TrialLine.of(trial) for trial in trials)
 
@@ -71,6 +84,42 @@ class TrialViewSet(viewsets.ViewSet):
     def retrieve(self, request: Request, id: int) -> Response:
         """A trial in full, without its runs."""
         return reply(shapes.TrialShape.of(_trial(id)))
+
+    @extend_schema(request=shapes.RemarksAsked, responses=shapes.TrialShape)
+    def partial_update(self, request: Request, id: int) -> Response:
+        """Give it a name or a note, or keep it from being thinned."""
+        given = asked(shapes.RemarksAsked, request).model_dump(exclude_none=True)
+        trial = _trial(id)
+        trial.say(trial.said.model_copy(update=given))
+        return reply(shapes.TrialShape.of(trial))
+
+    @extend_schema(responses={204: None})
+    def destroy(self, request: Request, id: int) -> Response:
+        """Delete one that has ended; it can be brought back."""
+        _trial(id).delete_for_now()
+        return Response(status=status.HTTP_204_NO_CONTENT)
+
+    @extend_schema(request=None, responses=shapes.TrialShape)
+    @action(detail=True, methods=["post"])
+    def restore(self, request: Request, id: int) -> Response:
+        """Bring a deleted trial back."""
+        trial = _trial(id)
+        trial.deleted_at = None
+        trial.save(update_fields=["deleted_at"])
+        return reply(shapes.TrialShape.of(trial))
+
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("under", int, required=True, description="the other trial"),
+            OpenApiParameter("point", str, description="knob values as JSON"),
+        ],
+        responses=Overlay,
+    )
+    @action(detail=True, methods=["get"])
+    def overlay(self, request: Request, id: int) -> Response:
+        """This trial laid over another one at a point (the first unless named)."""
+        trial, other = _trial(id), _trial(whole_number(request, "under"))
+        return reply(overlay_of(trial, other, _point_of(request, trial) or trial.points[0]))
 
     @extend_schema(responses=shapes.Events)
     @action(detail=True, methods=["get"])
@@ -158,6 +207,9 @@ class TrialViewSet(viewsets.ViewSet):
         given = asked(shapes.LaneAsked, request)
         trial = _trial(id)
         trial.read.approach_called(given.lane)
+        trial.results.refuse_thinned()
+        if trial.job.machine_id is not None:
+            raise BadInput(f"The answers of this trial are kept on {trial.job.machine}.")
         if not trial.results.has_ended:
             raise BadInput("This trial has not ended.", hint="Wait for its end, or stop it.")
         asked_of = JudgingAsked(trial=trial.pk, reference=given.lane)
@@ -197,12 +249,46 @@ class TrialViewSet(viewsets.ViewSet):
         made = Trial.objects.launch_changed(_trial(id), other_versions=given.other_versions)
         return reply(shapes.TrialShape.of(made), status.HTTP_201_CREATED)
 
+    @extend_schema(request=None, responses={201: shapes.TrialShape})
+    @action(detail=True, methods=["post"])
+    def again(self, request: Request, id: int) -> Response:
+        """Run it once more, exactly: a trial of its own."""
+        return reply(shapes.TrialShape.of(_trial(id).launch_again()), status.HTTP_201_CREATED)
+
+    @extend_schema(request=shapes.AgainAsked, responses=shapes.TrialShape)
+    @action(detail=True, methods=["post"])
+    def resume(self, request: Request, id: int) -> Response:
+        """Let one that failed go on where it was, with other versions too where asked for."""
+        trial = _trial(id)
+        trial.resume(other_versions=asked(shapes.AgainAsked, request).other_versions)
+        return reply(shapes.TrialShape.of(trial))
+
+    @extend_schema(
+        parameters=[OpenApiParameter("on", str, description="a machine; this one unless given")],
+        request=None,
+        responses=shapes.TrialShape,
+    )
+    @action(detail=True, methods=["post"])
+    def elsewhere(self, request: Request, id: int) -> Response:
+        """Run it from the start on another machine than the one that is away."""
+        trial = _trial(id)
+        elsewhere(trial, machines_called(request.query_params.get("on", ""))[0])
+        return reply(shapes.TrialShape.of(_trial(id)))
+
+    @extend_schema(parameters=[OpenApiParameter("point", str)], responses=Across)
+    @action(detail=True, methods=["get"])
+    def across(self, request: Request, id: int) -> Response:
+        """The trials that were launched together with this one, machine by machine."""
+        trial = _trial(id)
+        return reply(across_of(trial, _point_of(request, trial) or trial.points[0]))
+
     @extend_schema(request=None, responses=shapes.TrialShape)
     @action(detail=True, methods=["post"])
     def stop(self, request: Request, id: int) -> Response:
         """End the trial; what was measured stays."""
         trial = _trial(id)
-        trial.job.stop()
+        if not stop_one_that_is_away(trial):
+            trial.job.stop()
         trial.refresh_from_db()
         return reply(shapes.TrialShape.of(trial))
 
@@ -243,7 +329,12 @@ class TrialViewSet(viewsets.ViewSet):
         return reply(shapes.TrialShape.of(trial))
 
 
-@extend_schema(request=Plan, responses={201: shapes.TrialShape}, operation_id="launch")
+@extend_schema(
+    parameters=[OpenApiParameter("on", str, description="a machine by name or label; all")],
+    request=Plan,
+    responses={201: shapes.TrialShape},
+    operation_id="launch",
+)
 @api_view(["POST"])
 def launch(request: Request, comparison: int) -> Response:
     """Launch a trial of a comparison as it is now."""
@@ -255,8 +346,40 @@ def launch(request: Request, comparison: int) -> Response:
             where="sandbox",
             hint="Use ./ivrell run --no-sandbox for a file that you trust.",
         )
-    trial = Trial.objects.launch(record, plan)
+    machines = machines_called(request.query_params.get("on", ""))
+    trial = Trial.objects.launch(record, plan, machines=machines)
     return reply(shapes.TrialShape.of(trial), status.HTTP_201_CREATED)
+
+
+class HistoryView(APIView):
+    """The trials of a comparison over time."""
+
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("point", str, description="knob values as JSON"),
+            OpenApiParameter("measure", str, description="its key; elapsed unless given"),
+            OpenApiParameter("anchor", str, description="the lane that others are held against"),
+        ],
+        responses=History,
+        operation_id="history",
+    )
+    def get(self, request: Request, comparison: int) -> Response:
+        """What each lane took in each trial, and since when it takes another time."""
+        record = get_object_or_404(Comparison, pk=comparison)
+        query = request.query_params
+        point = _given_point(query.get("point"))
+        measure, anchor = query.get("measure") or "elapsed", query.get("anchor") or None
+        return reply(history_of(record, point, measure, anchor))
+
+
+class ThinningView(APIView):
+    """Thinning old trials of a comparison to summaries."""
+
+    @extend_schema(request=Thinning, responses=Thinned, operation_id="thin")
+    def post(self, request: Request, comparison: int) -> Response:
+        """Take out what single runs of old trials left, or tell what that would give back."""
+        record = get_object_or_404(Comparison, pk=comparison)
+        return reply(thin(record, asked(Thinning, request)))
 
 
 class EstimateView(APIView):
@@ -285,6 +408,40 @@ def _tries(comparison: int, lane: str, code: int = status.HTTP_200_OK) -> Respon
         interrupted=killed and shapes.InterruptionShape.of(killed),
     )
     return reply(shape, code)
+
+
+class TryAllView(APIView):
+    """Trying all lanes at small sizes, before a plan is run."""
+
+    @extend_schema(responses=shapes.TriedAll, operation_id="tried_all")
+    def get(self, request: Request, comparison: int) -> Response:
+        """What came of it the last time."""
+        return self._newest(comparison)
+
+    @extend_schema(request=None, responses={201: shapes.TriedAll}, operation_id="try_all")
+    def post(self, request: Request, comparison: int) -> Response:
+        """Run every lane once at small sizes, when its turn comes."""
+        record = get_object_or_404(Comparison.objects.present(), pk=comparison)
+        most_runs(record.data, Plan())
+        with transaction.atomic():
+            TryAll.objects.create(
+                job=Job.objects.ask("tryall"), comparison=record, text=record.text
+            )
+        return self._newest(comparison, status.HTTP_201_CREATED)
+
+    @extend_schema(responses={200: shapes.TriedAll}, operation_id="stop_trying_all")
+    def delete(self, request: Request, comparison: int) -> Response:
+        """End it."""
+        found = TryAll.objects.filter(comparison=comparison).first()
+        if found:
+            found.job.stop()
+        return self._newest(comparison)
+
+    def _newest(self, comparison: int, code: int = status.HTTP_200_OK) -> Response:
+        found = TryAll.objects.filter(comparison=comparison)
+        found = found.select_related("comparison", "job")
+        newest = found.first()
+        return reply(shapes.TriedAll(newest=newest and shapes.TryAllShape.of(newest)), code)
 
 
 class TryView(APIView):
