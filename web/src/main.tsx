@@ -19,6 +19,7 @@ import "./steps/data/data.css";
 import "./lanes/board.css";
 import "./steps/live.css";
 import "./steps/sweep/sweep.css";
+import "./steps/history/history.css";
 
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App as AntApp, ConfigProvider } from "antd";

@@ -76,11 +76,49 @@ export function useFindings(trial: number | null, point: string | null) {
   });
 }
 
+/** The trials of a comparison over time. */
+export function useHistory(
+  comparison: number,
+  asked: { point: string | null; measure: string | null; anchor: string | null },
+) {
+  const query = Object.fromEntries(Object.entries(asked).filter(([, value]) => value !== null));
+  return useQuery({
+    queryKey: ["history", comparison, query],
+    queryFn: () =>
+      taken(
+        api.GET("/api/comparisons/{comparison}/history/", {
+          params: { path: { comparison }, query },
+        }),
+      ),
+    placeholderData: (before) => before,
+    retry: false,
+  });
+}
+
+/** A trial laid over another one at a point. */
+export function useOverlay(trial: number, under: number | null, point: string | null) {
+  return useQuery({
+    queryKey: ["overlay", trial, under, point],
+    enabled: under !== null && under !== trial,
+    queryFn: () =>
+      taken(
+        api.GET("/api/trials/{id}/overlay/", {
+          params: {
+            path: { id: trial },
+            query: { under: under ?? 0, ...(point ? { point } : {}) },
+          },
+        }),
+      ),
+  });
+}
+
 /** How lanes do over all points; asked for anew where the findings in view are others. */
-export function useSweep(trial: number, findings: unknown) {
+export function useSweep(trial: number | null, findings: unknown) {
   return useQuery({
     queryKey: ["sweep", trial, findings ? "known" : "none"],
-    queryFn: () => taken(api.GET("/api/trials/{id}/sweep/", { params: { path: { id: trial } } })),
+    enabled: trial !== null,
+    queryFn: () =>
+      taken(api.GET("/api/trials/{id}/sweep/", { params: { path: { id: trial ?? 0 } } })),
   });
 }
 
@@ -109,6 +147,32 @@ export function useRun(trial: number, number: number | null) {
         }),
       ),
     staleTime: Infinity,
+  });
+}
+
+const MACHINES_MS = 5_000;
+
+/** Machines that have joined, or may; watched where that is looked at. */
+export function useMachines(watched = false) {
+  return useQuery({
+    queryKey: ["machines"],
+    queryFn: () => taken(api.GET("/api/machines/")),
+    refetchInterval: watched ? MACHINES_MS : false,
+  });
+}
+
+/** The trials of a group, machine by machine. */
+export function useAcross(trial: number, point: string | null, on: boolean) {
+  return useQuery({
+    queryKey: ["across", trial, point],
+    enabled: on,
+    retry: false,
+    queryFn: () =>
+      taken(
+        api.GET("/api/trials/{id}/across/", {
+          params: { path: { id: trial }, query: point ? { point } : {} },
+        }),
+      ),
   });
 }
 

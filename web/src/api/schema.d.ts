@@ -154,6 +154,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons/{comparison}/history/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What each lane took in each trial, and since when it takes another time. */
+        get: operations["history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/{comparison}/lanes/{lane}/try/": {
         parameters: {
             query?: never;
@@ -186,6 +203,61 @@ export interface paths {
         /** @description Launch a trial of a comparison as it is now. */
         post: operations["launch"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison}/schedule/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Its schedule, if any. */
+        get: operations["schedule"];
+        /** @description Give it a schedule in the place of the one that it has. */
+        put: operations["put_schedule"];
+        post?: never;
+        /** @description Ask for no more trials by itself. */
+        delete: operations["drop_schedule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison}/thin/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take out what single runs of old trials left, or tell what that would give back. */
+        post: operations["thin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison}/try-all/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What came of it the last time. */
+        get: operations["tried_all"];
+        put?: never;
+        /** @description Run every lane once at small sizes, when its turn comes. */
+        post: operations["try_all"];
+        /** @description End it. */
+        delete: operations["stop_trying_all"];
         options?: never;
         head?: never;
         patch?: never;
@@ -237,6 +309,23 @@ export interface paths {
         /** @description The comparison file, exactly as it is kept. */
         get: operations["comparisons_file_retrieve"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/labels/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Give it other labels. */
+        put: operations["comparisons_labels_update"];
         post?: never;
         delete?: never;
         options?: never;
@@ -420,6 +509,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/environments/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those that there are, looked at now, and those that are being made. */
+        get: operations["environments"];
+        put?: never;
+        /** @description Make one, when its turn comes. */
+        post: operations["make_environment"];
+        /** @description Take one from the disk, or what is told of one that could not be made. */
+        delete: operations["remove_environment"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/kinds/": {
         parameters: {
             query?: never;
@@ -466,6 +574,25 @@ export interface paths {
         /** @description Measure this machine's noise anew, when its turn comes; machine/ tells the outcome. */
         post: operations["measure_noise"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those that have joined, or may. */
+        get: operations["machines"];
+        put?: never;
+        /** @description Let one join; its token is told now and never again. */
+        post: operations["add_machine"];
+        /** @description Take its token back; its trials that ended stay. */
+        delete: operations["remove_machine"];
         options?: never;
         head?: never;
         patch?: never;
@@ -658,6 +785,42 @@ export interface paths {
         get: operations["trials_retrieve"];
         put?: never;
         post?: never;
+        /** @description Delete one that has ended; it can be brought back. */
+        delete: operations["trials_destroy"];
+        options?: never;
+        head?: never;
+        /** @description Give it a name or a note, or keep it from being thinned. */
+        patch: operations["trials_partial_update"];
+        trace?: never;
+    };
+    "/api/trials/{id}/across/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The trials that were launched together with this one, machine by machine. */
+        get: operations["trials_across_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/again/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Run it once more, exactly: a trial of its own. */
+        post: operations["trials_again_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -695,6 +858,23 @@ export interface paths {
         put?: never;
         /** @description Go on with a trial that was paused, when its turn comes. */
         post: operations["go_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/elsewhere/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Run it from the start on another machine than the one that is away. */
+        post: operations["trials_elsewhere_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -820,6 +1000,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/overlay/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description This trial laid over another one at a point (the first unless named). */
+        get: operations["trials_overlay_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/pair/": {
         parameters: {
             query?: never;
@@ -882,6 +1079,40 @@ export interface paths {
         get: operations["trials_report_retrieve"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/restore/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bring a deleted trial back. */
+        post: operations["trials_restore_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/resume/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let one that failed go on where it was, with other versions too where asked for. */
+        post: operations["trials_resume_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -956,10 +1187,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/worker/next/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The trial that the machine is to run, or to go on with. */
+        post: operations["next_task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/worker/trials/{trial}/brought/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take over how it ended; findings are made here, of its runs. */
+        post: operations["bring"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/worker/trials/{trial}/told/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Keep runs and events; what people ask for meanwhile. */
+        post: operations["tell"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AboutEnum
+         * @enum {string}
+         */
+        AboutEnum: "code" | "settings" | "lanes" | "data" | "knobs" | "answer" | "plan" | "machine";
+        /**
+         * Across
+         * @description The same trial on several machines, at a point; ``words`` say what held on all of them, and
+         *     what did not.
+         */
+        Across: {
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            baseline: string | null;
+            machines: components["schemas"]["OnMachine"][];
+            lanes: components["schemas"]["LaneAcross"][];
+            words: string[];
+        };
         /**
          * AgainAskedRequest
          * @description How a trial is gone on with: ``other_versions`` also where engines, libraries or the system
@@ -1060,10 +1361,110 @@ export interface components {
             readonly agrees: boolean;
         };
         /**
+         * AgreementRequest
+         * @description How one answer stands to the reference.
+         *
+         *     Attributes:
+         *         verdict: see Verdict.
+         *         reasons: what is different, one sentence each; empty when nothing is.
+         *         rows, reference_rows: number of rows of each.
+         *         missing_columns, extra_columns: against the reference.
+         *         renamed: columns whose names differ in case alone, the reference's name first.
+         *         drifted: columns whose type is of another family, or that lost something by their type.
+         *         different_rows: rows with no partner in the reference, or with a partner whose
+         *             values are further off than the tolerance.
+         *         missing_rows, extra_rows: those of them without a partner, on either side.
+         *         repeated_keys: keys that the answer has more often than the reference.
+         *         largest_absolute, largest_relative, largest_units: distance of numbers taken as equal,
+         *             the last in units in the last place.
+         *         columns: per column the count of values that differ.
+         *         evidence: per column; empty when answers are the same.
+         *         examples: rows that differ.
+         *         unstable: whether the answer was right in some runs and wrong in others.
+         *         right_share: share of the runs that gave a right answer; None where there was none.
+         *         reference: the approach that it was held against, or the expected answer; None for none.
+         *         itself: whether it is the reference.
+         *         group: number of the agreement group, 0 being the reference's; None without an answer.
+         *         traced: what became of broken and repeated rows.
+         *         broken_lines: the same of all broken lines together, in a line; "" where none went in.
+         *         fingerprints: runs by the fingerprint of the answer that they gave.
+         */
+        AgreementRequest: {
+            verdict: components["schemas"]["AgreementVerdictEnum"];
+            /** @default [] */
+            reasons?: string[];
+            /** @default 0 */
+            rows?: number;
+            /** @default 0 */
+            reference_rows?: number;
+            /** @default [] */
+            missing_columns?: string[];
+            /** @default [] */
+            extra_columns?: string[];
+            /** @default {} */
+            renamed?: {
+                [key: string]: string;
+            };
+            /** @default [] */
+            drifted?: components["schemas"]["DriftRequest"][];
+            /** @default 0 */
+            different_rows?: number;
+            /** @default 0 */
+            missing_rows?: number;
+            /** @default 0 */
+            extra_rows?: number;
+            /** @default 0 */
+            repeated_keys?: number;
+            /** @default 0 */
+            largest_absolute?: number;
+            /** @default 0 */
+            largest_relative?: number;
+            /** @default 0 */
+            largest_units?: number;
+            /** @default {} */
+            columns?: {
+                [key: string]: number;
+            };
+            /** @default [] */
+            evidence?: components["schemas"]["ColumnEvidenceRequest"][];
+            /** @default [] */
+            examples?: components["schemas"]["ExampleRequest"][];
+            /** @default false */
+            unstable?: boolean;
+            /** @default null */
+            right_share?: number | null;
+            /** @default null */
+            reference?: string | null;
+            /** @default false */
+            itself?: boolean;
+            /** @default null */
+            group?: number | null;
+            /** @default [] */
+            traced?: components["schemas"]["TracedRowsRequest"][];
+            /** @default  */
+            broken_lines?: string;
+            /** @default {} */
+            fingerprints?: {
+                [key: string]: number;
+            };
+        };
+        /**
          * AgreementVerdictEnum
          * @enum {string}
          */
         AgreementVerdictEnum: "same" | "same, other order" | "same within tolerance" | "same values, other types" | "different" | "no answer";
+        /**
+         * AllTried
+         * @description Every lane run once at small sizes; ``took`` tells what a plan will take, ``words`` how it
+         *     went, in a sentence.
+         */
+        AllTried: {
+            rows: number[];
+            lanes: components["schemas"]["LaneTried"][];
+            /** @default [] */
+            took: components["schemas"]["Took"][];
+            words: string;
+        };
         /**
          * Answer
          * @description Shape of the answer, and how close two answers must be to be the same.
@@ -1132,10 +1533,24 @@ export interface components {
             type: string;
         };
         /**
+         * AskingRequest
+         * @description A machine asks for work, and says what it is; ``worker`` is another word each time that its
+         *     worker is started, so that of two one alone is given work.
+         */
+        AskingRequest: {
+            machine: components["schemas"]["MachineRequest"];
+            worker: string;
+        };
+        /**
          * BetterEnum
          * @enum {string}
          */
         BetterEnum: "lower" | "higher" | "neither";
+        /**
+         * BlankEnum
+         * @enum {unknown}
+         */
+        BlankEnum: "";
         /**
          * Board
          * @description Lanes side by side, in the order of the ranking.
@@ -1212,6 +1627,32 @@ export interface components {
             trouble: string;
         };
         /**
+         * BreaksEnum
+         * @enum {string}
+         */
+        BreaksEnum: "may" | "will";
+        /**
+         * BroughtRequest
+         * @description The end of a trial: how it ended, and what stands beside its runs. With ``trouble`` it could
+         *     not go on; with ``paused`` it waits.
+         */
+        BroughtRequest: {
+            worker: string;
+            ended: components["schemas"]["EndedEnum"];
+            /** @default [] */
+            sessions?: components["schemas"]["SessionRequest"][];
+            /** @default [] */
+            data?: components["schemas"]["MadeTableRequest"][];
+            /** @default {} */
+            agreement?: {
+                [key: string]: {
+                    [key: string]: components["schemas"]["AgreementRequest"] | null;
+                };
+            };
+            /** @default null */
+            trouble?: components["schemas"]["TroubleRequest"] | null;
+        };
+        /**
          * CacheEnum
          * @enum {string}
          */
@@ -1226,6 +1667,15 @@ export interface components {
             share: number | null;
         };
         /**
+         * CacheStateRequest
+         * @description State of the page cache that a plan asked for, and the share of the inputs that was in it
+         *     when the run began; None where that cannot be seen.
+         */
+        CacheStateRequest: {
+            asked: string;
+            share: number | null;
+        };
+        /**
          * Call
          * @description One call of a process that stayed for several; seconds per repeat, and what the engine
          *     counted of it.
@@ -1236,6 +1686,20 @@ export interface components {
             repeats: number;
             /** @default {} */
             counters: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * CallRequest
+         * @description One call of a process that stayed for several; seconds per repeat, and what the engine
+         *     counted of it.
+         */
+        CallRequest: {
+            elapsed_s: number;
+            cpu_s: number | null;
+            repeats: number;
+            /** @default {} */
+            counters?: {
                 [key: string]: number;
             };
         };
@@ -1335,6 +1799,20 @@ export interface components {
             spilled_bytes: number;
         };
         /**
+         * ClusterProgressRequest
+         * @description A session of Apache Spark as it goes on: executors and their cores, tasks that wait, run and
+         *     are done, bytes shuffled and spilled to disk so far.
+         */
+        ClusterProgressRequest: {
+            executors: number;
+            cores: number;
+            waiting: number;
+            running: number;
+            done: number;
+            shuffle_bytes: number;
+            spilled_bytes: number;
+        };
+        /**
          * ClusterShape
          * @description A place where Apache Spark runs; ``words`` say what it is, ``problem`` why it cannot be used.
          *     ``storage`` is where tables are made and answers left, "" for files of this machine.
@@ -1382,6 +1860,22 @@ export interface components {
             };
         };
         /**
+         * ColumnDistancesRequest
+         * @description Distances of a column's numbers: the largest taken as equal (absolute, as a share, in units
+         *     in the last place), and pairs by power of ten of the share, on both sides of the tolerance.
+         */
+        ColumnDistancesRequest: {
+            absolute: number;
+            relative: number;
+            units: number;
+            within: {
+                [key: string]: number;
+            };
+            beyond: {
+                [key: string]: number;
+            };
+        };
+        /**
          * ColumnEvidence
          * @description How a column stands over all pairs of rows: counts of pairs equal, within the tolerance and
          *     different, distances of numbers, and remarks on what the differences look like.
@@ -1392,6 +1886,19 @@ export interface components {
             within: number;
             different: number;
             distances: components["schemas"]["ColumnDistances"] | null;
+            remarks: string[];
+        };
+        /**
+         * ColumnEvidenceRequest
+         * @description How a column stands over all pairs of rows: counts of pairs equal, within the tolerance and
+         *     different, distances of numbers, and remarks on what the differences look like.
+         */
+        ColumnEvidenceRequest: {
+            name: string;
+            equal: number;
+            within: number;
+            different: number;
+            distances: components["schemas"]["ColumnDistancesRequest"] | null;
             remarks: string[];
         };
         /**
@@ -1425,6 +1932,7 @@ export interface components {
             /** Format: date-time */
             changed_at: string;
             demo: string;
+            labels: string[];
         };
         /**
          * ComparisonShape
@@ -1514,10 +2022,38 @@ export interface components {
             tables: components["schemas"]["MadeTable"][];
         };
         /**
+         * DataMadeRequest
+         * @description All data is there.
+         */
+        DataMadeRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "data made";
+            /** @default [] */
+            tables?: components["schemas"]["MadeTableRequest"][];
+        };
+        /**
          * DataProgress
          * @description Rows of a table that are made so far, of how many.
          */
         DataProgress: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "data";
+            table: string;
+            form: string;
+            rows: number;
+            total: number;
+        };
+        /**
+         * DataProgressRequest
+         * @description Rows of a table that are made so far, of how many.
+         */
+        DataProgressRequest: {
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1544,6 +2080,21 @@ export interface components {
          * @enum {string}
          */
         DiffLineKindEnum: "same" | "removed" | "added";
+        /**
+         * Difference
+         * @description Something that is not the same in two trials; ``name`` is the lane's, the field's, the
+         *     package's; ``before`` and ``after`` are empty where they are long.
+         */
+        Difference: {
+            about: components["schemas"]["AboutEnum"];
+            name: string;
+            /** @default  */
+            before: string;
+            /** @default  */
+            after: string;
+            /** @description In words: "pandas 2.3.3, then 3.0.1"; "code of Query". */
+            readonly words: string;
+        };
         /**
          * Disturbed
          * @description What becomes of runs that something else disturbs: other programs, the host of a virtual
@@ -1647,11 +2198,29 @@ export interface components {
             lost_by_reference: string;
         };
         /**
+         * DriftRequest
+         * @description A column whose type is of another family than the reference's, or that lost something.
+         *
+         *     ``lost`` names what: "leading zeros", "digits", "precision of time", "time zone", or
+         *     nothing; ``lost_by_reference`` what the reference lost and the answer has.
+         */
+        DriftRequest: {
+            column: string;
+            reference: string;
+            answer: string;
+            /** @default  */
+            lost?: string;
+            /** @default  */
+            lost_by_reference?: string;
+        };
+        /**
          * DueRequest
-         * @description When a job may begin; null for at any time.
+         * @description When a job may begin, and in which hours of the day it may be done; null for at any time.
          */
         DueRequest: {
             not_before: string | null;
+            /** @default null */
+            hours?: components["schemas"]["HoursRequest"] | null;
         };
         /**
          * EditRequest
@@ -1678,6 +2247,11 @@ export interface components {
             /** @default null */
             rename?: string | null;
         };
+        /**
+         * EndedEnum
+         * @enum {string}
+         */
+        EndedEnum: "done" | "stopped" | "failed" | "paused";
         /**
          * EngineList
          * @description All engines that Ivrell knows.
@@ -1713,11 +2287,46 @@ export interface components {
             ways: string[];
         };
         /**
+         * EnvironmentAskedRequest
+         * @description An environment to be made: packages as pip takes them, such as ``pandas==2.3.3``; ``python``
+         *     is the path of another interpreter than Ivrell's own.
+         */
+        EnvironmentAskedRequest: {
+            name: string;
+            /** @default [] */
+            packages?: string[];
+            /** @default  */
+            python?: string;
+        };
+        /**
+         * EnvironmentList
+         * @description The environments that there are, and those that are being made or could not be.
+         */
+        EnvironmentList: {
+            environments: components["schemas"]["Runtime"][];
+            makings: components["schemas"]["EnvironmentMaking"][];
+        };
+        /**
+         * EnvironmentMaking
+         * @description An environment that is being made, or could not be: what was said last, what kept it.
+         */
+        EnvironmentMaking: {
+            job: number;
+            name: string;
+            packages: string[];
+            state: components["schemas"]["JobState"];
+            lines: string[];
+            message: components["schemas"]["Trouble"] | null;
+            /** Format: date-time */
+            created_at: string;
+        };
+        /**
          * Estimate
          * @description What a plan will take in seconds, with bounds at 90 %, from its launch to its end: ``data_s``
          *     for making data among it; lanes that nothing is known of are not in it. ``round_s`` is what one
          *     round at all points takes; ``rounds_in_time`` how many rounds fit into the time that was given,
-         *     null where none was.
+         *     null where none was; ``breaking`` are the lanes that will break the limit of memory, and
+         *     ``perhaps`` those that may, at the largest size.
          */
         Estimate: {
             seconds: number;
@@ -1728,6 +2337,10 @@ export interface components {
             lanes: components["schemas"]["LaneEstimate"][];
             /** @default null */
             rounds_in_time: number | null;
+            /** @description Lanes that will break the limit of memory. */
+            readonly breaking: string[];
+            /** @description Lanes that may. */
+            readonly perhaps: string[];
         };
         /**
          * EstimateAskedRequest
@@ -1743,13 +2356,25 @@ export interface components {
          * @description What happened in a trial so far, in order; the live view hears the same as it comes.
          */
         Events: {
-            events: (components["schemas"]["TrialStarted"] | components["schemas"]["DataProgress"] | components["schemas"]["DataMade"] | components["schemas"]["RunStarted"] | components["schemas"]["RunProgress"] | components["schemas"]["RunLine"] | components["schemas"]["LaneOut"] | components["schemas"]["TrialPaused"] | components["schemas"]["TrialEnded"] | components["schemas"]["Judged"])[];
+            events: (components["schemas"]["TrialStarted"] | components["schemas"]["DataProgress"] | components["schemas"]["DataMade"] | components["schemas"]["RunStarted"] | components["schemas"]["RunProgress"] | components["schemas"]["RunLine"] | components["schemas"]["LaneOut"] | components["schemas"]["StandingTold"] | components["schemas"]["TrialPaused"] | components["schemas"]["TrialEnded"] | components["schemas"]["Judged"])[];
         };
         /**
          * Example
          * @description A row that differs, with both sides; None where a side has none.
          */
         Example: {
+            reference: {
+                [key: string]: number | boolean | string | null;
+            } | null;
+            answer: {
+                [key: string]: number | boolean | string | null;
+            } | null;
+        };
+        /**
+         * ExampleRequest
+         * @description A row that differs, with both sides; None where a side has none.
+         */
+        ExampleRequest: {
             reference: {
                 [key: string]: number | boolean | string | null;
             } | null;
@@ -1798,12 +2423,38 @@ export interface components {
             printed: string;
         };
         /**
+         * FailureRequest
+         * @description Why a run failed: the kind of error, its message, line and trace, the part of the run that
+         *     it came in, and the last lines that the run printed.
+         */
+        FailureRequest: {
+            kind: string;
+            message: string;
+            /** @default null */
+            line?: number | null;
+            /** @default  */
+            trace?: string;
+            /** @default running */
+            part?: string;
+            /** @default  */
+            printed?: string;
+        };
+        /**
          * FormChoice
          * @description A form that an approach can read its tables in, and how that is said.
          */
         FormChoice: {
             form: string;
             words: string;
+        };
+        /**
+         * Given
+         * @description What it is given: nothing, with the reason where there is one, or a trial.
+         */
+        Given: {
+            task: components["schemas"]["JoinedTask"] | null;
+            /** @default  */
+            why_not: string;
         };
         /**
          * Growth
@@ -1849,10 +2500,62 @@ export interface components {
             edges: number[];
         };
         /**
+         * History
+         * @description A measure of a comparison's trials at a point, the oldest first. ``anchor`` is the lane that
+         *     the others are held against, null where only one ran twice; ``points`` and ``measures`` are
+         *     those that there are, ``words`` what is told of it all.
+         */
+        History: {
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            points: {
+                [key: string]: boolean | number | string | null;
+            }[];
+            measure: string;
+            label: string;
+            unit: string;
+            measures: {
+                [key: string]: string;
+            };
+            anchor: string | null;
+            trials: components["schemas"]["PastTrial"][];
+            lanes: components["schemas"]["PastLane"][];
+            words: string;
+        };
+        /**
+         * Hours
+         * @description From the hour ``first`` until the hour ``until``, which may be the next morning's; where both
+         *     are the same, the whole day.
+         */
+        Hours: {
+            first: number;
+            until: number;
+        };
+        /**
+         * HoursRequest
+         * @description From the hour ``first`` until the hour ``until``, which may be the next morning's; where both
+         *     are the same, the whole day.
+         */
+        HoursRequest: {
+            first: number;
+            until: number;
+        };
+        /**
          * InstalledEngine
          * @description An engine as it was found: whether it can be used, and the versions of what it needs.
          */
         InstalledEngine: {
+            installed: boolean;
+            versions: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * InstalledEngineRequest
+         * @description An engine as it was found: whether it can be used, and the versions of what it needs.
+         */
+        InstalledEngineRequest: {
             installed: boolean;
             versions: {
                 [key: string]: string;
@@ -1897,7 +2600,7 @@ export interface components {
          * JobLine
          * @description A job in the queue, or one that has ended; of a trial with its runs so far, of those planned,
          *     and its headline. ``words`` say what it is, ``not_before`` when it may begin, null where that is
-         *     at any time.
+         *     at any time, ``hours`` in which of the day it may be done.
          */
         JobLine: {
             id: number;
@@ -1911,6 +2614,7 @@ export interface components {
             planned_runs: number | null;
             headline: string;
             not_before: string | null;
+            hours: components["schemas"]["Hours"] | null;
             /** Format: date-time */
             created_at: string;
             started_at: string | null;
@@ -1924,6 +2628,46 @@ export interface components {
          * @enum {string}
          */
         JobState: "waiting" | "running" | "paused" | "done" | "stopped" | "failed";
+        /**
+         * JoinedList
+         * @description The machines; ``token`` is told once, of one that was just added.
+         */
+        JoinedList: {
+            machines: components["schemas"]["JoinedShape"][];
+            /** @default  */
+            token: string;
+        };
+        /**
+         * JoinedShape
+         * @description A machine that has joined, or may: when it was heard of last (null for never), whether it is
+         *     away, what it is, and how many trials of it are under way.
+         */
+        JoinedShape: {
+            name: string;
+            labels: string[];
+            seen_at: string | null;
+            away: boolean;
+            words: string;
+            trials: number;
+        };
+        /**
+         * JoinedTask
+         * @description A trial that a machine is to run: its number, a ``key`` that no other trial of any Ivrell
+         *     has, the text and the plan; ``stretch`` and ``other_versions`` as a trial takes them;
+         *     ``expected`` is what its data must be.
+         */
+        JoinedTask: {
+            trial: number;
+            key: string;
+            text: string;
+            plan: components["schemas"]["Plan"];
+            /** @default null */
+            stretch: components["schemas"]["Stretch"] | null;
+            /** @default false */
+            other_versions: boolean;
+            /** @default [] */
+            expected: components["schemas"]["MadeBytes"][];
+        };
         /**
          * Json
          * @description Any value that JSON can hold.
@@ -1966,6 +2710,18 @@ export interface components {
          */
         JudgedClaimStateEnum: "holds" | "contradicted" | "cannot tell" | "not measured" | "not of this point";
         /**
+         * JudgedRequest
+         * @description The answers were held against another reference.
+         */
+        JudgedRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "judged";
+            reference: string;
+        };
+        /**
          * Kept
          * @description Data of one fingerprint in the store: the tables in their forms, bytes, when last used
          *     (seconds since 1970), and what of it is only half made.
@@ -1976,6 +2732,19 @@ export interface components {
             size_bytes: number;
             used_at: number;
             half_made: string[];
+        };
+        /**
+         * KeptSchedule
+         * @description A schedule as it is kept; ``last`` says what came of it last.
+         */
+        KeptSchedule: {
+            plan: components["schemas"]["Plan"];
+            every_hours: number;
+            /** Format: date-time */
+            next_at: string;
+            /** @default null */
+            hours: components["schemas"]["Hours"] | null;
+            last: string;
         };
         /**
          * KindOfColumn
@@ -1992,6 +2761,20 @@ export interface components {
          */
         Kinds: {
             kinds: components["schemas"]["KindOfColumn"][];
+        };
+        /**
+         * Labels
+         * @description Words that a comparison is sorted by.
+         */
+        Labels: {
+            labels: string[];
+        };
+        /**
+         * LabelsRequest
+         * @description Words that a comparison is sorted by.
+         */
+        LabelsRequest: {
+            labels: string[];
         };
         /**
          * Lane
@@ -2024,6 +2807,25 @@ export interface components {
             sheet: components["schemas"]["SheetShape"] | null;
         };
         /**
+         * LaneAcross
+         * @description A lane on several machines, in their order: medians, and how many times faster than the
+         *     baseline it is there; null where it did not run. ``gain`` is how many times more it gains on the
+         *     machine where it gains most than on the one where it gains least (by their places), null where
+         *     that is not told.
+         */
+        LaneAcross: {
+            lane: string;
+            name: string;
+            medians: (number | null)[];
+            ratios: (components["schemas"]["Ratio"] | null)[];
+            /** @default null */
+            gain: components["schemas"]["Ratio"] | null;
+            /** @default null */
+            most: number | null;
+            /** @default null */
+            least: number | null;
+        };
+        /**
          * LaneAskedRequest
          * @description A lane that is asked for by its id.
          */
@@ -2031,8 +2833,24 @@ export interface components {
             lane: string;
         };
         /**
+         * LaneChange
+         * @description A measure of a lane in two trials: medians, and how many times less the later takes. What
+         *     lanes that are the same in both show of the machine is taken out of ``ratio``; as it was
+         *     measured it is ``plain``. ``same`` where nothing of the lane is another.
+         */
+        LaneChange: {
+            lane: string;
+            name: string;
+            same: boolean;
+            before: number;
+            after: number;
+            plain: components["schemas"]["Ratio"];
+            ratio: components["schemas"]["Ratio"];
+        };
+        /**
          * LaneEstimate
-         * @description What all of a lane's runs will take, in seconds, with bounds at 90 %.
+         * @description What all of a lane's runs will take, in seconds, with bounds at 90 %; ``memory`` is null
+         *     where nothing tells it.
          */
         LaneEstimate: {
             lane: string;
@@ -2040,6 +2858,8 @@ export interface components {
             low: number;
             high: number;
             rests_on: components["schemas"]["RestsOnEnum"];
+            /** @default null */
+            memory: components["schemas"]["MemoryEstimate"] | null;
         };
         /**
          * LaneFindings
@@ -2153,17 +2973,47 @@ export interface components {
             };
         };
         /**
+         * LaneOutRequest
+         * @description An approach runs no more at a point: it reached a limit, or failed twice in a row.
+         */
+        LaneOutRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lane out";
+            approach: string;
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+        };
+        /**
          * LaneState
          * @enum {string}
          */
         LaneState: "done" | "failed" | "limit" | "stopped" | "warm-up only";
+        /**
+         * LaneTried
+         * @description What came of a lane on small sizes: its ``state`` at the largest of them with what kept it
+         *     from its end, whether its answer is the right one (null where there was none) and why not, and
+         *     its seconds there.
+         */
+        LaneTried: {
+            lane: string;
+            name: string;
+            state: components["schemas"]["LaneState"];
+            trouble: string;
+            agrees: boolean | null;
+            reasons: string[];
+            elapsed_s: number | null;
+        };
         /**
          * LastTrial
          * @description A trial as the list of comparisons shows it.
          */
         LastTrial: {
             id: number;
-            state: string;
+            state: components["schemas"]["JobState"];
             conclusion: string;
             finished_at: string | null;
         };
@@ -2223,6 +3073,14 @@ export interface components {
          * @description Which limit ended a run, and its value.
          */
         LimitReached: {
+            kind: string;
+            value: number;
+        };
+        /**
+         * LimitReachedRequest
+         * @description Which limit ended a run, and its value.
+         */
+        LimitReachedRequest: {
             kind: string;
             value: number;
         };
@@ -2454,6 +3312,96 @@ export interface components {
             };
         };
         /**
+         * MachineAskedRequest
+         * @description A machine that may join, and words that trials may ask for it by.
+         */
+        MachineAskedRequest: {
+            name: string;
+            /** @default [] */
+            labels?: string[];
+        };
+        /**
+         * MachineRequest
+         * @description The machine as it was; sizes in bytes, ``load`` the kernel's run-queue averages over 1, 5 and
+         *     15 minutes, ``pressure`` the share of the last 10 s in which something waited for a core,
+         *     memory or disk, in percent. ``quota_cores`` are the cores that a control group allows,
+         *     ``cache_bytes`` the largest cache of a processor core. Over the runs of a trial: ``throttled_s``
+         *     in which a quota held tasks back, how often cores were slowed for heat, bytes swapped. What was
+         *     not told has no value.
+         */
+        MachineRequest: {
+            /** @default  */
+            host?: string;
+            /** @default  */
+            taken_at?: string;
+            /** @default  */
+            processor?: string;
+            /** @default  */
+            architecture?: string;
+            /** @default null */
+            cores?: number | null;
+            /** @default 0 */
+            memory_bytes?: number;
+            /** @default 0 */
+            free_memory_bytes?: number;
+            /** @default 0 */
+            free_disk_bytes?: number;
+            /** @default  */
+            kernel?: string;
+            /** @default  */
+            system?: string;
+            /** @default  */
+            python?: string;
+            /** @default [] */
+            load?: number[];
+            /** @default null */
+            busy_cores?: number | null;
+            /** @default null */
+            noise?: components["schemas"]["NoiseRequest"] | null;
+            /** @default [] */
+            usual_spreads?: components["schemas"]["UsualSpreadRequest"][];
+            /**
+             * @default {
+             *       "works": false,
+             *       "why_not": null
+             *     }
+             */
+            sandbox?: components["schemas"]["SandboxStateRequest"];
+            /** @default null */
+            pressure?: {
+                [key: string]: number;
+            } | null;
+            /** @default null */
+            quota_cores?: number | null;
+            /** @default null */
+            cache_bytes?: number | null;
+            /** @default null */
+            on_battery?: boolean | null;
+            /** @default null */
+            throttled_s?: number | null;
+            /** @default null */
+            heat_throttles?: number | null;
+            /** @default null */
+            swapped_bytes?: number | null;
+            /** @default {} */
+            engines?: {
+                [key: string]: components["schemas"]["InstalledEngineRequest"];
+            };
+            /** @default  */
+            ivrell?: string;
+            /**
+             * @default {
+             *       "cpu": "",
+             *       "memory": ""
+             *     }
+             */
+            methods?: components["schemas"]["MethodsRequest"];
+            /** @default {} */
+            runtimes?: {
+                [key: string]: components["schemas"]["UsedRuntimeRequest"];
+            };
+        };
+        /**
          * MachineShape
          * @description The machine as it is now.
          */
@@ -2530,6 +3478,16 @@ export interface components {
             };
         };
         /**
+         * MadeBytes
+         * @description The hash of the bytes that a table of a recipe (its ``fingerprint``) has in a form where it
+         *     was made before; another machine makes the same.
+         */
+        MadeBytes: {
+            fingerprint: string;
+            form: string;
+            bytes_hash: string;
+        };
+        /**
          * MadeData
          * @description All made data that is kept, and the limit that it is trimmed to.
          */
@@ -2576,6 +3534,47 @@ export interface components {
             index_seconds: number | null;
             /** @default {} */
             types: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * MadeTableRequest
+         * @description A table in a form as it was made; ``seconds`` that took, ``size_bytes`` where that is known.
+         *
+         *     ``paths`` are its files in order, or where it is loaded. ``keys``, ``indexes`` and
+         *     ``index_seconds`` are of loaded tables, so are ``types``, the engine's own of each column;
+         *     ``broken`` and ``duplicates`` count lines broken on purpose and rows that repeat another.
+         */
+        MadeTableRequest: {
+            table: string;
+            form: string;
+            /** @default [] */
+            paths?: string[];
+            rows: number;
+            /** @default null */
+            size_bytes?: number | null;
+            seconds: number;
+            fingerprint: string;
+            /** @default  */
+            bytes_hash?: string;
+            /** @default {} */
+            broken?: {
+                [key: string]: number;
+            };
+            /** @default 0 */
+            duplicates?: number;
+            /** @default null */
+            codec?: string | null;
+            /** @default null */
+            split_by?: string | null;
+            /** @default [] */
+            keys?: string[];
+            /** @default [] */
+            indexes?: string[];
+            /** @default null */
+            index_seconds?: number | null;
+            /** @default {} */
+            types?: {
                 [key: string]: string;
             };
         };
@@ -2645,6 +3644,19 @@ export interface components {
             ratio: components["schemas"]["Ratio"] | null;
         };
         /**
+         * MeasureChange
+         * @description A measure in two trials, lane by lane. ``machine`` is how many times less lanes that are the
+         *     same in both take, together; null where there is none, or only one that changed itself.
+         */
+        MeasureChange: {
+            key: string;
+            label: string;
+            unit: string;
+            lanes: components["schemas"]["LaneChange"][];
+            /** @default null */
+            machine: components["schemas"]["Ratio"] | null;
+        };
+        /**
          * MeasurePair
          * @description A measure of two lanes; ``ratio`` is how many times less the lane takes than the base, null
          *     where one of them is zero.
@@ -2689,6 +3701,17 @@ export interface components {
             ratio: components["schemas"]["Ratio"] | null;
         };
         /**
+         * MemoryEstimate
+         * @description What a lane will hold at the point where it holds most, in bytes, with bounds at 90 %;
+         *     ``breaks`` says how sure it is that this is more than the plan's limit, or is empty.
+         */
+        MemoryEstimate: {
+            value: number;
+            low: number;
+            high: number;
+            breaks: components["schemas"]["BreaksEnum"] | components["schemas"]["BlankEnum"];
+        };
+        /**
          * Methods
          * @description How CPU time and memory are measured here.
          */
@@ -2697,6 +3720,16 @@ export interface components {
             cpu: string;
             /** @default  */
             memory: string;
+        };
+        /**
+         * MethodsRequest
+         * @description How CPU time and memory are measured here.
+         */
+        MethodsRequest: {
+            /** @default  */
+            cpu?: string;
+            /** @default  */
+            memory?: string;
         };
         /**
          * MoreAskedRequest
@@ -2717,6 +3750,8 @@ export interface components {
             point?: {
                 [key: string]: boolean | number | string | null;
             } | null;
+            /** @default null */
+            told_within_minutes?: number | null;
         };
         /**
          * NameEnum
@@ -2933,6 +3968,24 @@ export interface components {
             };
         };
         /**
+         * NoiseRequest
+         * @description The machine's own noise as it was last measured: ``logs`` are logarithms of ratios between
+         *     two lanes that are the same, one a round; ``elapsed_s`` the median of one of them.
+         */
+        NoiseRequest: {
+            /** @default  */
+            taken_at?: string;
+            /** @default [] */
+            load?: number[];
+            /** @default null */
+            busy_cores?: number | null;
+            /** @default 0 */
+            rounds?: number;
+            /** @default null */
+            elapsed_s?: number | null;
+            logs: number[];
+        };
+        /**
          * Note
          * @description What an engineer wrote beside the figures, Markdown: of one ``lane``, of a ``pair`` of
          *     lanes, or of the whole comparison where it names none.
@@ -2974,11 +4027,36 @@ export interface components {
             noise: boolean;
         };
         /**
+         * OnMachine
+         * @description A machine of several that ran the same: what it is, and the order of its lanes, the quickest
+         *     first.
+         */
+        OnMachine: {
+            name: string;
+            trial: number;
+            words: string;
+            ranking: string[];
+        };
+        /**
          * OrderRequest
          * @description Jobs that wait, by their numbers, in the order in which they are to be done.
          */
         OrderRequest: {
             jobs: number[];
+        };
+        /**
+         * Overlay
+         * @description Two trials laid over each other at a point: ``words`` say what changed in a sentence or two,
+         *     ``anchors`` are the lanes, by id, that tell the machine's part.
+         */
+        Overlay: {
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            words: string;
+            differences: components["schemas"]["Difference"][];
+            anchors: string[];
+            measures: components["schemas"]["MeasureChange"][];
         };
         /**
          * PairFindings
@@ -3032,6 +4110,43 @@ export interface components {
             value: number;
         };
         /**
+         * PastLane
+         * @description A lane over the trials that it ran in, the oldest first; ``turns`` are where it took another
+         *     level.
+         */
+        PastLane: {
+            lane: string;
+            name: string;
+            values: components["schemas"]["PastValue"][];
+            turns: components["schemas"]["Since"][];
+        };
+        /**
+         * PastTrial
+         * @description A trial in a history; ``differences`` are those to the one before, ``rounds`` counted runs of
+         *     the lane that has most.
+         */
+        PastTrial: {
+            trial: number;
+            /** Format: date-time */
+            at: string;
+            rounds: number;
+            host: string;
+            said: components["schemas"]["Remarks"];
+            differences: components["schemas"]["Difference"][];
+        };
+        /**
+         * PastValue
+         * @description A lane's median in a trial with what bounds it, and as a part of the anchor's within the same
+         *     rounds (null for the anchor, and where the two have no round in common).
+         */
+        PastValue: {
+            trial: number;
+            median: number;
+            low: number | null;
+            high: number | null;
+            of_anchor: number | null;
+        };
+        /**
          * PatchedLaneChangeRequest
          * @description Fields of an approach to set; absent ones stay.
          */
@@ -3058,6 +4173,18 @@ export interface components {
             columns?: components["schemas"]["ColumnRequest"][];
             /** @default  */
             settings_text?: string;
+        };
+        /**
+         * PatchedRemarksAskedRequest
+         * @description What is to be said of a trial; what is null stays.
+         */
+        PatchedRemarksAskedRequest: {
+            /** @default null */
+            name?: string | null;
+            /** @default null */
+            note?: string | null;
+            /** @default null */
+            kept?: boolean | null;
         };
         /**
          * PatchedSettingsChangeRequest
@@ -3460,7 +4587,7 @@ export interface components {
          * QuestionEnum
          * @enum {string}
          */
-        QuestionEnum: "quickest" | "baseline" | "pair";
+        QuestionEnum: "quickest" | "baseline" | "pair" | "change";
         /**
          * Queue
          * @description What is under way, in the order in which it is done, and the trials that ended last.
@@ -3520,6 +4647,18 @@ export interface components {
             level: string[];
             /** @default [] */
             undecided: components["schemas"]["Undecided"][];
+        };
+        /**
+         * Remarks
+         * @description What people said of a trial: a name, a note; one that is ``kept`` is never thinned.
+         */
+        Remarks: {
+            /** @default  */
+            name: string;
+            /** @default  */
+            note: string;
+            /** @default false */
+            kept: boolean;
         };
         /**
          * RemarksRequest
@@ -3595,6 +4734,33 @@ export interface components {
             error: components["schemas"]["Failure"] | null;
         };
         /**
+         * RunLineRequest
+         * @description What a live view shows of a run that has ended.
+         */
+        RunLineRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "run ended";
+            run: number;
+            approach: string;
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            round: number;
+            warm_up: boolean;
+            memory_run: boolean;
+            state: components["schemas"]["RunState"];
+            /** @default false */
+            set_aside?: boolean;
+            /** @default  */
+            disturbed_by?: string;
+            elapsed_s: number | null;
+            limit: components["schemas"]["LimitReachedRequest"] | null;
+            error: components["schemas"]["FailureRequest"] | null;
+        };
+        /**
          * RunProgress
          * @description A run as it goes on: seconds, CPU seconds, bytes above its start, its stage, how busy
          *     each core of the machine is, from 0 to 1, and how its session of Spark stands, if it has one.
@@ -3614,6 +4780,174 @@ export interface components {
             cores: number[];
             /** @default null */
             cluster: components["schemas"]["ClusterProgress"] | null;
+        };
+        /**
+         * RunProgressRequest
+         * @description A run as it goes on: seconds, CPU seconds, bytes above its start, its stage, how busy
+         *     each core of the machine is, from 0 to 1, and how its session of Spark stands, if it has one.
+         */
+        RunProgressRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "progress";
+            run: number;
+            approach: string;
+            elapsed_s: number;
+            cpu_s: number;
+            memory_bytes: number;
+            stage: string;
+            cores: number[];
+            /** @default null */
+            cluster?: components["schemas"]["ClusterProgressRequest"] | null;
+        };
+        /**
+         * RunRecordRequest
+         * @description One run; times in seconds, sizes in bytes.
+         *
+         *     Figures that were not measured are None, with the reason in ``not_measured``. ``memory_run``
+         *     is one that was looked at so closely that its times count for nothing. ``scope`` says which
+         *     processes its CPU time and memory are those of. ``spent_s`` are seconds
+         *     of its trial until its end. ``disturbed_by`` says by what it was disturbed for more of its time
+         *     than the plan allows, if it was; where it could be done again it is ``set_aside`` and counts for
+         *     nothing. ``repeat_of`` is the number of the run that this one does again. ``run`` is its
+         *     number by the order of arrival; what it is tells its ``identity``. ``stage`` is 0 where the
+         *     plan names it, from 1 on the stage of the search for crossings that asked for it.
+         */
+        RunRecordRequest: {
+            run: number;
+            approach: string;
+            engine: string;
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            round: number;
+            position: number;
+            warm_up: boolean;
+            /** @default false */
+            memory_run?: boolean;
+            state: components["schemas"]["RunState"];
+            /** @default null */
+            elapsed_s?: number | null;
+            /** @default null */
+            elapsed_at_least_s?: number | null;
+            /** @default null */
+            cpu_user_s?: number | null;
+            /** @default null */
+            cpu_system_s?: number | null;
+            /** @default null */
+            peak_memory_bytes?: number | null;
+            /** @default null */
+            start_memory_bytes?: number | null;
+            /** @default null */
+            server_cpu_s?: number | null;
+            /** @default null */
+            server_memory_bytes?: number | null;
+            /** @default null */
+            memory_method?: string | null;
+            /** @default null */
+            cpu_method?: string | null;
+            /** @default null */
+            read_bytes?: number | null;
+            /** @default null */
+            written_bytes?: number | null;
+            /** @default null */
+            start_s?: number | null;
+            /** @default null */
+            start_cpu_s?: number | null;
+            /** @default null */
+            page_faults?: number | null;
+            /** @default null */
+            context_switches?: number | null;
+            /** @default null */
+            run_queue_wait_s?: number | null;
+            /** @default null */
+            held_up_s?: number | null;
+            /** @default null */
+            others_cpu_s?: number | null;
+            /** @default null */
+            others_around?: number | null;
+            /** @default null */
+            stolen_s?: number | null;
+            /** @default null */
+            throttled_s?: number | null;
+            /** @default null */
+            swapped_bytes?: number | null;
+            /** @default null */
+            pressure?: {
+                [key: string]: number;
+            } | null;
+            /** @default 1 */
+            inner_repeats?: number;
+            /** @default null */
+            first_elapsed_s?: number | null;
+            /** @default [] */
+            calls?: components["schemas"]["CallRequest"][];
+            /** @default [] */
+            stages?: components["schemas"]["StageTimeRequest"][];
+            /** @default [] */
+            spans?: components["schemas"]["SpanRequest"][];
+            /** @default {} */
+            threads?: {
+                [key: string]: number;
+            };
+            /** @default null */
+            most_threads?: number | null;
+            /** @default false */
+            several_processes?: boolean;
+            /** @default {} */
+            counters?: {
+                [key: string]: number;
+            };
+            /** @default null */
+            answer_rows?: number | null;
+            /** @default null */
+            answer_bytes?: number | null;
+            /** @default null */
+            answer_fingerprint?: string | null;
+            /** @default null */
+            left_bytes?: number | null;
+            /** @default null */
+            tables_s?: number | null;
+            /** @default null */
+            cache?: components["schemas"]["CacheStateRequest"] | null;
+            /** @default false */
+            sandboxed?: boolean;
+            /** @default  */
+            scope?: string;
+            /** @default null */
+            cores?: number | null;
+            /** @default null */
+            limit?: components["schemas"]["LimitReachedRequest"] | null;
+            /** @default null */
+            error?: components["schemas"]["FailureRequest"] | null;
+            /** @default  */
+            output?: string;
+            /** @default 0 */
+            output_bytes?: number;
+            /** @default {} */
+            not_measured?: {
+                [key: string]: string;
+            };
+            /** @default [] */
+            plans?: components["schemas"]["StatementPlanRequest"][];
+            /** @default 1 */
+            session?: number;
+            /** @default null */
+            spent_s?: number | null;
+            /** @default 0 */
+            quiet_wait_s?: number;
+            /** @default  */
+            disturbed_by?: string;
+            /** @default null */
+            disturbed_share?: number | null;
+            /** @default false */
+            set_aside?: boolean;
+            /** @default null */
+            repeat_of?: number | null;
+            /** @default 0 */
+            stage?: number;
         };
         /**
          * RunShape
@@ -3775,6 +5109,25 @@ export interface components {
             memory_run: boolean;
         };
         /**
+         * RunStartedRequest
+         * @description A run begins; ``memory_run`` is one that is watched for its memory.
+         */
+        RunStartedRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "run started";
+            run: number;
+            approach: string;
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            round: number;
+            warm_up: boolean;
+            memory_run: boolean;
+        };
+        /**
          * RunState
          * @enum {string}
          */
@@ -3844,6 +5197,35 @@ export interface components {
             why_not: string | null;
         };
         /**
+         * SandboxStateRequest
+         * @description Whether runs can be sandboxed here, and why not.
+         */
+        SandboxStateRequest: {
+            works: boolean;
+            /** @default null */
+            why_not?: string | null;
+        };
+        /**
+         * ScheduleAskedRequest
+         * @description Trials of ``plan`` every so many hours, the first at ``next_at``; ``hours`` are those of the
+         *     day, on the machine's clock, in which they may run, null for any.
+         */
+        ScheduleAskedRequest: {
+            plan: components["schemas"]["PlanRequest"];
+            every_hours: number;
+            /** Format: date-time */
+            next_at: string;
+            /** @default null */
+            hours?: components["schemas"]["HoursRequest"] | null;
+        };
+        /**
+         * ScheduleShape
+         * @description A comparison's schedule, null where it has none.
+         */
+        ScheduleShape: {
+            schedule: components["schemas"]["KeptSchedule"] | null;
+        };
+        /**
          * Search
          * @description A search for the sizes at which the lead changes: after the sizes that the plan names, new
          *     ones next to each change, and more rounds where it is unsure, until it is known ``within`` a
@@ -3907,6 +5289,105 @@ export interface components {
             problem: string;
         };
         /**
+         * SessionRequest
+         * @description One stretch of a trial, by whoever conducted it then. Runs name theirs by its ``number``,
+         *     from 1; ``began`` is when, ``plan`` what was to be done, its seed among it, ``machine`` what it
+         *     ran on, with versions; ``stretch`` what it added to a trial that had ended.
+         */
+        SessionRequest: {
+            /** @default 1 */
+            number?: number;
+            /** @default  */
+            began?: string;
+            /**
+             * @default {
+             *       "rounds": 5,
+             *       "until": null,
+             *       "warm_ups": 1,
+             *       "approaches": null,
+             *       "knobs": {},
+             *       "points": [],
+             *       "cache": [
+             *         "warm"
+             *       ],
+             *       "threads": [
+             *         null
+             *       ],
+             *       "background": [
+             *         "quiet"
+             *       ],
+             *       "runtime": [
+             *         "own"
+             *       ],
+             *       "cores": null,
+             *       "calls_per_process": 1,
+             *       "min_sample_s": 0,
+             *       "sandbox": "auto",
+             *       "limits": {
+             *         "cpu_seconds": null,
+             *         "memory_bytes": 4294967296,
+             *         "output_bytes": 16777216,
+             *         "prepare_seconds": 300,
+             *         "processes": 256,
+             *         "seconds": 120,
+             *         "written_bytes": 8589934592
+             *       },
+             *       "order_seed": 1,
+             *       "own_files": null,
+             *       "step_up": false,
+             *       "keep_files": false,
+             *       "search": null,
+             *       "disturbed": {
+             *         "minutes": 10,
+             *         "repeat": 0.5,
+             *         "share": 0.05,
+             *         "wait_s": 3
+             *       }
+             *     }
+             */
+            plan?: components["schemas"]["PlanRequest"];
+            /**
+             * @default {
+             *       "host": "",
+             *       "taken_at": "",
+             *       "processor": "",
+             *       "architecture": "",
+             *       "cores": null,
+             *       "memory_bytes": 0,
+             *       "free_memory_bytes": 0,
+             *       "free_disk_bytes": 0,
+             *       "kernel": "",
+             *       "system": "",
+             *       "python": "",
+             *       "load": [],
+             *       "busy_cores": null,
+             *       "noise": null,
+             *       "usual_spreads": [],
+             *       "sandbox": {
+             *         "why_not": null,
+             *         "works": false
+             *       },
+             *       "pressure": null,
+             *       "quota_cores": null,
+             *       "cache_bytes": null,
+             *       "on_battery": null,
+             *       "throttled_s": null,
+             *       "heat_throttles": null,
+             *       "swapped_bytes": null,
+             *       "engines": {},
+             *       "ivrell": "",
+             *       "methods": {
+             *         "cpu": "",
+             *         "memory": ""
+             *       },
+             *       "runtimes": {}
+             *     }
+             */
+            machine?: components["schemas"]["MachineRequest"];
+            /** @default null */
+            stretch?: components["schemas"]["StretchRequest"] | null;
+        };
+        /**
          * Setting
          * @description One setting of a kind of column: its ``type`` is number, integer, text, boolean, choice, list
          *     (of texts), numbers (a list of them), moment, value or needle; ``wanted`` that it has no usual
@@ -3947,10 +5428,31 @@ export interface components {
             wrong_at: number;
         };
         /**
+         * Since
+         * @description From trial ``trial`` on a lane takes ``factor`` times what it took, beside the anchor.
+         */
+        Since: {
+            trial: number;
+            before: number;
+            factor: number;
+            low: number;
+            high: number;
+            words: string;
+        };
+        /**
          * Span
          * @description When a stage was in one run, in seconds since its start.
          */
         Span: {
+            name: string;
+            start_s: number;
+            end_s: number;
+        };
+        /**
+         * SpanRequest
+         * @description When a stage was in one run, in seconds since its start.
+         */
+        SpanRequest: {
             name: string;
             start_s: number;
             end_s: number;
@@ -4003,6 +5505,20 @@ export interface components {
             overlaps: boolean;
         };
         /**
+         * StageTimeRequest
+         * @description What a stage of one run took, and how often it was gone through. One that ``overlaps`` went
+         *     on while other threads or tasks were in stages: such times add up to more than went by.
+         */
+        StageTimeRequest: {
+            name: string;
+            elapsed_s: number;
+            cpu_s: number;
+            /** @default 1 */
+            times?: number;
+            /** @default false */
+            overlaps?: boolean;
+        };
+        /**
          * StairStep
          * @description A lane as a step down from its parent; the first of a staircase has none. Seconds are of the
          *     median; ``gain`` and ``so_far`` are times faster than the parent and than the first.
@@ -4034,6 +5550,40 @@ export interface components {
             first_to_meet: string | null;
         };
         /**
+         * StandingTold
+         * @description Who leads after so many whole rounds, by the rules of findings, at a point; answers have not
+         *     been judged yet.
+         */
+        StandingTold: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "standing";
+            rounds: number;
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            words: string;
+        };
+        /**
+         * StandingToldRequest
+         * @description Who leads after so many whole rounds, by the rules of findings, at a point; answers have not
+         *     been judged yet.
+         */
+        StandingToldRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "standing";
+            rounds: number;
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            words: string;
+        };
+        /**
          * StatementPlan
          * @description A statement, the line that it starts on, and how it was carried out; None where engines do
          *     not tell.
@@ -4042,6 +5592,16 @@ export interface components {
             text: string;
             line: number;
             plan: components["schemas"]["Step"] | null;
+        };
+        /**
+         * StatementPlanRequest
+         * @description A statement, the line that it starts on, and how it was carried out; None where engines do
+         *     not tell.
+         */
+        StatementPlanRequest: {
+            text: string;
+            line: number;
+            plan: components["schemas"]["StepRequest"] | null;
         };
         /**
          * Statistics
@@ -4086,6 +5646,72 @@ export interface components {
                 [key: string]: number;
             };
             steps: components["schemas"]["Step"][];
+        };
+        /**
+         * StepRequest
+         * @description One step of a plan and the steps that feed it.
+         *
+         *     Attributes:
+         *         what: the engine's own word for it.
+         *         detail: on what: table, index, condition.
+         *         rows: rows that it gave, over all its loops; None where the engine did not count.
+         *         expected_rows: what the engine had expected.
+         *         own_s: seconds spent in it without the steps that feed it, of all threads together
+         *             where the engine works in threads; None where it did not time.
+         *         loops: how often it was gone through.
+         *         blocks: blocks that it found in buffers, read, and read or wrote as temporary files,
+         *             those of the steps that feed it included.
+         */
+        StepRequest: {
+            what: string;
+            /** @default  */
+            detail?: string;
+            /** @default null */
+            rows?: number | null;
+            /** @default null */
+            expected_rows?: number | null;
+            /** @default null */
+            own_s?: number | null;
+            /** @default null */
+            loops?: number | null;
+            blocks?: {
+                [key: string]: number;
+            };
+            steps?: components["schemas"]["StepRequest"][];
+        };
+        /**
+         * Stretch
+         * @description What a session does where that is not the whole plan of its trial: a plan of its own, at
+         *     ``points`` alone unless there are none, with rounds counted from ``first_round``; as ``More``
+         *     it may end once it is told who is the quickest.
+         */
+        Stretch: {
+            plan: components["schemas"]["Plan"];
+            /** @default 1 */
+            first_round: number;
+            /** @default [] */
+            points: {
+                [key: string]: boolean | number | string | null;
+            }[];
+            /** @default null */
+            told_within_minutes: number | null;
+        };
+        /**
+         * StretchRequest
+         * @description What a session does where that is not the whole plan of its trial: a plan of its own, at
+         *     ``points`` alone unless there are none, with rounds counted from ``first_round``; as ``More``
+         *     it may end once it is told who is the quickest.
+         */
+        StretchRequest: {
+            plan: components["schemas"]["PlanRequest"];
+            /** @default 1 */
+            first_round?: number;
+            /** @default [] */
+            points?: {
+                [key: string]: boolean | number | string | null;
+            }[];
+            /** @default null */
+            told_within_minutes?: number | null;
         };
         /**
          * Summary
@@ -4215,10 +5841,64 @@ export interface components {
             text: string;
         };
         /**
+         * Thinned
+         * @description The trials that are or would be thinned, and the bytes that this gives back; ``gone`` of them
+         *     were deleted before, and leave nothing.
+         */
+        Thinned: {
+            trials: number[];
+            gone: number[];
+            size_bytes: number;
+        };
+        /**
+         * ThinningRequest
+         * @description Trials of a comparison that are older than so many days, which are not kept: of them
+         *     summaries stay. With ``only_tell`` nothing is done.
+         */
+        ThinningRequest: {
+            older_than_days: number;
+            /** @default true */
+            only_tell?: boolean;
+        };
+        /**
+         * ToldRequest
+         * @description What happened in a trial since it was told last, with the runs that have ended and their
+         *     curves by number.
+         */
+        ToldRequest: {
+            worker: string;
+            /** @default [] */
+            events?: (components["schemas"]["TrialStartedRequest"] | components["schemas"]["DataProgressRequest"] | components["schemas"]["DataMadeRequest"] | components["schemas"]["RunStartedRequest"] | components["schemas"]["RunProgressRequest"] | components["schemas"]["RunLineRequest"] | components["schemas"]["LaneOutRequest"] | components["schemas"]["StandingToldRequest"] | components["schemas"]["TrialPausedRequest"] | components["schemas"]["TrialEndedRequest"] | components["schemas"]["JudgedRequest"])[];
+            /** @default [] */
+            runs?: components["schemas"]["RunRecordRequest"][];
+            /** @default {} */
+            curves?: {
+                [key: string]: [
+                    number,
+                    number,
+                    number
+                ][];
+            };
+        };
+        /**
          * ToneEnum
          * @enum {string}
          */
         ToneEnum: "plain" | "bad" | "caution";
+        /**
+         * Took
+         * @description What a run took from the end of the one before to its own, seconds, its process and its
+         *     answer included; ``memory_bytes`` is the most that it held, all in all, null where not told.
+         */
+        Took: {
+            lane: string;
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            seconds: number;
+            /** @default null */
+            memory_bytes: number | null;
+        };
         /**
          * Top
          * @description A frequent value.
@@ -4251,6 +5931,27 @@ export interface components {
             readonly words: string;
         };
         /**
+         * TracedRowsRequest
+         * @description What became of some rows of a table in an answer.
+         *
+         *     Attributes:
+         *         table: the table that they stand in.
+         *         what: the way they are broken, or REPEATED.
+         *         rows: how many there are, by the generator's own knowledge; of broken ones those that
+         *             are not repeated elsewhere.
+         *         kept: those that stand in the answer (of repeated ones: that stand there again).
+         *         with_nulls: those of them in which a value became null.
+         *         dropped: those that do not stand there, or not by their own value.
+         */
+        TracedRowsRequest: {
+            table: string;
+            what: string;
+            rows: number;
+            kept: number;
+            with_nulls: number;
+            dropped: number;
+        };
+        /**
          * TrialEnded
          * @description The trial has ended.
          */
@@ -4263,8 +5964,21 @@ export interface components {
             state: string;
         };
         /**
+         * TrialEndedRequest
+         * @description The trial has ended.
+         */
+        TrialEndedRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "ended";
+            state: string;
+        };
+        /**
          * TrialLine
-         * @description A trial in a list.
+         * @description A trial in a list; ``on`` is the machine that has joined and runs it, "" for this one; those
+         *     of one ``group`` were launched together, on several machines.
          */
         TrialLine: {
             id: number;
@@ -4280,6 +5994,9 @@ export interface components {
             finished_at: string | null;
             stop_asked: boolean;
             pause_asked: boolean;
+            said: components["schemas"]["Remarks"];
+            on: string;
+            group: number | null;
         };
         /**
          * TrialPaused
@@ -4293,9 +6010,23 @@ export interface components {
             kind: "paused";
         };
         /**
+         * TrialPausedRequest
+         * @description The trial waits, between two runs, to be told to go on.
+         */
+        TrialPausedRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "paused";
+        };
+        /**
          * TrialShape
          * @description A trial in full, without its runs: ``ahead`` are the trials that go before it, ``dropped``
-         *     the lanes that somebody took out, ``lanes`` the exact code that each lane ran, by its id.
+         *     the lanes that somebody took out, ``lanes`` the exact code that each lane ran, by its id;
+         *     ``away_since`` is when a machine was heard of last that is away while it runs it; with
+         *     ``until_told`` rounds go on until it is told who is the quickest. ``added_from`` is the first
+         *     round of what is being added to it, null where it is all of a plan.
          */
         TrialShape: {
             id: number;
@@ -4311,6 +6042,9 @@ export interface components {
             finished_at: string | null;
             stop_asked: boolean;
             pause_asked: boolean;
+            said: components["schemas"]["Remarks"];
+            on: string;
+            group: number | null;
             plan: components["schemas"]["Plan"];
             machine: components["schemas"]["Machine"];
             data: components["schemas"]["MadeTable"][];
@@ -4323,6 +6057,10 @@ export interface components {
                 [key: string]: string;
             };
             dropped: string[];
+            away_since: string | null;
+            not_before: string | null;
+            until_told: boolean;
+            added_from: number | null;
         };
         /**
          * TrialStarted
@@ -4334,6 +6072,24 @@ export interface components {
              * @enum {string}
              */
             kind: "started";
+        };
+        /**
+         * TrialStartedRequest
+         * @description The trial's turn has come.
+         */
+        TrialStartedRequest: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "started";
+        };
+        /**
+         * TriedAll
+         * @description The newest time that all lanes were tried, if ever.
+         */
+        TriedAll: {
+            newest: components["schemas"]["TryAllShape"] | null;
         };
         /**
          * Tries
@@ -4349,7 +6105,8 @@ export interface components {
         };
         /**
          * Trouble
-         * @description What is wrong, where (a place, or empty), and how to fix it.
+         * @description What is wrong, where (a place, or empty), and how to fix it. With ``other_versions`` a trial
+         *     can go on all the same, with what is here now.
          */
         Trouble: {
             what: string;
@@ -4357,6 +6114,37 @@ export interface components {
             where: string;
             /** @default  */
             hint: string;
+            /** @default false */
+            other_versions: boolean;
+        };
+        /**
+         * TroubleRequest
+         * @description What is wrong, where (a place, or empty), and how to fix it. With ``other_versions`` a trial
+         *     can go on all the same, with what is here now.
+         */
+        TroubleRequest: {
+            what: string;
+            /** @default  */
+            where?: string;
+            /** @default  */
+            hint?: string;
+            /** @default false */
+            other_versions?: boolean;
+        };
+        /**
+         * TryAllShape
+         * @description The newest time that all lanes of a comparison were tried; ``of_now`` where the comparison
+         *     has not changed since, ``runs`` how many have been done.
+         */
+        TryAllShape: {
+            id: number;
+            state: components["schemas"]["JobState"];
+            of_now: boolean;
+            runs: number;
+            message: components["schemas"]["Trouble"] | null;
+            found: components["schemas"]["AllTried"] | null;
+            /** Format: date-time */
+            created_at: string;
         };
         /**
          * TryKind
@@ -4501,12 +6289,38 @@ export interface components {
             };
         };
         /**
+         * UsedRuntimeRequest
+         * @description Another interpreter that runs of the trial used.
+         */
+        UsedRuntimeRequest: {
+            implementation: string;
+            version: string;
+            interpreter: string;
+            packages: {
+                [key: string]: string;
+            };
+        };
+        /**
          * UsualSpread
          * @description What lanes of an engine and a magnitude (a power of ten, seconds or bytes) showed on this
          *     machine: ``level`` is the mean logarithm of the variance of a measure's logarithm, ``variance``
          *     how that differs from lane to lane, ``lanes`` how many there were.
          */
         UsualSpread: {
+            measure: string;
+            engine: string;
+            magnitude: number;
+            lanes: number;
+            level: number;
+            variance: number;
+        };
+        /**
+         * UsualSpreadRequest
+         * @description What lanes of an engine and a magnitude (a power of ten, seconds or bytes) showed on this
+         *     machine: ``level`` is the mean logarithm of the variance of a measure's logarithm, ``variance``
+         *     how that differs from lane to lane, ``lanes`` how many there were.
+         */
+        UsualSpreadRequest: {
             measure: string;
             engine: string;
             magnitude: number;
@@ -4524,6 +6338,16 @@ export interface components {
             size: number;
             low: number;
             high: number;
+        };
+        /**
+         * Wanted
+         * @description What people ask of a trial meanwhile.
+         */
+        Wanted: {
+            stop: boolean;
+            pause: boolean;
+            stop_run: number | null;
+            dropped: string[];
         };
         /**
          * WrittenRequest
@@ -4842,6 +6666,34 @@ export interface operations {
             };
         };
     };
+    history: {
+        parameters: {
+            query?: {
+                /** @description the lane that others are held against */
+                anchor?: string;
+                /** @description its key; elapsed unless given */
+                measure?: string;
+                /** @description knob values as JSON */
+                point?: string;
+            };
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+        };
+    };
     last_try: {
         parameters: {
             query?: never;
@@ -4942,7 +6794,10 @@ export interface operations {
     };
     launch: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description a machine by name or label; all */
+                on?: string;
+            };
             header?: never;
             path: {
                 comparison: number;
@@ -4961,6 +6816,161 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleShape"];
+                };
+            };
+        };
+    };
+    put_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleShape"];
+                };
+            };
+        };
+    };
+    drop_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleShape"];
+                };
+            };
+        };
+    };
+    thin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThinningRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thinned"];
+                };
+            };
+        };
+    };
+    tried_all: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedAll"];
+                };
+            };
+        };
+    };
+    try_all: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedAll"];
+                };
+            };
+        };
+    };
+    stop_trying_all: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedAll"];
                 };
             };
         };
@@ -5073,6 +7083,31 @@ export interface operations {
                 };
                 content: {
                     "application/toml": string;
+                };
+            };
+        };
+    };
+    comparisons_labels_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelsRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Labels"];
                 };
             };
         };
@@ -5339,6 +7374,69 @@ export interface operations {
             };
         };
     };
+    environments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentList"];
+                };
+            };
+        };
+    };
+    make_environment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnvironmentAskedRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentList"];
+                };
+            };
+        };
+    };
+    remove_environment: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvironmentList"];
+                };
+            };
+        };
+    };
     kinds_retrieve: {
         parameters: {
             query?: never;
@@ -5392,6 +7490,69 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    machines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinedList"];
+                };
+            };
+        };
+    };
+    add_machine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineAskedRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinedList"];
+                };
+            };
+        };
+    };
+    remove_machine: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinedList"];
+                };
             };
         };
     };
@@ -5749,6 +7910,95 @@ export interface operations {
             };
         };
     };
+    trials_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    trials_partial_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedRemarksAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_across_retrieve: {
+        parameters: {
+            query?: {
+                point?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Across"];
+                };
+            };
+        };
+    };
+    trials_again_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
     trials_changed_create: {
         parameters: {
             query?: never;
@@ -5777,6 +8027,30 @@ export interface operations {
     go_on: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_elsewhere_create: {
+        parameters: {
+            query?: {
+                /** @description a machine; this one unless given */
+                on?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -5959,6 +8233,32 @@ export interface operations {
             };
         };
     };
+    trials_overlay_retrieve: {
+        parameters: {
+            query: {
+                /** @description knob values as JSON */
+                point?: string;
+                /** @description the other trial */
+                under: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overlay"];
+                };
+            };
+        };
+    };
     trials_pair_retrieve: {
         parameters: {
             query: {
@@ -6050,6 +8350,52 @@ export interface operations {
             };
         };
     };
+    trials_restore_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_resume_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AgainAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
     trials_runs_retrieve: {
         parameters: {
             query?: never;
@@ -6132,6 +8478,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sweep"];
+                };
+            };
+        };
+    };
+    next_task: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskingRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Given"];
+                };
+            };
+        };
+    };
+    bring: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BroughtRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    tell: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToldRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wanted"];
                 };
             };
         };

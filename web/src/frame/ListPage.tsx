@@ -7,12 +7,13 @@ import {
   UploadOutlined,
 } from "@ant-design/icons";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Button, Input, Tooltip } from "antd";
-import { useRef, useState } from "react";
+import { Button, Input, Tooltip, type InputRef } from "antd";
+import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, taken, type Comparison, type ComparisonLine } from "../api/client";
 import { useComparisons } from "../api/queries";
 import { Glyph } from "../lanes/mark";
+import { underWay } from "../ui/job";
 import { Opening } from "../ui/Opening";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
@@ -23,9 +24,56 @@ const SEARCHED_FROM = 8;
 /** Whether a comparison holds all of the words that are sought, wherever they stand in it. */
 function holds(line: ComparisonLine, sought: string): boolean {
   const lanes = line.lanes.map((lane) => lane.name);
-  const told = [line.name, line.question, ...lanes, line.last_trial?.conclusion].join(" ");
+  const told = [
+    line.name,
+    line.question,
+    ...lanes,
+    ...line.labels,
+    line.last_trial?.conclusion,
+  ].join(" ");
   const words = sought.toLowerCase().split(/\s+/);
   return words.every((word) => told.toLowerCase().includes(word));
+}
+
+const ORDERS = {
+  changed: "last changed first",
+  run: "last run first",
+  name: "by name",
+} as const;
+type Order = keyof typeof ORDERS;
+const ORDER_KEPT = "ivrell-list-order";
+
+function ordered(lines: ComparisonLine[], order: Order): ComparisonLine[] {
+  if (order === "changed") return lines;
+  const by = (line: ComparisonLine) => line.last_trial?.finished_at ?? "";
+  return lines.toSorted((a, b) => {
+    if (order === "name") return a.name.localeCompare(b.name);
+    // What goes on comes first.
+    const [first, second] = [a, b].map((line) => Number(underWay(line.last_trial?.state)));
+    return (second ?? 0) - (first ?? 0) || by(b).localeCompare(by(a));
+  });
+}
+
+/** Keys of the list: "/" goes to the search, arrows from comparison to comparison. */
+function useKeys(search: React.RefObject<InputRef | null>) {
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      const at = event.target as HTMLElement;
+      const typing = /^(INPUT|TEXTAREA|SELECT)$/.test(at.tagName);
+      if (event.key === "/" && !typing) search.current?.focus();
+      else if (event.key === "ArrowDown" || event.key === "ArrowUp") {
+        if (typing && !at.closest(".list-search")) return;
+        const links = [...document.querySelectorAll<HTMLElement>(".comparisons h2 a")];
+        const here = links.indexOf(document.activeElement as HTMLElement);
+        const next = event.key === "ArrowDown" ? here + 1 : here - 1;
+        if (next < 0) search.current?.focus();
+        else links[next]?.focus();
+      } else return;
+      event.preventDefault();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [search]);
 }
 
 export function ListPage() {
@@ -58,7 +106,17 @@ export function ListPage() {
   const [chosen, setChosen] = useState<File[]>([]);
   const [allowed, setAllowed] = useState("");
   const [sought, setSought] = useState("");
-  const found = data?.filter((line) => holds(line, sought));
+  const [label, setLabel] = useState<string | null>(null);
+  const [order, setOrder] = useState<Order>(
+    () => (localStorage.getItem(ORDER_KEPT) as Order | null) ?? "changed",
+  );
+  const labels = [...new Set(data?.flatMap((line) => line.labels))].toSorted();
+  const found = ordered(
+    data?.filter((line) => holds(line, sought) && (!label || line.labels.includes(label))) ?? [],
+    order in ORDERS ? order : "changed",
+  );
+  const search = useRef<InputRef>(null);
+  useKeys(search);
   const picker = useRef<HTMLInputElement>(null);
   const samples = useRef<HTMLInputElement>(null);
   return (
@@ -142,6 +200,7 @@ export function ListPage() {
       )}
       {data && data.length > SEARCHED_FROM && (
         <Input.Search
+          ref={search}
           allowClear
           className="list-search"
           value={sought}
@@ -150,9 +209,39 @@ export function ListPage() {
           onChange={(event) => setSought(event.target.value)}
         />
       )}
+      {data && data.length > 1 && (
+        <div className="row small quiet list-order">
+          {/* The browser's own: a larger one would be half of what is loaded first. */}
+          <select
+            className="plain-select"
+            aria-label="Order"
+            value={order}
+            onChange={(event) => {
+              localStorage.setItem(ORDER_KEPT, event.target.value);
+              setOrder(event.target.value as Order);
+            }}
+          >
+            {Object.entries(ORDERS).map(([value, words]) => (
+              <option key={value} value={value}>
+                {words}
+              </option>
+            ))}
+          </select>
+          {labels.map((word) => (
+            <button
+              key={word}
+              className={`sorted-by ${label === word ? "here" : ""}`}
+              aria-pressed={label === word}
+              onClick={() => setLabel(label === word ? null : word)}
+            >
+              {word}
+            </button>
+          ))}
+        </div>
+      )}
       {sought && !found?.length && <p className="quiet">No comparison holds these words.</p>}
       <ul className="comparisons">
-        {found?.map((line) => (
+        {found.map((line) => (
           <Line key={line.id} line={line} />
         ))}
       </ul>
@@ -175,6 +264,11 @@ function Line({ line }: { line: ComparisonLine }) {
       await refresh();
       undo(`deleted-${line.id}`, `“${line.name}” is deleted.`, () => void restore());
     },
+  });
+  const put = useMutation({
+    mutationFn: (labels: string[]) =>
+      taken(api.PUT("/api/comparisons/{id}/labels/", { ...at, body: { labels } })),
+    onSuccess: refresh,
   });
   const trial = line.last_trial;
   return (
@@ -204,8 +298,21 @@ function Line({ line }: { line: ComparisonLine }) {
       </div>
       <div className="small quiet side">
         <div>{line.trials ? plural(line.trials, "trial") : "no trial yet"}</div>
-        {trial && trial.state !== "done" && <div>last one {trial.state}</div>}
+        {trial &&
+          (underWay(trial.state) ? (
+            <div>
+              <Link className="caution" to={`/comparisons/${line.id}/trial`}>
+                {trial.state}
+              </Link>
+            </div>
+          ) : (
+            <div>
+              {trial.state === "done" ? "last" : trial.state}{" "}
+              {trial.finished_at && ago(trial.finished_at)}
+            </div>
+          ))}
         <div>changed {ago(line.changed_at)}</div>
+        <Labels line={line} onPut={(labels) => put.mutate(labels)} />
         <div className="row">
           <Tooltip title="Download the comparison file">
             <Button
@@ -228,5 +335,47 @@ function Line({ line }: { line: ComparisonLine }) {
         </div>
       </div>
     </li>
+  );
+}
+
+/** The labels of a comparison; others are written with commas between. */
+function Labels(props: { line: ComparisonLine; onPut: (labels: string[]) => void }) {
+  const { line, onPut } = props;
+  const [draft, setDraft] = useState<string | null>(null);
+  const put = () => {
+    if (draft !== null && draft !== line.labels.join(", ")) {
+      onPut(draft.split(",").flatMap((word) => word.trim() || []));
+    }
+    setDraft(null);
+  };
+  if (draft !== null) {
+    return (
+      <Input
+        autoFocus
+        size="small"
+        className="labels-field"
+        value={draft}
+        aria-label={`Labels of ${line.name}`}
+        placeholder="labels, with commas between"
+        onChange={(event) => setDraft(event.target.value)}
+        onBlur={put}
+        onPressEnter={put}
+        onKeyDown={(event) => event.key === "Escape" && setDraft(null)}
+      />
+    );
+  }
+  return (
+    <button
+      className="text labels"
+      title={`Change the labels of ${line.name}`}
+      onClick={() => setDraft(line.labels.join(", "))}
+    >
+      {line.labels.map((word) => (
+        <span key={word} className="sorted-by">
+          {word}
+        </span>
+      ))}
+      <span className="small quiet">{line.labels.length ? "" : "label…"}</span>
+    </button>
   );
 }

@@ -6,7 +6,8 @@ import { Link } from "react-router";
 import { api, taken } from "../api/client";
 import { useEngines, useMachine, useNow } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
-import { Clusters, Runtimes, Servers } from "./Registries";
+import { Machines } from "./Machines";
+import { Clusters, Environments, Runtimes, Servers } from "./Registries";
 import { ago, bytes, chosenBytes, count, figures, plural } from "../ui/units";
 
 type Machine = {
@@ -107,6 +108,8 @@ export function MachinePage() {
           ))}
         </tbody>
       </table>
+      <Machines />
+      <Environments />
       <Runtimes />
       <Servers />
       <Clusters />

@@ -8,7 +8,7 @@ import { api, taken, type Problem, type Schemas } from "../api/client";
 import { useNow } from "../api/queries";
 import { Opening } from "../ui/Opening";
 import { Trouble } from "../ui/Trouble";
-import { ago, plural } from "../ui/units";
+import { ago, localMoment, momentWords, plural } from "../ui/units";
 
 type Queue = Schemas["Queue"];
 type JobLine = Schemas["JobLine"];
@@ -196,8 +196,9 @@ function told(job: JobLine): string {
     return [runs, asked].filter(Boolean).join(", ");
   }
   if (job.state === "waiting") {
-    const due = job.not_before && `not before ${moment(job.not_before)}`;
-    return [runs, due, `asked for ${ago(job.created_at)}`].filter(Boolean).join(", ");
+    const due = job.not_before && `not before ${momentWords(job.not_before)}`;
+    const hours = job.hours && `between ${job.hours.first} and ${job.hours.until} o’clock`;
+    return [runs, due, hours, `asked for ${ago(job.created_at)}`].filter(Boolean).join(", ");
   }
   if (job.state === "paused") return `${runs}; others pass it until it goes on`;
   const when = job.finished_at ? ago(job.finished_at) : "";
@@ -213,7 +214,7 @@ function Due({ job, change }: { job: JobLine; change: Change }) {
       taken(
         api.POST("/api/queue/{id}/due/", {
           params: { path: { id: job.id } },
-          body: { not_before: value ? new Date(value).toISOString() : null },
+          body: { not_before: value ? new Date(value).toISOString() : null, hours: job.hours },
         }),
       ),
     );
@@ -224,22 +225,12 @@ function Due({ job, change }: { job: JobLine; change: Change }) {
         key={job.not_before ?? ""}
         type="datetime-local"
         aria-label="Not before"
-        defaultValue={job.not_before ? local(new Date(job.not_before)) : ""}
+        defaultValue={job.not_before ? localMoment(new Date(job.not_before)) : ""}
         onBlur={(event) => {
-          const before = job.not_before ? local(new Date(job.not_before)) : "";
+          const before = job.not_before ? localMoment(new Date(job.not_before)) : "";
           if (event.target.value !== before) put(event.target.value);
         }}
       />
     </label>
   );
-}
-
-/** A moment as a field of date and time takes it: in this place's time, to the minute. */
-function local(when: Date): string {
-  const shifted = new Date(when.getTime() - when.getTimezoneOffset() * 60_000);
-  return shifted.toISOString().slice(0, 16);
-}
-
-function moment(text: string): string {
-  return new Date(text).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" });
 }

@@ -1,8 +1,10 @@
 /** What is registered on this machine for lanes to ask for by name: interpreters, servers, clusters. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button, Input } from "antd";
-import { useState } from "react";
+import { Button } from "antd";
+import { useEffect } from "react";
 import { api, taken } from "../api/client";
+import { underWay } from "../ui/job";
+import { FieldsForm } from "./FieldsForm";
 import { Trouble } from "../ui/Trouble";
 import { plural } from "../ui/units";
 
@@ -26,17 +28,10 @@ function Registry(props: Props) {
   const cache = useQueryClient();
   const key = ["registry", what];
   const { data, error } = useQuery({ queryKey: key, queryFn: read });
-  const [name, setName] = useState("");
-  const [place, setPlace] = useState("");
-  const [third, setThird] = useState("");
   const adding = useMutation({
-    mutationFn: () => add(name, place, third),
-    onSuccess: (found) => {
-      cache.setQueryData(key, found);
-      setName("");
-      setPlace("");
-      setThird("");
-    },
+    mutationFn: ({ name = "", place = "", more: third = "" }: Record<string, string>) =>
+      add(name, place, third),
+    onSuccess: (found) => cache.setQueryData(key, found),
   });
   const removing = useMutation({
     mutationFn: remove,
@@ -65,45 +60,17 @@ function Registry(props: Props) {
           ))}
         </tbody>
       </table>
-      <form
-        className="row registry-form"
-        onSubmit={(event) => {
-          event.preventDefault();
-          adding.mutate();
-        }}
-      >
-        <Input
-          size="small"
-          value={name}
-          aria-label={`Name of the ${what}`}
-          placeholder="its name"
-          onChange={(event) => setName(event.target.value)}
-        />
-        <Input
-          size="small"
-          value={place}
-          aria-label={`${placeLabel} of the ${what}`}
-          placeholder={placeHint}
-          onChange={(event) => setPlace(event.target.value)}
-        />
-        {more && (
-          <Input
-            size="small"
-            value={third}
-            aria-label={more.label}
-            placeholder={more.hint}
-            onChange={(event) => setThird(event.target.value)}
-          />
-        )}
-        <Button
-          size="small"
-          htmlType="submit"
-          loading={adding.isPending}
-          data-testid={`add-${what}`}
-        >
-          Register
-        </Button>
-      </form>
+      <FieldsForm
+        fields={[
+          { key: "name", label: `Name of the ${what}`, hint: "its name" },
+          { key: "place", label: `${placeLabel} of the ${what}`, hint: placeHint },
+          ...(more ? [{ key: "more", ...more }] : []),
+        ]}
+        button="Register"
+        id={`add-${what}`}
+        pending={adding.isPending}
+        onSubmit={(values, taken) => adding.mutate(values, { onSuccess: taken })}
+      />
     </>
   );
 }
@@ -118,12 +85,14 @@ type Runtime = {
 };
 
 const interpreters = ({ runtimes }: { runtimes: Runtime[] }): Entry[] =>
-  runtimes.map((one) => ({
-    name: one.name,
-    place: one.interpreter,
-    words: `${one.implementation} ${one.version}, ${plural(Object.keys(one.packages).length, "package")}`,
-    problem: one.problem,
-  }));
+  runtimes
+    .filter((one) => !one.interpreter.endsWith(`/environments/${one.name}/bin/python`))
+    .map((one) => ({
+      name: one.name,
+      place: one.interpreter,
+      words: `${one.implementation} ${one.version}, ${plural(Object.keys(one.packages).length, "package")}`,
+      problem: one.problem,
+    }));
 
 export function Runtimes() {
   return (
@@ -141,6 +110,141 @@ export function Runtimes() {
         interpreters(await taken(api.DELETE("/api/runtimes/", { params: { query: { name } } })))
       }
     />
+  );
+}
+
+const MAKING_MS = 2_000;
+const ENVIRONMENTS = ["environments"];
+
+/** Environments: made here of packages, shown while they are made, told where they cannot be. */
+export function Environments() {
+  const cache = useQueryClient();
+  const { data, error } = useQuery({
+    queryKey: ENVIRONMENTS,
+    queryFn: () => taken(api.GET("/api/environments/")),
+    refetchInterval: ({ state }) =>
+      state.data?.makings.some((one) => underWay(one.state)) ? MAKING_MS : false,
+  });
+  const keep = (found: unknown) => {
+    cache.setQueryData(ENVIRONMENTS, found);
+    void cache.invalidateQueries({ queryKey: ["runtimes"] });
+    void cache.invalidateQueries({ queryKey: ["registry", "interpreter"] });
+  };
+  const make = useMutation({
+    mutationFn: ({ name = "", packages = "", python = "" }: Record<string, string>) =>
+      taken(
+        api.POST("/api/environments/", {
+          body: { name, packages: packages.split(/[\s;]+/).filter(Boolean), python },
+        }),
+      ),
+    onSuccess: keep,
+  });
+  const remove = useMutation({
+    mutationFn: (gone: string) =>
+      taken(api.DELETE("/api/environments/", { params: { query: { name: gone } } })),
+    onSuccess: keep,
+  });
+  const stop = useMutation({
+    mutationFn: (id: number) =>
+      taken(api.POST("/api/queue/{id}/stop/", { params: { path: { id } } })),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ENVIRONMENTS }),
+  });
+  const made = data?.environments.map((one) => one.name).join(" ");
+  useEffect(() => {
+    void cache.invalidateQueries({ queryKey: ["runtimes"] });
+  }, [made, cache]);
+  return (
+    <>
+      <h2>Environments</h2>
+      <p className="quiet">
+        Packages of their own for lanes in Python: the same lanes run in several of them, side by
+        side, where a trial’s plan says “in the interpreters …”. Made with pip in the data folder.
+      </p>
+      <Trouble error={error ?? make.error ?? remove.error} id="environment-problem" />
+      <table className="plain facts">
+        <tbody>
+          {data?.environments.map((one) => (
+            <tr key={one.name} data-testid={`environment-${one.name}`}>
+              <th scope="row">{one.name}</th>
+              <td>
+                {one.problem ? (
+                  <span className="caution">{one.problem}</span>
+                ) : (
+                  <>
+                    {one.implementation} {one.version}{" "}
+                    <span className="quiet">
+                      {Object.entries(one.packages)
+                        .map(([of, version]) => `${of} ${version}`)
+                        .join(", ")}
+                    </span>
+                  </>
+                )}
+              </td>
+              <td>
+                <Button size="small" onClick={() => remove.mutate(one.name)}>
+                  Remove
+                </Button>
+              </td>
+            </tr>
+          ))}
+          {data?.makings.map((one) => (
+            <tr key={one.job} data-testid={`making-${one.name}`}>
+              <th scope="row">{one.name}</th>
+              <td>
+                {underWay(one.state) ? (
+                  <>
+                    {one.state === "running" ? "being made" : one.state}{" "}
+                    <span className="quiet mono">{one.lines.at(-1)}</span>
+                  </>
+                ) : (
+                  <>
+                    <span className="caution">
+                      {one.message ? `${one.message.what} ${one.message.hint}` : one.state}
+                    </span>
+                    {one.lines.length > 0 && (
+                      <details>
+                        <summary className="small">what was said last</summary>
+                        <pre className="small">{one.lines.join("\n")}</pre>
+                      </details>
+                    )}
+                  </>
+                )}
+              </td>
+              <td>
+                {underWay(one.state) ? (
+                  <Button size="small" onClick={() => stop.mutate(one.job)}>
+                    Stop
+                  </Button>
+                ) : (
+                  <Button size="small" onClick={() => remove.mutate(one.name)}>
+                    Clear
+                  </Button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <FieldsForm
+        fields={[
+          { key: "name", label: "Name of the environment", hint: "its name" },
+          {
+            key: "packages",
+            label: "Packages of the environment",
+            hint: "packages, such as pandas==2.3.3 pyarrow",
+          },
+          {
+            key: "python",
+            label: "Interpreter of the environment",
+            hint: "of this interpreter; Ivrell’s own unless given",
+          },
+        ]}
+        button="Make"
+        id="make-environment"
+        pending={make.isPending}
+        onSubmit={(values, taken) => make.mutate(values, { onSuccess: taken })}
+      />
+    </>
   );
 }
 

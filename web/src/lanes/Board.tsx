@@ -11,6 +11,8 @@ import { Glyph } from "./mark";
 type Props = {
   comparison: Comparison;
   findings: Findings;
+  /** Findings of another trial, drawn as a pale shadow. */
+  under?: Findings | undefined;
   lanes: LaneFindings[];
   columns: BoardColumn[];
   chosen: string | null;
@@ -51,7 +53,9 @@ export function Board(props: Props) {
         );
   const target = comparison.targets.elapsed;
   const height = lanes.length > MANY_LANES ? LOW_ROW : ROW;
-  const times = lanes.flatMap((lane) =>
+  const shadows = new Map(props.under?.lanes.map((lane) => [lane.id, lane]));
+  const under = lanes.flatMap((lane) => shadows.get(lane.id) ?? []);
+  const times = [...lanes, ...under].flatMap((lane) =>
     lane.runs.flatMap((run) => (run.state === "done" ? run.elapsed_s : run.at_least_s) ?? []),
   );
   const drawn = columns.findIndex((column) => column.key === "elapsed");
@@ -101,6 +105,7 @@ export function Board(props: Props) {
             key={lane.id}
             lane={lane}
             lanes={lanes}
+            shadow={shadows.get(lane.id)}
             place={comparison.marks[lane.id] ?? 0}
             chosen={chosen === lane.id}
             onOpen={() => onOpen(lane.id)}

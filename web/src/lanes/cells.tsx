@@ -8,10 +8,14 @@ import { glyphPath, laneColour } from "./mark";
 import { aboutRatio, toldRatio } from "./ratio";
 
 const PAD = 14;
+/** A verdict of as many letters leaves its interval no room; it stands where one points at it. */
+const NARROW = 20;
 
 export type RowProps = {
   lane: LaneFindings;
   lanes: LaneFindings[];
+  /** The lane in the trial that lies under this one. */
+  shadow?: LaneFindings | undefined;
   place: number;
   scale: Scale;
   height: number;
@@ -28,6 +32,7 @@ type CellProps = Omit<RowProps, "scale" | "target" | "memoryTarget"> & {
 
 export function Elapsed({
   lane,
+  shadow,
   place,
   scale,
   width,
@@ -47,6 +52,7 @@ export function Elapsed({
   return (
     <svg width={width} height={height} role="img" aria-label={`${lane.name}: ${label}`}>
       <Bands scale={scale} height={height} />
+      {shadow && <Shadow lane={shadow} scale={scale} middle={middle} />}
       {target && (
         <line
           x1={scale(target)}
@@ -137,6 +143,29 @@ export function Elapsed({
   );
 }
 
+/** The runs of another trial, and their median: pale, and beneath those in view. */
+function Shadow(props: { lane: LaneFindings; scale: Scale; middle: number }) {
+  const { lane, scale, middle } = props;
+  const counted = lane.runs.filter((run) => run.counted);
+  return (
+    <g className="shadow" data-testid={`shadow-${lane.id}`}>
+      {counted.map((run) => (
+        <circle key={run.run} cx={scale(run.elapsed_s ?? 1)} cy={middle + 8} r={2.2} />
+      ))}
+      {lane.elapsed && (
+        <line
+          x1={scale(lane.elapsed.median)}
+          x2={scale(lane.elapsed.median)}
+          y1={middle + 2}
+          y2={middle + 14}
+        >
+          <title>{`in the other trial: ${seconds(lane.elapsed.median)}`}</title>
+        </line>
+      )}
+    </g>
+  );
+}
+
 function MedianLabel({ x, width, text }: { x: number; width: number; text: string }) {
   const half = text.length * 3.9;
   const at = Math.min(width - half - 2, Math.max(half + 2, x));
@@ -168,7 +197,9 @@ export function RatioCell({ lane, lanes, place, width }: CellProps) {
       <div className="ratio-words">
         {told.factor && <strong data-testid="ratio">{told.factor}</strong>}{" "}
         <span className="quiet small">{told.verdict}</span>
-        {told.span && <span className="small faint nowrap"> {told.span}</span>}
+        {told.span && (told.factor || told.verdict.length < NARROW) && (
+          <span className="small faint nowrap"> {told.span}</span>
+        )}
       </div>
       <svg width={w} height={16} aria-hidden="true">
         <line x1={scale(1)} x2={scale(1)} y1={0} y2={16} stroke="var(--ink-3)" />

@@ -45,6 +45,7 @@ const ASKED: Record<Ratio["question"], string> = {
   quickest: "bounds that one lane takes less than each other one",
   baseline: "bounds all ratios to the baseline at once",
   pair: "bounds all pairs of lanes at once",
+  change: "bounds the changes of all lanes at once",
 };
 
 /** What the interval bounds, and how many rounds more would tell. */

@@ -4,21 +4,24 @@ import { App, Button, Select, Tooltip } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Findings, LaneFindings } from "../api/client";
-import { useTrials } from "../api/queries";
+import { useFindings, useTrials } from "../api/queries";
 import { changedSince, type StepProps } from "./props";
 import { useOff, useView, type View } from "../ui/view";
 import { asText } from "../lanes/table";
 import { LaneDrawer } from "../lanes/LaneDrawer";
-import { ago, plural, pointWords } from "../ui/units";
+import { plural, pointWords } from "../ui/units";
 import { Claims, Notes } from "./findings/Remarks";
 import { MoreOfTheSame } from "./findings/MoreOfTheSame";
+import { OverlayWords, Under } from "./findings/Under";
 import { Views } from "./findings/Views";
+import { trialWords } from "./props";
 
 const SHOWN_CAUTIONS = 2;
 
 export function FindingsStep({ comparison, trial, findings }: StepProps) {
   const view = useView();
   const trials = useTrials(comparison.id);
+  const under = useFindings(view.under, view.point).data;
   const [off] = useOff(comparison.id);
   if (!trial || !findings) {
     return (
@@ -47,10 +50,18 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
           popupMatchSelectWidth={false}
           options={trials.data?.map((t) => ({
             value: t.id,
-            label: `trial ${t.id}, ${ago(t.created_at)}${t.state === "done" ? "" : `, ${t.state}`}`,
+            label: trialWords(t),
           }))}
-          onChange={(id: number) => view.set({ trial: id, point: null, run: null })}
+          onChange={(id: number) =>
+            view.set({
+              trial: id,
+              point: null,
+              run: null,
+              ...(id === view.under && { under: null }),
+            })
+          }
         />
+        <Under comparison={comparison.id} trial={trial.id} view={view} />
         {trial.points.length > 1 && (
           <Select
             size="small"
@@ -101,9 +112,19 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
           Measured at {findings.conditions.join(" · ")}
         </p>
       )}
+      {under && (
+        <OverlayWords trial={trial.id} under={under.trial} point={JSON.stringify(findings.point)} />
+      )}
       <Cautions findings={findings} brief={view.show !== null} />
       <Claims comparison={comparison} judged={findings.claims} />
-      <Views comparison={comparison} trial={trial} findings={findings} lanes={lanes} view={view} />
+      <Views
+        comparison={comparison}
+        trial={trial}
+        findings={findings}
+        under={under}
+        lanes={lanes}
+        view={view}
+      />
       <Notes comparison={comparison} subject={null} />
       {open && view.show !== "pair" && (
         <LaneDrawer

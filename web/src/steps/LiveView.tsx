@@ -2,13 +2,26 @@
 import { underWay } from "../ui/job";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button, Tooltip } from "antd";
+import { useEffect } from "react";
 import { Link } from "react-router";
-import { api, taken, type Comparison, type Schemas, type Trial } from "../api/client";
+import { api, taken, type Comparison, type Problem, type Schemas, type Trial } from "../api/client";
+import { Trouble } from "../ui/Trouble";
 import { useView } from "../ui/view";
 import { Glyph, laneColour } from "../lanes/mark";
-import { bytes, figures, plural, pointWords, seconds, trimmed } from "../ui/units";
+import {
+  ago,
+  bytes,
+  figures,
+  momentWords,
+  plural,
+  pointWords,
+  seconds,
+  trimmed,
+} from "../ui/units";
 import { RunCurve } from "../plot/RunCurve";
 import { type Ended, type LiveTrial, type Running, useLive } from "./useLive";
+
+const AWAY_MS = 10_000;
 
 export function LiveView({ comparison, trial }: { comparison: Comparison; trial: Trial }) {
   const view = useView();
@@ -24,6 +37,28 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
     mutationFn: () => taken(api.POST("/api/trials/{id}/pause/", at)),
     onSuccess,
   });
+  const resume = useMutation<Trial, Problem, boolean>({
+    mutationFn: (other_versions) =>
+      taken(api.POST("/api/trials/{id}/resume/", { ...at, body: { other_versions } })),
+    onSuccess: (told) => {
+      onSuccess(told);
+      void cache.invalidateQueries({ queryKey: ["now"] });
+    },
+  });
+  const elsewhere = useMutation<Trial, Problem>({
+    mutationFn: () => taken(api.POST("/api/trials/{id}/elsewhere/", at)),
+    onSuccess,
+  });
+  // A machine that is away says nothing: its trial is looked at now and then.
+  const away = trial.on !== "" && underWay(trial.state);
+  useEffect(() => {
+    if (!away) return;
+    const timer = window.setInterval(
+      () => void cache.invalidateQueries({ queryKey: ["trial", trial.id] }),
+      AWAY_MS,
+    );
+    return () => window.clearInterval(timer);
+  }, [away, cache, trial.id]);
   const goOn = useMutation({
     mutationFn: () => taken(api.POST("/api/trials/{id}/continue/", at)),
     onSuccess,
@@ -63,7 +98,10 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
   return (
     <section className="live" data-testid="live" data-state={trial.state}>
       <div className="row live-head">
-        <h2>Trial {trial.id}</h2>
+        <h2>
+          Trial {trial.id}
+          {trial.on && <span className="small quiet"> on {trial.on}</span>}
+        </h2>
         <span className="quiet grow cut" data-testid="live-state">
           {stateWords(trial, live.ended.length, live.over)}
           {trial.points.length > 1 && `, ${pointWords(shown)}`}
@@ -115,11 +153,57 @@ export function LiveView({ comparison, trial }: { comparison: Comparison; trial:
           </Link>
         )}
       </div>
+      {trial.away_since && going && (
+        <div className="caution away" data-testid="away">
+          {trial.on} is away, last heard of {ago(trial.away_since)}. The trial goes on there when it
+          is back.{" "}
+          <Button
+            size="small"
+            loading={elsewhere.isPending}
+            data-testid="elsewhere"
+            onClick={() => elsewhere.mutate()}
+          >
+            Run it here from the start
+          </Button>
+          <Trouble error={elsewhere.error} />
+        </div>
+      )}
       {trial.message && (
         <div className="trouble" role="alert">
           {trial.message.where && <div className="where">{trial.message.where}</div>}
           {trial.message.what} {trial.message.hint}
+          {trial.state === "failed" && (
+            <div className="row">
+              {!trial.message.other_versions && (
+                <Button
+                  size="small"
+                  loading={resume.isPending}
+                  data-testid="resume"
+                  onClick={() => resume.mutate(false)}
+                >
+                  Go on where it was
+                </Button>
+              )}
+              {trial.message.other_versions && (
+                <Button
+                  size="small"
+                  loading={resume.isPending}
+                  data-testid="resume"
+                  onClick={() => resume.mutate(true)}
+                >
+                  Go on with what is here now
+                </Button>
+              )}
+            </div>
+          )}
+          <Trouble error={resume.error} />
         </div>
+      )}
+      {live.standing && going && (
+        <p className="standing" data-testid="standing">
+          After {plural(live.standing.rounds, "round")}: {live.standing.words}{" "}
+          <span className="small faint">Answers are judged at the end.</span>
+        </p>
       )}
       {live.making && going && (
         <div className="making">
@@ -237,11 +321,15 @@ function roundsWords(trial: Trial, columns: number[]): string {
 }
 
 function stateWords(trial: Trial, done: number, over: boolean): string {
-  const most = trial.plan.until || trial.plan.search ? "at most " : "";
+  const most = trial.plan.until || trial.plan.search || trial.until_told ? "at most " : "";
   const runs = `${done} of ${most}${plural(trial.planned_runs, "run")}`;
   if (trial.state === "waiting" && !over) {
     const soFar = done > 0 ? `, ${runs}` : "";
     if (trial.stop_asked) return `stopping${soFar}`;
+    if (trial.not_before && new Date(trial.not_before) > new Date()) {
+      return `waiting until ${momentWords(trial.not_before)}${soFar}`;
+    }
+    if (trial.on) return `waiting for ${trial.on}${soFar}`;
     return trial.ahead
       ? `waiting behind ${plural(trial.ahead, "trial")}${soFar}`
       : `waiting for the worker${soFar}`;
@@ -257,9 +345,12 @@ function stateWords(trial: Trial, done: number, over: boolean): string {
 
 /** Time left, from what the runs so far took in all, preparation included. */
 function TimeLeft({ trial, ended, seen }: { trial: Trial; ended: Ended[]; seen: number }) {
-  if (ended.length < 2 || !trial.started_at) return null;
+  const from = trial.added_from;
+  // The time so far is that of what is being added, and of no run before it.
+  const own = from === null ? ended : ended.filter((run) => run.round >= from);
+  if (own.length < 2 || !trial.started_at || trial.until_told) return null;
   const gone = (seen - new Date(trial.started_at).getTime()) / 1000;
-  const left = (gone / ended.length) * (trial.planned_runs - ended.length);
+  const left = (gone / own.length) * Math.max(0, trial.planned_runs - ended.length);
   return (
     <span className="quiet nowrap">
       about {left < 10 ? "a few s" : trimmed(seconds(Math.round(left)))} left

@@ -4,7 +4,7 @@ import { Button, Popover, Tooltip } from "antd";
 import { useEffect, useState } from "react";
 import { api, taken, type Comparison, type Schemas } from "../api/client";
 import { useNow } from "../api/queries";
-import { plural, seconds, trimmed } from "../ui/units";
+import { bytes, plural, seconds, trimmed } from "../ui/units";
 
 type Estimate = Schemas["Estimate"];
 type Props = {
@@ -53,6 +53,12 @@ export function PlanEstimate({ comparison, plan, onRounds }: Props) {
       <Popover placement="bottom" content={<ByLane found={found} names={names} />}>
         <span className="told-time">{words(found)}</span>
       </Popover>
+      {found.breaking.length > 0 && (
+        <span className="caution" data-testid="breaking">
+          ; {listed(found.breaking, names)} will break the limit of memory at the largest
+        </span>
+      )}
+      {found.perhaps.length > 0 && `; ${listed(found.perhaps, names)} may break it`}
       {unknown.length > 0 && `, and ${plural(unknown.length, "lane")} that nothing is known of`}
       {found.round_s > 0 && (
         <>
@@ -71,6 +77,10 @@ export function PlanEstimate({ comparison, plan, onRounds }: Props) {
       )}
     </span>
   );
+}
+
+function listed(lanes: string[], names: Map<string, string>): string {
+  return lanes.map((lane) => names.get(lane) ?? lane).join(", ");
 }
 
 /** "about 2.1 min (1.6 to 2.9 min)". */
@@ -97,12 +107,14 @@ function ByLane({ found, names }: { found: Estimate; names: Map<string, string> 
                 : `${seconds(lane.seconds)} (${seconds(lane.low)} to ${seconds(lane.high)})`}
             </td>
             <td className="quiet">by {RESTS[lane.rests_on]}</td>
+            <td className="nowrap">{lane.memory && `holds ${bytes(lane.memory.value)}`}</td>
           </tr>
         ))}
         {found.data_s > 0.5 && (
           <tr>
             <td>making data</td>
             <td>{seconds(found.data_s)}</td>
+            <td />
             <td />
           </tr>
         )}

@@ -1,12 +1,12 @@
 /** The trial: the plan as a sentence, then the live view. */
-import { goesOn } from "../ui/job";
+import { goesOn, underWay } from "../ui/job";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Button } from "antd";
+import { Button, Select } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, taken } from "../api/client";
-import { useMachine, useTrials } from "../api/queries";
-import type { StepProps } from "./props";
+import { useMachine, useMachines, useTrials } from "../api/queries";
+import { changedSince, type StepProps } from "./props";
 import { useOff, useView } from "../ui/view";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";
@@ -22,7 +22,9 @@ import {
 } from "./plan";
 import { LiveView } from "./LiveView";
 import { PlanEstimate } from "./PlanEstimate";
+import { Schedule } from "./Schedule";
 import { Sentence } from "./Sentence";
+import { TryAll, useTriedAll } from "./TryAll";
 
 export function TrialStep({ comparison, trial }: StepProps) {
   const view = useView();
@@ -36,13 +38,16 @@ export function TrialStep({ comparison, trial }: StepProps) {
     keepPlan(comparison.id, next);
   };
   const machine = useMachine();
+  const [on, setOn] = useState("");
+  const machines = useMachines().data?.machines ?? [];
+  const labels = [...new Set(machines.flatMap((one) => one.labels))];
   const present = comparison.lanes.filter((lane) => !lane.retired);
   const lanes = present.filter((lane) => !off.has(lane.id));
   const launch = useMutation({
     mutationFn: () =>
       taken(
         api.POST("/api/comparisons/{comparison}/launch/", {
-          params: { path: { comparison: comparison.id } },
+          params: { path: { comparison: comparison.id }, query: on ? { on } : {} },
           body: asBody(plan, lanes.length === present.length ? null : lanes.map((lane) => lane.id)),
         }),
       ),
@@ -54,7 +59,11 @@ export function TrialStep({ comparison, trial }: StepProps) {
       view.set({ trial: made.id, point: null, run: null });
     },
   });
-  const busy = goesOn(trial?.state);
+  // A trial on another machine is in nobody's way here.
+  const busy = trial?.on === on && goesOn(trial.state);
+  const tried = useTriedAll(comparison);
+  // Offered first where what would run has never been run or tried as it is now.
+  const first = tried.known && !tried.newest?.of_now && (!trial || changedSince(comparison, trial));
   return (
     <div className="trial">
       {comparison.plans.length > 0 && (
@@ -85,8 +94,20 @@ export function TrialStep({ comparison, trial }: StepProps) {
         onChange={change}
       />
       <div className="row launch">
+        {tried.known && !underWay(tried.newest?.state) && (
+          <Button
+            type={first ? "primary" : "default"}
+            loading={tried.start.isPending}
+            disabled={!present.length}
+            data-testid="try-all"
+            title="Every lane once at small sizes: errors, agreement, and how long the plan takes"
+            onClick={() => tried.start.mutate()}
+          >
+            {first ? "Try all first" : "Try all"}
+          </Button>
+        )}
         <Button
-          type="primary"
+          type={first ? "default" : "primary"}
           disabled={!lanes.length}
           loading={launch.isPending}
           onClick={() => launch.mutate()}
@@ -96,6 +117,26 @@ export function TrialStep({ comparison, trial }: StepProps) {
             ? "Run the trial"
             : `Run ${plural(lanes.length, "lane")}`}
         </Button>
+        {machines.length > 0 && (
+          <Select
+            size="small"
+            variant="underlined"
+            aria-label="Machine"
+            data-testid="on-machine"
+            popupMatchSelectWidth={false}
+            value={on}
+            options={[
+              { value: "", label: "on this machine" },
+              ...machines.map((one) => ({
+                value: one.name,
+                label: `on ${one.name}${one.away ? ", away now" : ""}`,
+              })),
+              ...labels.map((label) => ({ value: label, label: `on all called ${label}` })),
+              { value: "all", label: "on all of them" },
+            ]}
+            onChange={setOn}
+          />
+        )}
         <span className="quiet small">
           {busy
             ? "It waits behind what is under way; see the queue."
@@ -118,8 +159,13 @@ export function TrialStep({ comparison, trial }: StepProps) {
             onRounds={(rounds) => change({ rounds, untilSure: false })}
           />
         )}
+        <Schedule
+          comparison={comparison.id}
+          plan={asBody(plan, lanes.length === present.length ? null : lanes.map((lane) => lane.id))}
+        />
       </div>
       <Trouble error={launch.error} id="launch-problem" />
+      <TryAll comparison={comparison} tried={tried} />
       {trial && <LiveView key={trial.id} comparison={comparison} trial={trial} />}
       <PastTrials comparison={comparison.id} shown={trial?.id ?? null} />
     </div>
@@ -143,7 +189,10 @@ function PastTrials({ comparison, shown }: { comparison: number; shown: number |
                 </Link>
               </td>
               <td className="nowrap quiet">{ago(trial.created_at)}</td>
-              <td className="nowrap">{trial.state}</td>
+              <td className="nowrap">
+                {trial.state}
+                {trial.on && ` on ${trial.on}`}
+              </td>
               <td className="quiet">{trial.conclusion}</td>
             </tr>
           ))}

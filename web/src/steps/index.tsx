@@ -70,6 +70,13 @@ export const STEPS: [Step, ...Step[]] = [
     view: lazy(() => import("./sweep/SweepStep").then((m) => ({ default: m.SweepStep }))),
     state: () => "",
   },
+  {
+    address: "history",
+    word: "History",
+    view: lazy(() => import("./history/HistoryStep")),
+    state: () => "",
+    drops: ["lane", "show", "base"],
+  },
 ];
 
 /** The step at an address; the first where there is none. */

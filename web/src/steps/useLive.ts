@@ -26,6 +26,8 @@ export type LiveTrial = {
   cores: number[];
   /** Samples of each lane's latest finished run, to run against. */
   shadows: Record<string, Sample[]>;
+  /** Who leads by now. */
+  standing: Schemas["StandingTold"] | null;
   over: boolean;
   /** When the last event came, in ms since 1970. */
   seen: number;
@@ -39,6 +41,7 @@ const EMPTY: LiveTrial = {
   out: new Set(),
   cores: [],
   shadows: {},
+  standing: null,
   over: false,
   seen: 0,
 };
@@ -95,6 +98,8 @@ function folded(live: LiveTrial, event: LiveEvent): LiveTrial {
             : live.shadows,
       };
     }
+    case "standing":
+      return { ...live, standing: event };
     case "lane out":
       return { ...live, out: new Set([...live.out, event.approach]) };
     case "ended":

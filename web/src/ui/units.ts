@@ -120,3 +120,14 @@ export function counted(name: string, value: number): string {
   if (name.endsWith("seconds")) return seconds(value);
   return Number.isInteger(value) ? count(value) : figures(value);
 }
+
+/** A moment as a field of date and time takes it: in this place's time, to the minute. */
+export function localMoment(when: Date): string {
+  const shifted = new Date(when.getTime() - when.getTimezoneOffset() * 60_000);
+  return shifted.toISOString().slice(0, 16);
+}
+
+/** A moment in words: "3 May 2031, 22:00". */
+export function momentWords(text: string): string {
+  return new Date(text).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" });
+}

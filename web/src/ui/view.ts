@@ -6,6 +6,8 @@ export type View = {
   comparison: number;
   step: string;
   trial: number | null;
+  /** The trial that lies under the one in view. */
+  under: number | null;
   point: string | null;
   lane: string | null;
   run: number | null;
@@ -20,6 +22,8 @@ export type View = {
   /** Of a sweep: its measure, the knob along the axis, the one across it, values of the others,
    * the kinds of its axes, and whether what lies beyond is left out. */
   measure: string | null;
+  /** Of a history: the lane that others are held against. */
+  anchor: string | null;
   along: string | null;
   across: string | null;
   at: string | null;
@@ -37,13 +41,14 @@ const TEXTS = [
   "x",
   "y",
   "measure",
+  "anchor",
   "along",
   "across",
   "at",
   "axes",
   "ahead",
 ] as const;
-type Part = "trial" | "run" | (typeof TEXTS)[number];
+type Part = "trial" | "under" | "run" | (typeof TEXTS)[number];
 
 export function useView(): View {
   const { id, step } = useParams();
@@ -71,6 +76,7 @@ export function useView(): View {
     comparison: Number(id),
     step: step ?? "question",
     trial: number("trial"),
+    under: number("under"),
     run: number("run"),
     ...(Object.fromEntries(TEXTS.map((name) => [name, search.get(name)])) as Record<
       (typeof TEXTS)[number],

@@ -15,12 +15,13 @@ import {
 import { underWay } from "../../ui/job";
 import { Trouble } from "../../ui/Trouble";
 import { plural, pointWords } from "../../ui/units";
-import { valuesTyped } from "../plan";
+import { draftOf, keepPlan, valuesTyped } from "../plan";
 
 type Asked = Schemas["MoreAskedRequest"];
 type Props = { comparison: Comparison; trial: Trial; findings: Findings };
 
 const USUAL_ROUNDS = 5;
+const USUAL_MINUTES = 10;
 
 type HeadProps = Props & {
   /** Whether the comparison was changed after the trial. */
@@ -35,7 +36,15 @@ export function MoreOfTheSame({ comparison, trial, findings, changed }: HeadProp
       taken(
         api.POST("/api/trials/{id}/more/", {
           params: { path: { id: trial.id } },
-          body: { rounds: 0, lanes: [], knobs: {}, point: null, other_versions: false, ...asked },
+          body: {
+            rounds: 0,
+            lanes: [],
+            knobs: {},
+            point: null,
+            told_within_minutes: null,
+            other_versions: false,
+            ...asked,
+          },
         }),
       ),
     onSuccess: (told) => {
@@ -44,6 +53,12 @@ export function MoreOfTheSame({ comparison, trial, findings, changed }: HeadProp
       void go(`/comparisons/${comparison.id}/trial?trial=${trial.id}`);
     },
   });
+  const follow = (made: Trial) => {
+    cache.setQueryData(["trial", made.id], made);
+    void cache.invalidateQueries({ queryKey: ["trials", comparison.id] });
+    void cache.invalidateQueries({ queryKey: ["now"] });
+    void go(`/comparisons/${comparison.id}/trial?trial=${made.id}`);
+  };
   const again = useMutation<Trial, Problem>({
     mutationFn: () =>
       taken(
@@ -52,13 +67,17 @@ export function MoreOfTheSame({ comparison, trial, findings, changed }: HeadProp
           body: { other_versions: false },
         }),
       ),
-    onSuccess: (made) => {
-      cache.setQueryData(["trial", made.id], made);
-      void cache.invalidateQueries({ queryKey: ["trials", comparison.id] });
-      void cache.invalidateQueries({ queryKey: ["now"] });
-      void go(`/comparisons/${comparison.id}/trial?trial=${made.id}`);
-    },
+    onSuccess: follow,
   });
+  const exactly = useMutation<Trial, Problem>({
+    mutationFn: () =>
+      taken(api.POST("/api/trials/{id}/again/", { params: { path: { id: trial.id } } })),
+    onSuccess: follow,
+  });
+  const otherwise = () => {
+    keepPlan(comparison.id, draftOf(trial.plan));
+    void go(`/comparisons/${comparison.id}/trial?trial=${trial.id}`);
+  };
   if (underWay(trial.state)) return null;
   const several = trial.points.length > 1;
   const more = findings.rounds_more;
@@ -92,14 +111,30 @@ export function MoreOfTheSame({ comparison, trial, findings, changed }: HeadProp
         trigger="click"
         placement="bottomRight"
         content={
-          <Ways comparison={comparison} trial={trial} findings={findings} add={add.mutate} />
+          <>
+            <Ways comparison={comparison} trial={trial} findings={findings} add={add.mutate} />
+            <p>
+              All of it once more, as a trial of its own:{" "}
+              <Button
+                size="small"
+                data-testid="again-exactly"
+                loading={exactly.isPending}
+                onClick={() => exactly.mutate()}
+              >
+                exactly
+              </Button>{" "}
+              <Button size="small" onClick={otherwise}>
+                with a change…
+              </Button>
+            </p>
+          </>
         }
       >
         <Button size="small" type="link" data-testid="more-open">
           Add to this trial…
         </Button>
       </Popover>
-      <Trouble error={add.error ?? again.error} />
+      <Trouble error={add.error ?? again.error ?? exactly.error} />
     </div>
   );
 }
@@ -107,6 +142,7 @@ export function MoreOfTheSame({ comparison, trial, findings, changed }: HeadProp
 function Ways(props: Props & { add: (asked: Partial<Asked>) => void }) {
   const { comparison, trial, findings, add } = props;
   const [rounds, setRounds] = useState(findings.rounds_more ?? USUAL_ROUNDS);
+  const [minutes, setMinutes] = useState(USUAL_MINUTES);
   const [lanes, setLanes] = useState<string[]>([]);
   const [sizes, setSizes] = useState("");
   const several = trial.points.length > 1;
@@ -137,6 +173,27 @@ function Ways(props: Props & { add: (asked: Partial<Asked>) => void }) {
             at all {trial.points.length} points
           </Button>
         )}
+      </p>
+      <p>
+        or as many as tell who is the quickest, for{" "}
+        <InputNumber
+          size="small"
+          min={1}
+          max={1440}
+          value={minutes}
+          aria-label="Minutes at the most"
+          onChange={(value) => setMinutes(value ?? 1)}
+        />{" "}
+        minutes at the most{" "}
+        <Button
+          size="small"
+          data-testid="until-told"
+          onClick={() =>
+            add({ told_within_minutes: minutes, point: several ? findings.point : null })
+          }
+        >
+          {several ? `at ${pointWords(findings.point)}` : "Run until told"}
+        </Button>
       </p>
       {others.length > 0 && (
         <p>

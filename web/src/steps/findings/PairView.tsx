@@ -30,12 +30,15 @@ type Props = {
   comparison: Comparison;
   trial: Trial;
   findings: Findings;
+  /** Findings of the trial that lies under this one. */
+  under: Findings | undefined;
   base: string;
   lane: string;
   view: View;
 };
 
-export default function PairView({ comparison, trial, findings, base, lane, view }: Props) {
+export default function PairView(props: Props) {
+  const { comparison, trial, findings, under, base, lane, view } = props;
   const pair = usePair(trial.id, view.point, base, lane);
   const options = findings.lanes.map((one) => ({ value: one.id, label: one.name }));
   const place = (id: string) => comparison.marks[id] ?? 0;
@@ -68,11 +71,24 @@ export default function PairView({ comparison, trial, findings, base, lane, view
         />
       </div>
       <Trouble error={pair.error} />
+      {under && <PairThen trial={under.trial} base={base} lane={lane} point={view.point} />}
       {pair.isPending && <Opening what="the pair" />}
       {pair.data && (
         <Found comparison={comparison} trial={trial} findings={findings} pair={pair.data} />
       )}
     </div>
+  );
+}
+
+/** The same two in the trial that lies under the one in view. */
+function PairThen(props: { trial: number; base: string; lane: string; point: string | null }) {
+  const { trial, base, lane, point } = props;
+  const pair = usePair(trial, point, base, lane);
+  if (!pair.data) return null;
+  return (
+    <p className="small quiet then" data-testid="pair-then">
+      In trial {trial}: {pair.data.words[0]}
+    </p>
   );
 }
 

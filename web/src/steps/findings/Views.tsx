@@ -9,6 +9,8 @@ import { Scatter } from "../../lanes/Scatter";
 import { Stairs } from "../../lanes/Stairs";
 import { asPicture, download } from "../../ui/download";
 import type { View } from "../../ui/view";
+import { OnMachines } from "./OnMachines";
+import { ThenAndNow } from "./ThenAndNow";
 import { ColumnChooser } from "./ColumnChooser";
 import { useColumns } from "./useColumns";
 
@@ -18,6 +20,7 @@ type Props = {
   comparison: Comparison;
   trial: Trial;
   findings: Findings;
+  under: Findings | undefined;
   lanes: LaneFindings[];
   view: View;
 };
@@ -29,7 +32,7 @@ function pictureOfBoard() {
 
 const ON_THE_BOARD = ["elapsed", "cpu_total", "peak_memory", "code_lines"];
 
-export function Views({ comparison, trial, findings, lanes, view }: Props) {
+export function Views({ comparison, trial, findings, under, lanes, view }: Props) {
   const [choosing, setChoosing] = useState(false);
   const chosen = useColumns(comparison, findings, view);
   const pair = pairOf(findings, lanes, view);
@@ -41,6 +44,8 @@ export function Views({ comparison, trial, findings, lanes, view }: Props) {
     { show: "scatter", word: "Scatter" },
     ...(findings.staircases.length ? [{ show: "steps", word: "Steps" }] : []),
     ...(pair ? [{ show: "pair", word: "Pair" }] : []),
+    ...(trial.group !== null ? [{ show: "machines", word: "Machines" }] : []),
+    ...(under ? [{ show: "change", word: "Then and now" }] : []),
   ];
   const here = words.some((one) => one.show === view.show) ? view.show : null;
   const further = shownColumns(findings, chosen.columns).filter(
@@ -83,6 +88,7 @@ export function Views({ comparison, trial, findings, lanes, view }: Props) {
           <Board
             comparison={comparison}
             findings={findings}
+            under={under}
             lanes={lanes}
             columns={chosen.columns}
             chosen={view.lane}
@@ -112,11 +118,18 @@ export function Views({ comparison, trial, findings, lanes, view }: Props) {
             comparison={comparison}
             trial={trial}
             findings={findings}
+            under={under}
             base={pair[0]}
             lane={pair[1]}
             view={view}
           />
         </Suspense>
+      )}
+      {here === "machines" && (
+        <OnMachines comparison={comparison} trial={trial} point={JSON.stringify(findings.point)} />
+      )}
+      {here === "change" && under && (
+        <ThenAndNow comparison={comparison} trial={trial} findings={findings} under={under.trial} />
       )}
       {choosing && (
         <ColumnChooser
@@ -184,7 +197,7 @@ function Axes({ findings, view }: { findings: Findings; view: View }) {
   );
 }
 
-function ScatterOf({ comparison, findings, lanes, view }: Omit<Props, "trial">) {
+function ScatterOf({ comparison, findings, lanes, view }: Omit<Props, "trial" | "under">) {
   const { x, y } = axesOf(findings, view);
   if (!x || !y) return <p className="quiet">Nothing has been measured yet.</p>;
   return (

@@ -1,6 +1,7 @@
 /** One knob: a line a lane with its interval, every run, who leads, and what lies beyond. */
 import { useCallback, useEffect, useMemo, useRef } from "react";
 import type { Comparison } from "../../api/client";
+import { laneColour } from "../../lanes/mark";
 import { Figure } from "../../ui/Figure";
 import { count } from "../../ui/units";
 import { Leads, Names, Patience, Target } from "./Around";
@@ -13,9 +14,10 @@ import {
   type Panel,
   panelWords,
   spots,
+  type SweepPoint,
   valueWords,
 } from "./data";
-import { type Drawn, NAMES, PAD, RESIDUALS, RIBBON, scale } from "./geometry";
+import { type Drawn, NAMES, PAD, RESIDUALS, RIBBON, type Scale, scale } from "./geometry";
 import { Lane } from "./Lane";
 import { Fitted, Residuals } from "./Law";
 
@@ -35,6 +37,8 @@ type Props = {
   ahead: boolean;
   /** Values that the axis must hold: panels side by side share them. */
   span?: [number, number] | undefined;
+  /** Points of the trial that lies under this one. */
+  under?: SweepPoint[];
   chosen: string | null;
   onChoose: (lane: string | null) => void;
   width: number;
@@ -65,6 +69,35 @@ export function spanOf(panel: Panel, lanes: Lanes, knob: string, measure: Measur
       place: 0,
       spots: spots(panel.points, lane.id, measure, knob),
     })),
+  );
+}
+
+type ShadowProps = {
+  comparison: Comparison;
+  points: SweepPoint[];
+  lanes: Lanes;
+  knob: string;
+  measure: Measure;
+  x: Scale;
+  y: Scale;
+};
+
+/** What lanes did in another trial: pale lines beneath theirs. */
+function Shadows({ comparison, points, lanes, knob, measure, x, y }: ShadowProps) {
+  if (!points.length || !isNumeric(points, knob)) return null;
+  return (
+    <g className="shadow" data-testid="shadows">
+      {lanes.map((lane) => (
+        <path
+          key={lane.id}
+          fill="none"
+          stroke={laneColour(comparison.marks[lane.id] ?? 0)}
+          d={spots(points, lane.id, measure, knob)
+            .map((s, i) => `${i ? "L" : "M"}${x(s.x)},${y(s.value)}`)
+            .join("")}
+        />
+      ))}
+    </g>
   );
 }
 
@@ -208,6 +241,7 @@ export function Lines(props: Props) {
           from={PAD.left}
           until={width - padRight}
         />
+        <Shadows {...{ comparison, lanes, knob, measure, x, y }} points={props.under ?? []} />
         {lead && (
           <Leads
             {...{ comparison, lead, x, bottom, small }}

@@ -3,7 +3,7 @@ import { useDeferredValue } from "react";
 import type { Comparison } from "../../api/client";
 import { useView } from "../../ui/view";
 import { Choice } from "./Choice";
-import { type Measure, MEASURES, type Panel, panelWords } from "./data";
+import { type Measure, MEASURES, type Panel, panelWords, type SweepPoint, underOf } from "./data";
 import { type Axes, Lines, spanOf } from "./Lines";
 import { Values } from "./Values";
 import { Growths, Rule, Spent } from "./Words";
@@ -28,8 +28,9 @@ export function OneKnob({
   measure,
   knob,
   shown,
+  under,
   width,
-}: ShownProps & { knob: string }) {
+}: ShownProps & { knob: string; under: SweepPoint[] }) {
   const view = useView();
   // The drawing first, words and figures right behind it.
   const told = useDeferredValue(measure);
@@ -111,6 +112,7 @@ export function OneKnob({
             <Lines
               {...{ comparison, trial, panel, lanes, knob, measure, axes, ahead, small }}
               span={span}
+              under={underOf(panel, under, knob)}
               chosen={view.lane}
               onChoose={choose}
               width={each}

@@ -6,6 +6,7 @@ import { useSweep } from "../../api/queries";
 import { useWidth } from "../../ui/useWidth";
 import { useOff, useView } from "../../ui/view";
 import type { StepProps } from "../props";
+import { Under } from "../findings/Under";
 import { Choice } from "./Choice";
 import {
   type Along,
@@ -52,11 +53,23 @@ type Props = { comparison: Comparison; trial: number; findings: StepProps["findi
 
 function Sweep({ comparison, trial, findings }: Props) {
   const { data } = useSweep(trial, findings);
+  const view = useView();
+  const under = useSweep(view.under, "known").data;
   const [ref, width] = useWidth<HTMLDivElement>(900);
   return (
     <div className="sweep" ref={ref}>
       {data ? (
-        <Swept {...{ comparison, trial, width }} points={data.points} found={data.found} />
+        <>
+          <div className="row">
+            <Under comparison={comparison.id} trial={trial} view={view} />
+          </div>
+          <Swept
+            {...{ comparison, trial, width }}
+            points={data.points}
+            found={data.found}
+            under={under?.points ?? []}
+          />
+        </>
       ) : (
         <p className="quiet">Reading the findings of every point…</p>
       )}
@@ -69,10 +82,12 @@ type SweptProps = {
   trial: number;
   points: SweepPoint[];
   found: Along[];
+  /** Points of the trial that lies under this one. */
+  under: SweepPoint[];
   width: number;
 };
 
-function Swept({ comparison, trial, points, found, width }: SweptProps) {
+function Swept({ comparison, trial, points, found, under, width }: SweptProps) {
   const [off] = useOff(comparison.id);
   const view = useView();
   const knobs = useMemo(() => varied(points), [points]);
@@ -156,7 +171,7 @@ function Swept({ comparison, trial, points, found, width }: SweptProps) {
           />
         </Suspense>
       ) : (
-        <OneKnob {...{ comparison, trial, lanes, measure, knob, width }} shown={shown} />
+        <OneKnob {...{ comparison, trial, lanes, measure, knob, under, width }} shown={shown} />
       )}
       {every.length > shown.length && !alone && (
         <p className="small quiet">

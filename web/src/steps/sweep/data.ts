@@ -78,6 +78,13 @@ export function panels(points: SweepPoint[], axes: string[], found: Along[]): Pa
   }));
 }
 
+/** The points of another trial that lie under a drawing, in its order. */
+export function underOf(panel: Panel, points: SweepPoint[], knob: string): SweepPoint[] {
+  return points
+    .filter((one) => panel.at.every(([name, value]) => one.point[name] === value))
+    .toSorted((a, b) => order(a.point[knob], b.point[knob]));
+}
+
 /** Knobs of which several values were run, but for some and for those that go together with one. */
 export function apartFrom(points: SweepPoint[], axes: string[]): string[] {
   const together = axes.flatMap((axis) => goingWith(points, axis));
