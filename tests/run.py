@@ -3,7 +3,7 @@
 python -m tests.run [core] [server] [browser] [spark]; without a part, everything.
 python -m tests.run quick: types, lint, contracts, and core tests that take a few seconds each.
 
-What measures nothing runs side by side, a job a core and one more; tests of figures and of timing
+What measures nothing runs side by side, two jobs a core; tests of figures and of timing
 come after it, one by one, so that nothing disturbs them. Each job is a process of its own, whose
 output is shown when it ends.
 """
@@ -151,7 +151,7 @@ def page_checks() -> list[Job]:
 def server_jobs() -> tuple[list[Job], list[Job]]:
     """Jobs of the part server: its tests share a throwaway cluster of records."""
     # One of each kind.
-    kills = _check("10 kills", PYTHON, "-m", "tests.bench.kills", "10")
+    kills = _check("6 kills", PYTHON, "-m", "tests.bench.kills", "6")
     return [_tests("server", "server", *_modules("server")), kills], []
 
 
@@ -192,8 +192,8 @@ def main(names: list[str]) -> int:
         beside, alone = beside + first, alone + second
     outcomes: list[Outcome] = []
     began = time.monotonic()
-    # One more than there are cores: each waits now and then for a server, a browser, a clock.
-    with ThreadPoolExecutor(len(os.sched_getaffinity(0)) + 1) as workers:
+    # Two for each core: they wait for servers, browsers and clocks half of their time.
+    with ThreadPoolExecutor(len(os.sched_getaffinity(0)) * 2) as workers:
         outcomes += map(_told, workers.map(do, beside))
     outcomes += [_told(do(job)) for job in alone]
     print(f"\nSlowest of all, {time.monotonic() - began:.0f} s:")
@@ -211,7 +211,7 @@ def main(names: list[str]) -> int:
 
 def _slowest(outcomes: list[Outcome]) -> list[tuple[str, float]]:
     tests = [test for outcome in outcomes for test in outcome.tests.items()]
-    return sorted(tests, key=lambda test: -test[1])[:25]
+    return sorted(tests, key=lambda test: -test[1])[:60]
 
 
 def _told(outcome: Outcome) -> Outcome:

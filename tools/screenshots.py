@@ -53,6 +53,19 @@ def ran(browser: Browser, at: str, comparison: int, plan: dict[str, object]) -> 
         time.sleep(QUIET_S)
 
 
+def over_time(browser: Browser, at: str, comparison: int) -> None:
+    """Run several trials of a comparison, a lane being slowed down at one of them."""
+    plan = {"rounds": 4, "warm_ups": 0, "knobs": {"rows": [30_000]}}
+    head = "def answer(data, knobs, stage):"
+    for number in range(9):
+        if number == 6:
+            lanes = browser.fetch(f"/api/comparisons/{comparison}/")["lanes"]
+            code = next(lane["code"] for lane in lanes if lane["id"] == "loop")
+            slower = code.replace(head, f"{head}\n    sorted(range(1_500_000, 0, -1))")
+            browser.send("PATCH", f"/api/comparisons/{comparison}/lanes/loop/", {"code": slower})
+        ran(browser, at, comparison, plan)
+
+
 def main() -> None:
     ivrell, browser = Running(), None
     try:
@@ -86,15 +99,6 @@ def main() -> None:
         ):
             browser.open(path)
             shoot(browser, name)
-        browser.open(f"{at}/findings")
-        browser.click(".measures button")
-        browser.driver.execute_script(
-            "document.querySelector('.measures').scrollIntoView({block: 'start'})"
-        )
-        shoot(browser, "measures")
-        browser.open(f"{at}/data")
-        browser.side("Rows")
-        shoot(browser, "rows")
         demo = {line["demo"]: line["id"] for line in browser.fetch("/api/comparisons/")}
         for name, file, lane, side, button, shown in MORE:
             browser.open(f"{ivrell.address}/comparisons/{demo[file]}/approaches?lane={lane}")
@@ -121,6 +125,18 @@ def main() -> None:
                 "document.querySelector('.views').scrollIntoView({block: 'start'})"
             )
             shoot(browser, name)
+        over_time(browser, f"{ivrell.address}/comparisons", 1)
+        browser.open(f"{at}/history")
+        shoot(browser, "history")
+        for comparison, plan in ((1, {"rounds": 40}), (tolls, {"rounds": 3}), (details, MAP)):
+            browser.launch(comparison, plan)
+        later = browser.fetch("/api/queue/")["under_way"][-1]["id"]
+        due = {"not_before": "2031-05-01T22:00:00Z", "hours": {"first": 22, "until": 6}}
+        browser.send("POST", f"/api/queue/{later}/due/", due)
+        browser.open(f"{ivrell.address}/queue")
+        shoot(browser, "queue")
+        for job in browser.fetch("/api/queue/")["under_way"]:
+            browser.send("POST", f"/api/queue/{job['id']}/stop/", {})
         browser.driver.execute_script("localStorage.setItem('ivrell-theme', 'dark')")
         browser.open(f"{at}/findings?trial=1")
         shoot(browser, "findings-dark")
