@@ -225,8 +225,10 @@ class Views(unittest.TestCase):
         self.named(".pair button", "Pin as a claim").click()
         field = b.find(".pair .note-field textarea")
         self.assertIn("times faster than Long way round", field.get_attribute("value"))
+        self.assertIn("at least", field.get_attribute("value"))
         b.click(".pair .note-field .ant-btn-primary")
         b.until(lambda: [e.text for e in b.all(".claim-state")] == ["holds"])
+        self.assertIn("at_least", b.fetch(f"/api/comparisons/{own}/")["text"])
         # The two change places, and it is measured again.
         for lane, code in (("slow", QUICK), ("quick", SLOW)):
             b.send("PATCH", f"/api/comparisons/{own}/lanes/{lane}/", {"code": code.replace(

@@ -136,20 +136,25 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(again[0], lines[0])
         self.assertIn("no result folder", self.ivrell("resume", self.folder).stderr)
 
-    def test_strict_fails_for_claims_and_targets(self):
+    def test_it_fails_for_claims_and_targets_where_asked_to(self):
         claim = '\n[[claim]]\ntext = "slow is quick"\nlower = "slow"\nhigher = "good"\n'
         slow = "import time\n" + textwrap.dedent(COUNTING).replace(
             "    counts = {}", "    time.sleep(0.3)\n    counts = {}")  # fmt: skip
         text = HEAD + approach("good", COUNTING) + approach("slow", slow)
-        for name, more, told in (
-            ("claim", claim, "contradicted at rows = 300: slow is quick."),
-            ("target", '\n[targets]\nelapsed = "1 us"\n', "no lane surely meets the target"),
-            ("neither", '\n[targets]\nelapsed = "30 s"\n', ""),
-        ):
+        weak = claim.replace("slow is quick", "far quicker").replace(
+            'lower = "slow"\nhigher = "good"', 'lower = "good"\nhigher = "slow"\nat_least = 1e6')  # fmt: skip
+        for name, flag, more, status, told in (
+            ("claim", "--strict", claim, 1, "contradicted at rows = 300: slow is quick."),
+            ("target", "--strict", '\n[targets]\nelapsed = "1 us"\n', 1,
+             "no lane surely meets the target"),
+            ("neither", "--strict", '\n[targets]\nelapsed = "30 s"\n', 0, ""),
+            ("weak", "--claims", weak, 4, "weakened: far quicker."),
+            ("both", "--claims", weak + claim, 1, "contradicted: slow is quick."),
+        ):  # fmt: skip
             with self.subTest(name):
                 path = self.file(text + more)
-                done = self.ivrell("run", path, "--rounds", 5, "--strict", "--out", name)
-                self.assertEqual(done.returncode, 1 if told else 0, done.stdout + done.stderr)
+                done = self.ivrell("run", path, "--rounds", 5, flag, "--out", name)
+                self.assertEqual(done.returncode, status, done.stdout + done.stderr)
                 self.assertIn(told, done.stderr)
 
     def test_who_stops_it_is_told_and_how_to_go_on(self):

@@ -4,8 +4,8 @@ import unittest
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
+from ivrell.core.comparison.claims import Claim
 from ivrell.core.comparison.file import parse
-from ivrell.core.comparison.model import Claim
 from ivrell.core.records.findings import Ratio
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.pair import StagePair

@@ -63,6 +63,17 @@ class FindingsInFull(ServerCase):
         self.assertIn("The query wins", again.results.report.read_text())
         self.assertIn("<em>this</em>", again.results.report.read_text())
 
+    def test_a_crossing_is_told_of_all_sizes_together(self):
+        trial = self.conducted(knobs={"rows": [100, 200]})
+        crossing = {"knob": "rows", "low": 110, "high": 190}
+        claims = [{"text": "c", "lower": "query", "higher": "loop", "crossing": crossing}]
+        self.call("put", self.at("remarks/"), {"notes": [], "claims": claims})
+        for rows in (100, 200):
+            path = f"trials/{trial.pk}/findings/?point={json.dumps({'rows': rows})}"
+            [told] = self.call("get", path)["claims"]
+            self.assertIn(told["state"], ("holds", "weakened", "contradicted", "cannot tell"))
+            self.assertIn("passes between 110 and 190 of rows", told["asserts"])
+
     def test_what_is_said_of_an_ended_trial_is_kept_and_made_anew_when_it_is_judged_anew(self):
         trial = self.conducted()
         path = f"trials/{trial.pk}/findings/"

@@ -20,6 +20,13 @@ if TYPE_CHECKING:
     from ivrell.core.records.tries import TryOutcome
 
 DONE, TROUBLE = 0, 1
+CANNOT_TELL, WEAKENED = 3, 4
+_CLAIM_STATUS = {
+    "contradicted": TROUBLE, "weakened": WEAKENED,
+    "cannot tell": CANNOT_TELL, "not measured": CANNOT_TELL,
+}  # fmt: skip
+"""Exit status of a claim that does not hold, the worst first."""
+
 SIGNALLED = 128
 """Exit statuses above it name the signal that stopped the command, as a shell's do."""
 
@@ -96,9 +103,24 @@ def _told(args: argparse.Namespace, trial: ivrell.Trial, asked: "signal.Signals 
     if asked is None:
         missed = _missed(trial.comparison, found) if args.strict else []
         _show().missed(missed)
-        return TROUBLE if missed else _status(found)
+        status = TROUBLE if missed else _status(found)
+        return status or (_claims(found) if args.claims else DONE)
     _show().stopped(asked, trial.folder)
     return SIGNALLED + asked
+
+
+def _claims(found: "TrialFindings") -> int:
+    """What became of the claims as an exit status, the worst first; says those that do not hold."""
+    states = [claim.state for claim in found.claims]
+    _show().missed(
+        f"{claim.state}: {claim.text}. {claim.reason}"
+        for claim in found.claims
+        if claim.state not in ("holds", "not of this point")
+    )
+    for state, status in _CLAIM_STATUS.items():
+        if state in states:
+            return status
+    return DONE
 
 
 def _missed(comparison: ivrell.Comparison, found: "TrialFindings") -> list[str]:

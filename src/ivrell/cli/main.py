@@ -138,6 +138,11 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
             action="store_true",
             help="exit status 1 also where a claim is contradicted or a target surely met by none",
         )
+        command.add_argument(
+            "--claims",
+            action="store_true",
+            help="exit status 1 where a claim is contradicted, 4 weakened, 3 not told",
+        )
 
     measures = commands.add_parser("measures", help="every measure of a trial that has been run")
     measures.add_argument("folder", type=Path, help="result folder of a trial")

@@ -1735,17 +1735,35 @@ export interface components {
         };
         /**
          * Claim
-         * @description A finding that was pinned: the lane ``lower`` takes less of a ``measure`` (its key) than the
-         *     lane ``higher``, where knobs have the values of ``where``: a value, or a bound as
-         *     "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen, ``factor``
-         *     how many times less it was then.
+         * @description A finding that was pinned, where knobs have the values of ``where``: a value, or a bound as
+         *     "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen.
+         *
+         *     The lane ``lower`` takes less of a ``measure`` (its key) than the lane ``higher``; with
+         *     ``at_least`` so many times less, with ``between`` a factor within that range; ``factor`` is what
+         *     was seen then. With ``crossing`` that is so above a size and the other way round below. Or the
+         *     lane ``lane`` meets the target that it ``meets``. Or the lanes of ``order`` take more, each than
+         *     the one before.
          */
         Claim: {
             text: string;
-            lower: string;
-            higher: string;
+            /** @default null */
+            lower: string | null;
+            /** @default null */
+            higher: string | null;
             /** @default elapsed */
             measure: string;
+            /** @default null */
+            at_least: number | null;
+            /** @default null */
+            between: number[] | null;
+            /** @default null */
+            crossing: components["schemas"]["CrossingClaimed"] | null;
+            /** @default null */
+            lane: string | null;
+            /** @default null */
+            meets: ("elapsed" | "memory") | null;
+            /** @default null */
+            order: string[] | null;
             /** @default {} */
             where: {
                 [key: string]: boolean | number | string;
@@ -1757,17 +1775,35 @@ export interface components {
         };
         /**
          * ClaimRequest
-         * @description A finding that was pinned: the lane ``lower`` takes less of a ``measure`` (its key) than the
-         *     lane ``higher``, where knobs have the values of ``where``: a value, or a bound as
-         *     "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen, ``factor``
-         *     how many times less it was then.
+         * @description A finding that was pinned, where knobs have the values of ``where``: a value, or a bound as
+         *     "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen.
+         *
+         *     The lane ``lower`` takes less of a ``measure`` (its key) than the lane ``higher``; with
+         *     ``at_least`` so many times less, with ``between`` a factor within that range; ``factor`` is what
+         *     was seen then. With ``crossing`` that is so above a size and the other way round below. Or the
+         *     lane ``lane`` meets the target that it ``meets``. Or the lanes of ``order`` take more, each than
+         *     the one before.
          */
         ClaimRequest: {
             text: string;
-            lower: string;
-            higher: string;
+            /** @default null */
+            lower?: string | null;
+            /** @default null */
+            higher?: string | null;
             /** @default elapsed */
             measure?: string;
+            /** @default null */
+            at_least?: number | null;
+            /** @default null */
+            between?: number[] | null;
+            /** @default null */
+            crossing?: components["schemas"]["CrossingClaimedRequest"] | null;
+            /** @default null */
+            lane?: string | null;
+            /** @default null */
+            meets?: ("elapsed" | "memory") | null;
+            /** @default null */
+            order?: string[] | null;
             /** @default {} */
             where?: {
                 [key: string]: boolean | number | string;
@@ -1998,6 +2034,24 @@ export interface components {
             at: number;
             low: number | null;
             high: number | null;
+        };
+        /**
+         * CrossingClaimed
+         * @description Where along a ``knob`` one lane passes another: above the size ``low`` and below ``high``.
+         */
+        CrossingClaimed: {
+            knob: string;
+            low: number;
+            high: number;
+        };
+        /**
+         * CrossingClaimedRequest
+         * @description Where along a ``knob`` one lane passes another: above the size ``low`` and below ``high``.
+         */
+        CrossingClaimedRequest: {
+            knob: string;
+            low: number;
+            high: number;
         };
         /**
          * CurveSample
@@ -2692,13 +2746,13 @@ export interface components {
         };
         /**
          * JudgedClaim
-         * @description A pinned claim as the measurements bear it out: lane ``lower`` takes less of ``measure`` than
-         *     lane ``higher``; ``reason`` says in words what was found.
+         * @description A pinned claim as the measurements bear it out: ``asserts`` says in short what is claimed,
+         *     ``reason`` what was found, and of a strength which part of it holds.
          */
         JudgedClaim: {
             text: string;
-            lower: string;
-            higher: string;
+            /** @default  */
+            asserts: string;
             measure: string;
             conditions: string;
             state: components["schemas"]["JudgedClaimStateEnum"];
@@ -2708,7 +2762,7 @@ export interface components {
          * JudgedClaimStateEnum
          * @enum {string}
          */
-        JudgedClaimStateEnum: "holds" | "contradicted" | "cannot tell" | "not measured" | "not of this point";
+        JudgedClaimStateEnum: "holds" | "weakened" | "contradicted" | "cannot tell" | "not measured" | "not of this point";
         /**
          * JudgedRequest
          * @description The answers were held against another reference.

@@ -10,7 +10,8 @@ import { useOff, useView, type View } from "../ui/view";
 import { asText } from "../lanes/table";
 import { LaneDrawer } from "../lanes/LaneDrawer";
 import { plural, pointWords } from "../ui/units";
-import { Claims, Notes } from "./findings/Remarks";
+import { Claims, PinOfAll } from "./findings/Claims";
+import { Notes } from "./findings/Remarks";
 import { MoreOfTheSame } from "./findings/MoreOfTheSame";
 import { OverlayWords, Under } from "./findings/Under";
 import { Views } from "./findings/Views";
@@ -125,6 +126,7 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
         lanes={lanes}
         view={view}
       />
+      <PinOfAll comparison={comparison} findings={findings} />
       <Notes comparison={comparison} subject={null} />
       {open && view.show !== "pair" && (
         <LaneDrawer

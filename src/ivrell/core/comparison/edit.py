@@ -130,11 +130,12 @@ def change_approach(text: str, approach_id: str, fields: Mapping[str, Any]) -> s
                 if lane.get("parent") == approach_id:
                     lane["parent"] = renamed
             for remark in (remark for some in _remarks(document) for remark in some):
-                for key in ("lane", "lower", "higher"):
+                for key in _LANE_KEYS:
                     if remark.get(key) == approach_id:
                         remark[key] = renamed
-                if "pair" in remark:
-                    remark["pair"] = [renamed if v == approach_id else v for v in remark["pair"]]
+                for key in _LANES_KEYS:
+                    if key in remark:
+                        remark[key] = [renamed if v == approach_id else v for v in remark[key]]
             for plan in document.get("plan", []):
                 if approach_id in plan.get("approaches", []):
                     plan["approaches"] = [
@@ -204,9 +205,14 @@ def remove_approach(text: str, approach_id: str) -> str:
     return edited(text, change)
 
 
+_LANE_KEYS = ("lane", "lower", "higher")
+_LANES_KEYS = ("pair", "order")
+"""Keys of notes and claims that name a lane, and that name several."""
+
+
 def _lanes_named(remark: Mapping[str, Any]) -> set[str]:
-    named = {str(remark[key]) for key in ("lane", "lower", "higher") if key in remark}
-    return named | {str(lane) for lane in remark.get("pair", [])}
+    named = {str(remark[key]) for key in _LANE_KEYS if key in remark}
+    return named | {str(lane) for key in _LANES_KEYS for lane in remark.get(key, [])}
 
 
 def order_approaches(text: str, ids: list[str]) -> str:

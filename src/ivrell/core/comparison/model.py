@@ -1,21 +1,16 @@
 """A comparison as typed data: what its file may say."""
 
-import operator
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from itertools import product
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, Union, get_args
 
-from pydantic import (
-    BaseModel,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    model_validator,
-)
+from pydantic import BeforeValidator, Field, model_validator
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.quantities import BYTES, SECONDS, parse_bytes, parse_seconds
+from ivrell.core.comparison.claims import Claim
+from ivrell.core.comparison.part import Part
 from ivrell.core.engines.base import Approach
 from ivrell.core.engines.registry import ENGINES
 from ivrell.core.recipe.forms import FORMS
@@ -57,11 +52,7 @@ def _quantity(reader: Any, units: Iterable[str]) -> BeforeValidator:
     return BeforeValidator(read, json_schema_input_type=given)
 
 
-class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
-
-
-class Statistics(_Part):
+class Statistics(Part):
     """How near the statistics of a random model's answers must be: the mean of each column of
     numbers, and its standard deviation where there are enough rows, as shares of the
     reference's."""
@@ -70,7 +61,7 @@ class Statistics(_Part):
     spread: Annotated[float, Field(gt=0, lt=10)] = 0.2
 
 
-class Answer(_Part):
+class Answer(Part):
     """Shape of the answer, and how close two answers must be to be the same.
 
     Numbers agree when they differ by at most ``absolute + relative * |reference|``. Answers are
@@ -91,14 +82,14 @@ class Answer(_Part):
     statistics: Statistics | None = None
 
 
-class Targets(_Part):
+class Targets(Part):
     """What is good enough: seconds of elapsed time, bytes of peak memory above start."""
 
     elapsed: Annotated[float, _quantity(parse_seconds, SECONDS), Field(gt=0)] | None = None
     memory: Annotated[int, _quantity(parse_bytes, BYTES), Field(gt=0)] | None = None
 
 
-class Note(_Part):
+class Note(Part):
     """What an engineer wrote beside the figures, Markdown: of one ``lane``, of a ``pair`` of
     lanes, or of the whole comparison where it names none."""
 
@@ -113,55 +104,7 @@ class Note(_Part):
         return self
 
 
-class Claim(_Part):
-    """A finding that was pinned: the lane ``lower`` takes less of a ``measure`` (its key) than the
-    lane ``higher``, where knobs have the values of ``where``: a value, or a bound as
-    "<= 20_000", "< 5", ">= 1_000" or "> 7". ``conditions`` say on what it was seen, ``factor``
-    how many times less it was then."""
-
-    text: Annotated[str, Field(min_length=1, max_length=2_000)]
-    lower: str
-    higher: str
-    measure: Annotated[str, Field(max_length=200)] = "elapsed"
-    where: dict[Name, Value] = {}
-    conditions: Annotated[str, Field(max_length=2_000)] = ""
-    factor: Annotated[float, Field(gt=0)] | None = None
-
-    @model_validator(mode="after")
-    def _of_two(self) -> Self:
-        if self.lower == self.higher:
-            raise ValueError(f'claim: "{self.lower}" is held against itself; name two lanes')
-        for knob, value in self.where.items():
-            if isinstance(value, str) and value[:1] in "<>" and not _BOUND.fullmatch(value):
-                raise ValueError(
-                    f'claim: where.{knob}: "{value}" is no bound; write one as "<= 20_000"'
-                )
-        return self
-
-    def is_about(self, point: Point) -> bool:
-        """Whether it speaks of a point; it says nothing of one that lacks a knob it names."""
-        return all(
-            knob in point and _holds(condition, point[knob])
-            for knob, condition in self.where.items()
-        )
-
-
-_BOUND = re.compile(r"(<=|>=|<|>)\s*(-?[0-9][0-9_]*(?:\.[0-9]+)?)")
-_COMPARED: dict[str, Callable[[float, float], bool]] = {
-    "<=": operator.le, ">=": operator.ge, "<": operator.lt, ">": operator.gt,
-}  # fmt: skip
-
-
-def _holds(condition: Value, value: object) -> bool:
-    bound = _BOUND.fullmatch(condition) if isinstance(condition, str) else None
-    if bound is None:
-        return condition == value
-    if not isinstance(value, int | float):
-        return False
-    return _COMPARED[bound[1]](value, float(bound[2].replace("_", "")))
-
-
-class Comparison(_Part):
+class Comparison(Part):
     """One question, its data and its approaches. A difference below the share ``matters`` does not
     matter to who asks."""
 
@@ -210,9 +153,16 @@ class Comparison(_Part):
                 f"approaches: {', '.join(ids)}"
             )
         for claim in self.claim:
-            for lane in (claim.lower, claim.higher):
+            for lane in claim.lanes:
                 if lane not in ids:
                     raise ValueError(_no_lane("claim", lane, ids))
+            if claim.meets is not None and getattr(self.targets, claim.meets) is None:
+                raise ValueError(f"claim: meets: there is no target of {claim.meets}; set one")
+            if claim.crossing is not None and claim.crossing.knob not in self.knobs:
+                known = ", ".join(self.knobs) or "none yet"
+                raise ValueError(
+                    f'claim: crossing: there is no knob "{claim.crossing.knob}"; knobs: {known}'
+                )
         for note in self.note:
             for lane in (note.lane, *(note.pair or ())):
                 if lane is not None and lane not in ids:

@@ -138,16 +138,20 @@ class PairRatio:
     ratio: Ratio
 
 
-ClaimState = Literal["holds", "contradicted", "cannot tell", "not measured", "not of this point"]
+ClaimState = Literal[
+    "holds", "weakened", "contradicted", "cannot tell", "not measured", "not of this point"
+]
+CLAIM_STATES: tuple[ClaimState, ...] = get_args(ClaimState)
+"""What became of a claim. A weakened one holds in its direction, and surely not as strongly as it
+was claimed."""
 
 
 class JudgedClaim(BaseModel, frozen=True):
-    """A pinned claim as the measurements bear it out: lane ``lower`` takes less of ``measure`` than
-    lane ``higher``; ``reason`` says in words what was found."""
+    """A pinned claim as the measurements bear it out: ``asserts`` says in short what is claimed,
+    ``reason`` what was found, and of a strength which part of it holds."""
 
     text: str
-    lower: str
-    higher: str
+    asserts: str = ""
     measure: str
     conditions: str
     state: ClaimState
@@ -327,16 +331,18 @@ class Findings(BaseModel):
         return [self.lane(id_) for id_ in self.ranking]
 
 
-FINDINGS_EDITION = 5
+FINDINGS_EDITION = 6
 """How findings are made now; those of another edition are made anew from the runs."""
 
 
 class TrialFindings(BaseModel):
     """What a whole trial says, point by point: findings.json. ``edition`` is the way in which they
-    were made (FINDINGS_EDITION; 0 before there were any), ``sweeps`` what is found along knobs of
-    several values, which is kept in a file of its own."""
+    were made (FINDINGS_EDITION; 0 before there were any), ``claims`` what became of each over all
+    points, ``sweeps`` what is found along knobs of several values, which is kept in a file of its
+    own."""
 
     edition: int = 0
     ended: Literal["done", "stopped"]
     points: list[Findings]
+    claims: list[JudgedClaim] = []
     sweeps: list[SweepFindings] = []

@@ -1,55 +1,276 @@
 """Whether what a trial measured bears out the claims that were pinned."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from itertools import pairwise
 
-from ivrell.core.comparison.model import Claim
-from ivrell.core.records.findings import ClaimState, JudgedClaim, Ratio
+from ivrell.core.base.quantities import format_bytes, format_seconds, three_figures
+from ivrell.core.comparison.claims import Aim, Claim, CrossingClaimed
+from ivrell.core.comparison.model import Targets
+from ivrell.core.records.findings import (
+    CLAIM_STATES,
+    ClaimState,
+    Findings,
+    JudgedClaim,
+    LaneFindings,
+    Ratio,
+    RatioVerdict,
+)
 from ivrell.core.records.points import Point
-from ivrell.core.report.words import ratio_told
+from ivrell.core.report.sweep.along import told_bounds
+from ivrell.core.report.words import knobs_told, ratio_told
 from ivrell.core.stats.contrasts import Pair, turned
+from ivrell.core.stats.crossing import Rated, passing
+
+Told = tuple[ClaimState, str]
+"""What became of a claim, and why."""
+
+_LESS: tuple[RatioVerdict, ...] = ("faster", "less")
+_LEVEL: tuple[RatioVerdict, ...] = ("not told apart", "no difference that matters")
+_WORST_FIRST: tuple[ClaimState, ...] = ("contradicted", "weakened", "cannot tell", "holds")
+_OTHER_POINT: Told = ("not of this point", "It speaks of other values of the knobs.")
 
 
 def judged_claims(
     claims: Sequence[Claim],
     ratios: Mapping[str, Mapping[Pair, Ratio]],
     point: Point,
-    untrusted: Sequence[str],
+    lanes: Sequence[LaneFindings],
+    targets: Targets,
 ) -> list[JudgedClaim]:
-    """Every claim held against what was measured at a point.
+    """Every claim held against what was measured at a point; where a lane passes another is told
+    of all points together, by ``with_crossings``.
 
     Args:
         ratios: of every pair of lanes, by key of the measure.
-        untrusted: ids of lanes whose answer is not the right one.
+        lanes: what was found of each lane.
     """
-    return [_judged(claim, ratios, point, untrusted) for claim in claims]
+    return [_judged(claim, _at_point(claim, ratios, point, lanes, targets)) for claim in claims]
 
 
-def _judged(
+def with_crossings(claims: Sequence[Claim], points: Sequence[Findings]) -> list[Findings]:
+    """Findings at all points of a trial, in each of which it is told too whether one lane passes
+    another where that was claimed."""
+    if not any(claim.crossing for claim in claims):
+        return list(points)
+    return [
+        found.model_copy(
+            update={
+                "claims": [
+                    _judged(claim, _along(claim, claim.crossing, found.point, points))
+                    if claim.crossing
+                    else there
+                    for claim, there in zip(claims, found.claims, strict=True)
+                ]
+            }
+        )
+        for found in points
+    ]
+
+
+def over_all(claims: Sequence[Claim], points: Sequence[Findings]) -> list[JudgedClaim]:
+    """What became of each claim over all points that it is about: the worst that was found at any,
+    with where that was."""
+    found = with_crossings(claims, points)
+    return [_worst(place, found) for place in range(len(claims))]
+
+
+def _worst(place: int, points: Sequence[Findings]) -> JudgedClaim:
+    there = [found.claims[place] for found in points]
+    for state in (*_WORST_FIRST, *CLAIM_STATES):
+        for found, one in zip(points, there, strict=True):
+            if one.state == state:
+                told = one.state in _WORST_FIRST and len({other.reason for other in there}) > 1
+                at = f" At {', '.join(knobs_told(found.point))}." if told and found.point else ""
+                return one.model_copy(update={"reason": f"{one.reason}{at}"})
+    raise ValueError("no points")
+
+
+def _judged(claim: Claim, told: Told) -> JudgedClaim:
+    state, reason = told
+    return JudgedClaim(
+        text=claim.text, asserts=claim.asserts, measure=claim.measure,
+        conditions=claim.conditions, state=state, reason=reason,
+    )  # fmt: skip
+
+
+def _at_point(
     claim: Claim,
     ratios: Mapping[str, Mapping[Pair, Ratio]],
     point: Point,
-    untrusted: Sequence[str],
-) -> JudgedClaim:
-    def told(state: ClaimState, reason: str) -> JudgedClaim:
-        return JudgedClaim(
-            text=claim.text, lower=claim.lower, higher=claim.higher, measure=claim.measure,
-            conditions=claim.conditions, state=state, reason=reason,
-        )  # fmt: skip
-
+    lanes: Sequence[LaneFindings],
+    targets: Targets,
+) -> Told:
     if not claim.is_about(point):
-        return told("not of this point", "It speaks of other values of the knobs.")
-    found = ratios.get(claim.measure, {})
-    ratio = found.get((claim.higher, claim.lower))
-    if ratio is None and (back := found.get((claim.lower, claim.higher))):
-        ratio = turned(back)
+        return _OTHER_POINT
+    if claim.crossing:
+        return "not of this point", "It speaks of all sizes together."
+    if claim.meets and claim.lane:
+        found = next((lane for lane in lanes if lane.id == claim.lane), None)
+        return _target(claim.meets, found, targets)
+    wrong = {lane.id for lane in lanes if lane.agreement and not lane.agreement.agrees}
+    own = ratios.get(claim.measure, {})
+    if claim.order:
+        return _in_order(claim.order, own, wrong)
+    assert claim.lower is not None and claim.higher is not None
+    ratio = _of_pair(own, claim.higher, claim.lower)
     if ratio is None:
-        return told("not measured", "One of the two lanes has no such figure here.")
-    odd = [lane for lane in (claim.lower, claim.higher) if lane in untrusted]
-    if odd:
-        return told("contradicted", f"{odd[0]} does not give the right answer here.")
+        return "not measured", "One of the two lanes has no such figure here."
+    return _wrong(claim.lanes, wrong) or _of_two(claim, ratio)
+
+
+def _of_pair(ratios: Mapping[Pair, Ratio], base: str, lane: str) -> Ratio | None:
+    """How many times less a lane takes than another."""
+    if ratio := ratios.get((base, lane)):
+        return ratio
+    back = ratios.get((lane, base))
+    return turned(back) if back else None
+
+
+def _wrong(lanes: Sequence[str], wrong: Collection[str]) -> Told | None:
+    odd = [lane for lane in lanes if lane in wrong]
+    return ("contradicted", f"{odd[0]} does not give the right answer here.") if odd else None
+
+
+def _of_two(claim: Claim, ratio: Ratio) -> Told:
     figures = f"Here: {ratio_told(ratio)}."
-    if ratio.verdict in ("faster", "less"):
-        return told("holds", figures)
-    if ratio.verdict == "not told apart":
-        return told("cannot tell", figures)
-    return told("contradicted", figures)
+    less = ratio.verdict in _LESS
+    # Of a lane that was ended at a limit the factor is one bound and no more.
+    low, high = ratio.low, ratio.high
+    if ratio.bound == "at least":
+        low, high = ratio.value, None
+    if claim.at_least is not None:
+        return _within((claim.at_least, None), (low, high), ratio, figures)
+    if claim.between is not None:
+        least, most = claim.between
+        return _within((least, most), (low, high), ratio, figures)
+    if not less:
+        return ("cannot tell" if ratio.verdict == "not told apart" else "contradicted"), figures
+    return "holds", f"{figures}{_moved(claim.factor, low, high)}"
+
+
+def _moved(factor: float | None, low: float | None, high: float | None) -> str:
+    """Whether the factor that was seen when a direction was pinned is another now."""
+    if factor is None or low is None or high is None or low <= factor <= high:
+        return ""
+    way = "less" if high < factor else "more"
+    then = f"{three_figures(factor)} times then, {way} now"
+    return f" The direction is what is claimed, and holds; {then}."
+
+
+Bounds = tuple[float | None, float | None]
+
+
+def _within(claimed: tuple[float, float | None], found: Bounds, ratio: Ratio, figures: str) -> Told:
+    """Whether a factor lies between two, by its interval."""
+    (least, most), (low, high) = claimed, found
+    inside = f"{three_figures(least)}{'' if most is None else f' to {three_figures(most)}'} times"
+    if low is not None and low >= least and (most is None or (high is not None and high <= most)):
+        return "holds", figures
+    direction = "; that it takes less holds." if ratio.verdict in _LESS else "."
+    beyond = ""
+    if high is not None and high < least:
+        beyond = f"less than {three_figures(least)}"
+    elif low is not None and most is not None and low > most:
+        beyond = f"more than {three_figures(most)}"
+    if beyond and ratio.verdict in _LESS:
+        return "weakened", f"{figures} That is {beyond} times{direction}"
+    if beyond or (ratio.verdict not in (*_LESS, "not told apart") and most is None):
+        return "contradicted", figures
+    return "cannot tell", f"{figures} Whether it is {inside} is not told{direction}"
+
+
+def _target(aim: Aim, lane: LaneFindings | None, targets: Targets) -> Told:
+    """Whether a lane meets a target, by the interval of its median."""
+    target = getattr(targets, aim)
+    found = None if lane is None else lane.elapsed if aim == "elapsed" else lane.peak_memory
+    if target is None:
+        return "not measured", "There is no such target."
+    if lane is not None and lane.state == "limit":
+        return "contradicted", f"It {lane.trouble}."
+    if lane is None or found is None:
+        return "not measured", "The lane has no such figure here."
+    if lane.gives_wrong_answer:
+        return "contradicted", f"{lane.id} does not give the right answer here."
+    told = format_seconds if aim == "elapsed" else format_bytes
+    span = (
+        ""
+        if found.low is None or found.high is None
+        else f" ({told(found.low)} to {told(found.high)})"
+    )
+    reason = f"Here: {told(found.median)}{span}; the target is {told(target)}."
+    if found.low is None or found.high is None:
+        return "cannot tell", reason
+    if found.high <= target:
+        return "holds", reason
+    return ("contradicted" if found.low > target else "cannot tell"), reason
+
+
+def _in_order(order: Sequence[str], ratios: Mapping[Pair, Ratio], wrong: Collection[str]) -> Told:
+    """Whether each lane takes less than the one behind it."""
+    if odd := _wrong(order, wrong):
+        return odd
+    found = [(first, second, _of_pair(ratios, second, first)) for first, second in pairwise(order)]
+    missing = [pair for *pair, ratio in found if ratio is None]
+    if missing:
+        return "not measured", f"{' and '.join(missing[0])} have no such figure here."
+    told = {(first, second): ratio for first, second, ratio in found if ratio is not None}
+    back = [pair for pair, ratio in told.items() if ratio.verdict not in (*_LESS, *_LEVEL)]
+    level = [pair for pair, ratio in told.items() if ratio.verdict in _LEVEL]
+    if not back and not level:
+        return "holds", f"Here: {' < '.join(order)}."
+    parts = [f"{first} takes more than {second}" for first, second in back]
+    parts += [f"{first} and {second}: {told[first, second].verdict}" for first, second in level]
+    reason = f"Here: {'; '.join(parts)}."
+    if back:
+        # The first that still takes the least is the most of what was claimed.
+        first = order[0]
+        ahead = [_of_pair(ratios, lane, first) for lane in order[1:]]
+        if all(ratio is not None and ratio.verdict in _LESS for ratio in ahead):
+            return "weakened", f"{reason} That {first} takes the least holds."
+        return "contradicted", reason
+    return "cannot tell", reason
+
+
+def _along(
+    claim: Claim, crossing: CrossingClaimed, point: Point, points: Sequence[Findings]
+) -> Told:
+    """Where a lane passes another along a knob, all else being as it is at a point."""
+    if not claim.is_about(point) or crossing.knob not in point:
+        return _OTHER_POINT
+    assert claim.lower is not None and claim.higher is not None
+    others = {name: value for name, value in point.items() if name != crossing.knob}
+    rated: list[Rated] = []
+    for found in points:
+        size = found.point.get(crossing.knob)
+        if isinstance(size, bool) or not isinstance(size, int | float):
+            continue
+        if {n: v for n, v in found.point.items() if n != crossing.knob} != others:
+            continue
+        if odd := _wrong(claim.lanes, {lane.id for lane in found.lanes if lane.gives_wrong_answer}):
+            return odd
+        pairs = {(pair.base, pair.lane): pair.ratio for pair in found.pairs}
+        if ratio := _of_pair(pairs, claim.higher, claim.lower):
+            rated.append((float(size), ratio))
+    rated.sort(key=lambda one: one[0])
+    if len(rated) < 2:
+        return "not measured", f"Both lanes ran at fewer than two sizes of {crossing.knob}."
+    return _crossed(crossing, rated)
+
+
+def _crossed(crossing: CrossingClaimed, rated: Sequence[Rated]) -> Told:
+    found = passing(rated)
+    if found is None:
+        (_, smallest), (_, largest) = rated[0], rated[-1]
+        if smallest.verdict in _LESS:
+            return "contradicted", "It takes less already at the smallest size that ran."
+        if largest.verdict not in (*_LESS, *_LEVEL):
+            return "contradicted", "It takes more at the largest size that ran, too."
+        return "cannot tell", "At the ends of what ran the two are not told apart."
+    reason = f"Here: it passes at {told_bounds(found.at, found.low, found.high)}."
+    low, high = found.low, found.high
+    if low is not None and high is not None and crossing.low <= low and high <= crossing.high:
+        return "holds", reason
+    beyond = low is not None and low > crossing.high
+    if beyond or (high is not None and high < crossing.low):
+        return "weakened", f"{reason} That it passes holds."
+    return "cannot tell", reason

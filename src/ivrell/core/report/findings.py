@@ -92,7 +92,6 @@ def findings(
         machine,
         comparison.targets,
     )
-    odd = [lane.id for lane in lanes if lane.agreement and not lane.agreement.agrees]
     return Findings(
         point=point,
         conclusion=conclusion(result),
@@ -120,7 +119,7 @@ def findings(
         measures=measures,
         pairs=pairs,
         staircases=staircases(comparison, lanes, pairs),
-        claims=judged_claims(comparison.claim, ratios, point, odd),
+        claims=judged_claims(comparison.claim, ratios, point, lanes, comparison.targets),
     )
 
 

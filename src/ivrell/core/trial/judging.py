@@ -11,6 +11,7 @@ from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import FINDINGS_EDITION, TrialFindings
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.session import RunSet
+from ivrell.core.report.claims import over_all, with_crossings
 from ivrell.core.report.findings import findings
 from ivrell.core.report.html import report_html
 from ivrell.core.report.sweep.findings import sweeps
@@ -61,14 +62,18 @@ def told_of(
     points = points_with(plan, comparison, (run.point for run in runs))
     results.keep(AGREEMENT, agreement)
     results.write_curves(run.run for run in runs)
-    told = [
-        findings(comparison, taken, agreement.get(point_name(point), {}), point, made)
-        for point in points
-    ]
+    told = with_crossings(
+        comparison.claim,
+        [
+            findings(comparison, taken, agreement.get(point_name(point), {}), point, made)
+            for point in points
+        ],
+    )
     found = TrialFindings(
         edition=FINDINGS_EDITION,
         ended=ended,
         points=told,
+        claims=over_all(comparison.claim, told) if told else [],
         sweeps=sweeps(
             comparison,
             taken,

@@ -8,8 +8,9 @@ from pydantic import BaseModel, Field, field_validator, model_validator
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import looking
+from ivrell.core.comparison.claims import Claim
 from ivrell.core.comparison.edit import NOT_SETTINGS, data_text, settings_text
-from ivrell.core.comparison.model import MATTERS, Answer, Claim, Note, Targets
+from ivrell.core.comparison.model import MATTERS, Answer, Note, Targets
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.engines.base import Approach, Problem, Seen
 from ivrell.core.engines.registry import ENGINES

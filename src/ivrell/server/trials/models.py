@@ -14,7 +14,7 @@ from pydantic import BaseModel, ValidationError
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import looking
-from ivrell.core.comparison.model import Claim
+from ivrell.core.comparison.claims import Claim
 from ivrell.core.comparison.model import Comparison as ComparisonData
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.data import MadeTable
@@ -27,6 +27,7 @@ from ivrell.core.records.points import Point, expected_name, point_name
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.session import More, RunSet, Session, Stretch
 from ivrell.core.records.sweep import SweepFindings
+from ivrell.core.report.claims import with_crossings
 from ivrell.core.report.findings import findings
 from ivrell.core.trial.plan import Plan, most_runs, ordered_runs, points_of, points_with
 from ivrell.server.comparisons.models import Comparison, read, subject
@@ -280,7 +281,13 @@ class Trial(Work):
     def findings(self, point: Point | None = None) -> Findings:
         """Findings at a point (the first when absent), from the runs there are so far. Claims are
         the comparison's of now."""
-        return self._made_anew(self.points[0] if point is None else point, self._claims_of_now())
+        point, claims = self.points[0] if point is None else point, self._claims_of_now()
+        found = self._made_anew(point, claims)
+        if not any(claim.crossing for claim in claims):
+            return found
+        others = [one for one in self.all_findings() if one.point != point]
+        every = [found, *(one.model_copy(update={"claims": found.claims}) for one in others)]
+        return with_crossings(claims, every)[0]
 
     def _made_anew(self, point: Point, claims: list[Claim]) -> Findings:
         """Findings at a point from the runs there are so far, with some claims."""

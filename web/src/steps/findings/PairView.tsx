@@ -24,7 +24,9 @@ import { figures, plural, seconds } from "../../ui/units";
 import { useWidth } from "../../ui/useWidth";
 import type { View } from "../../ui/view";
 import { ExplainedPanel } from "../approaches/ExplainedPanel";
-import { Notes, Pin, useRemarks } from "./Remarks";
+import { Pin, type Pinnable } from "./Claims";
+import { alike, claim as claimed, whereFound } from "./claims";
+import { Notes, useRemarks } from "./Remarks";
 
 type Props = {
   comparison: Comparison;
@@ -105,7 +107,7 @@ function Found({ comparison, trial, findings, pair }: FoundProps) {
         {pair.words.join(" ")}
       </p>
       <div className="row">
-        {claim && <Pin comparison={comparison} claim={claim} />}
+        {claim && <Pin comparison={comparison} found={claim} />}
         <Agreed pair={pair} />
       </div>
       <div className="pair-grid">
@@ -138,26 +140,31 @@ type Row = PairFindings["measures"][number];
 const OF_TIME = "elapsed";
 
 /** A measure of the pair as a claim; none where nothing is told apart. */
-function claimOf(pair: PairFindings, findings: Findings, row: Row | undefined): Claim | null {
+function claimOf(pair: PairFindings, findings: Findings, row: Row | undefined): Pinnable | null {
   const ratio = row?.key === OF_TIME ? pair.ratio : (row?.ratio ?? null);
   if (!row || !ratio || !isApart(ratio)) return null;
   const less = ratio.value > 1;
   const [lower, higher] = less ? [pair.lane, pair.base] : [pair.base, pair.lane];
   const [few, many] = less ? [pair.lane_name, pair.base_name] : [pair.base_name, pair.lane_name];
   const factor = less ? ratio.value : 1 / ratio.value;
+  const turned = (bound: number | null) => bound && 1 / bound;
+  const of = row.key === OF_TIME;
+  const say = (what: string) =>
+    of ? `${few} is ${what} than ${many}` : `${few} takes ${what} ${row.label} than ${many}`;
   return {
-    text:
-      row.key === OF_TIME
-        ? `${few} is ${figures(factor)} times faster than ${many}`
-        : `${few} takes ${figures(factor)} times less ${row.label} than ${many}`,
-    lower,
-    higher,
-    measure: row.key,
-    where: { ...findings.point } as Claim["where"],
-    conditions: findings.conditions
-      .filter((told) => !Object.keys(findings.point).some((knob) => told.startsWith(`${knob} `)))
-      .join(", "),
-    factor,
+    say,
+    less: of ? "faster" : "less",
+    interval: less
+      ? { low: ratio.low, high: ratio.high }
+      : { low: turned(ratio.high), high: turned(ratio.low) },
+    claim: claimed({
+      text: say(`${figures(factor)} times ${of ? "faster" : "less"}`),
+      lower,
+      higher,
+      measure: row.key,
+      factor,
+      ...whereFound(findings),
+    }),
   };
 }
 
@@ -287,12 +294,9 @@ type MeasureProps = Part & { comparison: Comparison; findings: Findings };
 
 function MeasurePairs({ comparison, findings, pair, marks }: MeasureProps) {
   const put = useRemarks(comparison);
-  const pinned = (claim: Claim) =>
-    comparison.claims.some(
-      (c) => c.lower === claim.lower && c.higher === claim.higher && c.measure === claim.measure,
-    );
+  const pinned = (claim: Claim) => comparison.claims.some((one) => alike(one, claim));
   const pinOf = (row: Row) => {
-    const claim = claimOf(pair, findings, row);
+    const claim = claimOf(pair, findings, row)?.claim;
     if (!claim || row.key === OF_TIME || pinned(claim)) return null;
     return (
       <Button

@@ -1,8 +1,8 @@
-/** What people wrote beside the figures, and what they claimed from them. */
-import { CloseOutlined, EditOutlined, PushpinOutlined } from "@ant-design/icons";
-import { Button, Input, Tooltip } from "antd";
+/** What people wrote beside the figures. */
+import { CloseOutlined, EditOutlined } from "@ant-design/icons";
+import { Button, Input } from "antd";
 import { lazy, Suspense, useState } from "react";
-import type { Claim, Comparison, JudgedClaim, Note } from "../../api/client";
+import type { Claim, Comparison, Note } from "../../api/client";
 import { changes, useChange } from "../../api/queries";
 import { useQueryClient } from "@tanstack/react-query";
 
@@ -115,109 +115,6 @@ function NoteField({ text, onKeep, onLeave }: FieldProps) {
         Keep it
       </Button>
       <Button size="small" onClick={onLeave}>
-        Leave it
-      </Button>
-    </div>
-  );
-}
-
-const STATES: Record<JudgedClaim["state"], { mark: string; className: string }> = {
-  holds: { mark: "holds", className: "good" },
-  contradicted: { mark: "contradicted", className: "bad" },
-  "cannot tell": { mark: "cannot tell", className: "caution" },
-  "not measured": { mark: "not measured here", className: "faint" },
-  "not of this point": { mark: "not of this point", className: "faint" },
-};
-
-/** The claims that were pinned, each as the trial in view bears it out. */
-export function Claims({ comparison, judged }: { comparison: Comparison; judged: JudgedClaim[] }) {
-  const put = useRemarks(comparison);
-  if (!comparison.claims.length) return null;
-  return (
-    <section className="claims" aria-label="Claims" data-testid="claims">
-      <h3>Claims</h3>
-      <ul>
-        {comparison.claims.map((claim, i) => {
-          const found = judged[i];
-          const state = found && STATES[found.state];
-          return (
-            <li key={i}>
-              <span className={`claim-state ${state?.className ?? "faint"}`}>
-                {state?.mark ?? "not looked at yet"}
-              </span>
-              <span>
-                {claim.text}
-                <span className="small faint">
-                  {" "}
-                  {[
-                    Object.entries(claim.where)
-                      .map(([knob, value]) => `${knob} ${String(value)}`)
-                      .join(", "),
-                    claim.conditions,
-                  ]
-                    .filter(Boolean)
-                    .join(" · ")}
-                </span>
-                {found && <span className="small quiet"> {found.reason}</span>}
-              </span>
-              <Button
-                size="small"
-                type="text"
-                icon={<CloseOutlined />}
-                aria-label={`Take back: ${claim.text}`}
-                onClick={() => put.claims(comparison.claims.filter((_, place) => place !== i))}
-              />
-            </li>
-          );
-        })}
-      </ul>
-    </section>
-  );
-}
-
-/** Pinning a finding as a claim: its words can be changed first. */
-export function Pin({ comparison, claim }: { comparison: Comparison; claim: Claim }) {
-  const put = useRemarks(comparison);
-  const [text, setText] = useState<string | null>(null);
-  const pinned = comparison.claims.some(
-    (c) =>
-      c.lower === claim.lower &&
-      c.higher === claim.higher &&
-      c.measure === claim.measure &&
-      JSON.stringify(c.where) === JSON.stringify(claim.where),
-  );
-  if (pinned) return <span className="small faint">pinned as a claim</span>;
-  if (text === null) {
-    return (
-      <Tooltip title="Keep this as a claim with its conditions: it goes into the report, and later trials say whether it still holds">
-        <Button size="small" icon={<PushpinOutlined />} onClick={() => setText(claim.text)}>
-          Pin as a claim
-        </Button>
-      </Tooltip>
-    );
-  }
-  return (
-    <div className="note-field">
-      <Input.TextArea
-        autoFocus
-        autoSize
-        maxLength={2000}
-        value={text}
-        aria-label="Claim"
-        onChange={(event) => setText(event.target.value)}
-      />
-      <Button
-        size="small"
-        type="primary"
-        disabled={!text.trim()}
-        onClick={() => {
-          put.claims([...comparison.claims, { ...claim, text }]);
-          setText(null);
-        }}
-      >
-        Pin it
-      </Button>
-      <Button size="small" onClick={() => setText(null)}>
         Leave it
       </Button>
     </div>

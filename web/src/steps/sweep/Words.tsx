@@ -4,6 +4,8 @@ import type { Comparison } from "../../api/client";
 import { Glyph } from "../../lanes/mark";
 import { download } from "../../ui/download";
 import { chosenBytes, count, plural, seconds } from "../../ui/units";
+import { PinOneOf } from "../findings/Claims";
+import { crossingsFound } from "../findings/claims";
 import { type Along, laneName, type Lanes, type Lead, type Measure, MEASURES } from "./data";
 
 type Props = { comparison: Comparison; along: Along; measure: Measure };
@@ -37,6 +39,10 @@ export function Rule({ comparison, along, measure }: Props) {
       >
         as JSON
       </Button>
+      <PinOneOf
+        comparison={comparison}
+        found={crossingsFound(lead, along.knob, along.at, (id) => laneName(comparison, id))}
+      />
     </p>
   );
 }
