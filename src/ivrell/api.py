@@ -6,7 +6,6 @@ What is loaded at once is next to nothing; each call loads what it needs.
 from __future__ import annotations
 
 import inspect
-import shutil
 import textwrap
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -506,14 +505,29 @@ class Trial:
 
         return measures_in(self._kept)
 
-    def report(self, to: Path | str | None = None) -> Path:
-        """The report, one HTML file to read with nothing else beside it; copied where ``to`` is
-        given. Raises BadInput before the trial's end."""
-        from ivrell.core.base.errors import BadInput
+    def report(
+        self,
+        to: Path | str | None = None,
+        *,
+        comparison: Comparison | None = None,
+        pairs: Sequence[tuple[str, str]] = (),
+    ) -> Path:
+        """The report, to be read with nothing else beside it. Raises BadInput before the trial's
+        end.
 
-        if not self._kept.report.exists():
-            raise BadInput("This trial has not ended.", hint="Go on with it: resume().")
-        return self._kept.report if to is None else Path(shutil.copyfile(self._kept.report, to))
+        Args:
+            to: a file that ends in ``.html``, ``.md`` (with drawings beside it) or ``.pdf`` (by a
+                browser that is installed); the page in the result folder unless given.
+            comparison: whose claims and notes it has; the trial's own unless given.
+            pairs: of lanes by id that are shown in full, each with the one held against first.
+
+        Returns the file.
+        """
+        from ivrell.core.trial.reporting import document_of, written_to
+
+        now = None if comparison is None else comparison.contents
+        document = document_of(self._kept, now, pairs=list(pairs))
+        return written_to(document, self._kept.report if to is None else Path(to))
 
     def resume(
         self,

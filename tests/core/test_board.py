@@ -12,10 +12,12 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Targets
 from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.plan import Plan
 from ivrell.core.records.session import RunSet, Session
 from ivrell.core.report import measures
+from ivrell.core.report.document.content import Document
+from ivrell.core.report.document.page import report_html
 from ivrell.core.report.findings import findings
-from ivrell.core.report.html import report_html
 from ivrell.core.report.view.board import board
 from tests.core.test_findings import run
 from tests.support.comparisons import COUNTING, HEAD, approach
@@ -62,7 +64,8 @@ class Board(unittest.TestCase):
             point = found()
         told = next(row.cells["sails"].text for row in board(point).rows)
         self.assertEqual(told, "2.50 sails")
-        page = report_html(parse(TEXT), TrialFindings(ended="done", points=[point]), Machine(), [])
+        trial = TrialFindings(ended="done", points=[point])
+        page = report_html(Document(parse(TEXT), trial, [], [], Plan(), [], []))
         self.assertIn("2.50 sails", page)
         self.assertIn("sails set,sails,loop", measures.as_csv(point.measures, {}))
 

@@ -86,7 +86,7 @@ class Orders(unittest.TestCase):
         self.assertEqual("holds", claim_of(self.order).state)
         behind = claim_of(self.order, {"rows": ONCE, "once": ROWS, "whole": WHOLE})
         self.assertEqual("weakened", behind.state)
-        self.assertIn("That whole takes the least holds", behind.reason)
+        self.assertIn("That All at once takes the least holds", behind.reason)
         first = claim_of(self.order, {"rows": ROWS, "once": WHOLE, "whole": ONCE})
         self.assertEqual("contradicted", first.state)
         level = claim_of(self.order, {"rows": ROWS, "once": ROWS, "whole": WHOLE})

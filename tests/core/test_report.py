@@ -5,9 +5,12 @@ import re
 import time
 import unittest
 from html.parser import HTMLParser
+from xml.etree import ElementTree
 
+import ivrell
+from ivrell.core.base.errors import BadInput
 from ivrell.core.base.quantities import format_seconds
-from ivrell.core.report.html import Axis
+from ivrell.core.report.document.drawings import Axis
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 
 
@@ -44,11 +47,40 @@ class Report(TrialCase):
                 if lane.elapsed:
                     self.assertIn(format_seconds(lane.elapsed.median), page.words)
         self.assertIn("csv.DictReader", page.words)
-        dots = [attributes for tag, attributes in page.tags if tag == "circle"]
+        dots = [given for tag, given in page.tags if tag == "circle" and given["r"] == "2.6"]
         self.assertEqual(len(dots), 2 * 2 * 2)
         self.assertIn("(python reading csv)", " ".join(page.words.split()))
         # Nothing is fetched from elsewhere.
-        self.assertEqual(re.findall(r"(?:src|href)=|url\(|@import", html), [])
+        self.assertEqual(re.findall(r"src=|href=\"[^#]|url\(|@import", html), [])
+
+    def test_it_is_written_anew_with_claims_and_notes_of_now(self):
+        text = HEAD + approach("a", COUNTING) + approach("b", COUNTING, name="*B* <i>|")
+        self.trial(text, rounds=2, knobs={"rows": [20, 200]}).conduct()
+        trial = ivrell.Trial.open(self.folder / "trial")
+        more = (
+            '\n[[note]]\ntext = "Seen **now**."\n\n[[claim]]\ntext = "Far less"\nlower = "a"\n'
+            'higher = "b"\nat_least = 1e6\n'
+        )
+        now = ivrell.Comparison(text + more)
+        page = trial.report(self.folder / "now.html", comparison=now, pairs=[("a", "b")])
+        words = " ".join(Parsed(page.read_text()).words.split())
+        for told in ("Seen now.", "Far less. Claimed: at least 1,000,000 times", "Contents",
+                     "Along rows", "what it does not tell", "How the data is made",
+                     "drawn with the seed"):  # fmt: skip
+            self.assertIn(told, words)
+        self.assertNotIn("Far less", trial.report(self.folder / "then.html").read_text())
+        made = trial.report(self.folder / "now.md", comparison=now, pairs=[("a", "b")])
+        told = made.read_text()
+        self.assertIn("Far less", told)
+        self.assertIn("\\*B\\* \\<i\\>\\|", told)
+        drawings = re.findall(r"\]\(([^)]+)\)", told)
+        self.assertEqual(["now-sweep-1.svg", "now-runs-1.svg", "now-runs-2.svg"], drawings)
+        for name in drawings:
+            drawn = ElementTree.parse(self.folder / name)
+            self.assertTrue(drawn.getroot().tag.endswith("svg"))
+        self.assertRaises(BadInput, trial.report, self.folder / "now.doc")
+        self.assertRaises(BadInput, trial.report, self.folder / "no" / "now.md")
+        self.assertRaises(BadInput, trial.report, self.folder / "x.html", pairs=[("a", "gone")])
 
     def test_markdown_of_a_stranger_stays_words(self):
         notes = [

@@ -14,7 +14,7 @@ from django.core.management import call_command
 from django.test import TestCase
 from django.utils import timezone
 
-from ivrell.core.report.html import COLOURS
+from ivrell.core.report.document.drawings import COLOURS
 from ivrell.server.accounts.models import SignInLink, owner
 from ivrell.server.comparisons.models import Comparison
 from tests.support.comparisons import DEMO

@@ -2,12 +2,14 @@
 
 import asyncio
 import csv
+import html
 import io
 import json
 import os
 import sys
 import tempfile
 import time
+import zipfile
 from unittest.mock import Mock, patch
 
 import psycopg
@@ -151,9 +153,26 @@ class Trials(ServerCase):
         trial = self.launch()
         self.call("get", f"trials/{trial.pk}/report/", status=404)
         trial = self.conducted(rounds=1)
-        answer = self.client.get(f"/api/trials/{trial.pk}/report/")
+        at = f"/api/trials/{trial.pk}/report/"
+        answer = self.client.get(at)
         self.assertIn(f"trial-{trial.pk}.html", answer["Content-Disposition"])
-        self.assertIn(b"Gauge readings", b"".join(answer.streaming_content))
+        self.assertIn(b"Gauge readings", answer.content)
+        self.assertNotIn(b'id="pair-1"', answer.content)
+        # Notes that are written and claims that are pinned after it was run stand in it.
+        claim = {"text": "Far quicker", "lower": "query", "higher": "loop", "at_least": 1e6}
+        self.call("put", self.at("remarks/"), {"notes": [{"text": "See *this*."}],
+                                               "claims": [claim]})  # fmt: skip
+        told = self.client.get(f"{at}?pair=loop,query").content.decode()
+        for words in ("Far quicker", "<em>this</em>", 'id="pair-1"', "at least 1,000,000 times"):
+            self.assertIn(words, told)
+        packed = zipfile.ZipFile(io.BytesIO(self.client.get(f"{at}?form=markdown").content))
+        self.assertEqual(["report.md", "report-runs-1.svg"], packed.namelist())
+        self.assertIn("Far quicker", packed.read("report.md").decode())
+        summary = self.call("get", f"trials/{trial.pk}/summary/")["text"]
+        self.assertIn("1 claim", summary.replace("the claim made, 1", "1 claim"))
+        self.assertIn(summary, html.unescape(told))
+        for wrong in ("form=doc", "pair=loop", "pair=loop,gone"):
+            self.assertEqual(400, self.client.get(f"{at}?{wrong}").status_code, wrong)
 
     def test_points(self):
         trial = self.conducted(knobs={"rows": [10, 20]})

@@ -459,6 +459,27 @@ def _completion(args: argparse.Namespace) -> int:
     return DONE
 
 
+def _report(args: argparse.Namespace) -> int:
+    trial = ivrell.Trial.open(args.folder)
+    pairs = [_two_lanes(given) for given in args.pair]
+    comparison = ivrell.read(args.file) if args.file else None
+    asked = ((args.html, ".html"), (args.markdown, ".md"), (args.pdf, ".pdf"))
+    files = [(to, suffix) for to, suffix in asked if to is not None]
+    for to, suffix in files:
+        if to.suffix != suffix:
+            raise BadInput(f"{to}: its name must end in {suffix}.")
+    for to, _ in files or [(None, "")]:
+        print(trial.report(to, comparison=comparison, pairs=pairs))
+    return DONE
+
+
+def _two_lanes(given: str) -> tuple[str, str]:
+    base, _, lane = given.partition(",")
+    if not base or not lane:
+        raise BadInput(f"--pair {given}: two lanes, such as loop,query.")
+    return base, lane
+
+
 COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "run": _run,
     "plan": _estimate,
@@ -468,6 +489,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "interrupt": _interrupt,
     "resume": _resume,
     "more": _more,
+    "report": _report,
     "measures": _measures,
     "data": _data,
     "propose": _propose,

@@ -26,6 +26,7 @@ _EXAMPLES = {
     "interrupt": "demo/post-tolls.toml each --share 0.3",
     "more": "tolls-per-lock-results --rounds 5",
     "resume": "tolls-per-lock-results",
+    "report": "tolls-per-lock-results --html tolls.html --pair loop,query",
     "measures": "tolls-per-lock-results --csv",
     "data": "demo/tolls-per-lock.toml --set rows=1000 --forms csv,parquet --out made",
     "propose": "locks.csv passages.parquet --allow locks.reach",
@@ -148,6 +149,19 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     measures.add_argument("folder", type=Path, help="result folder of a trial")
     measures.add_argument("--csv", action="store_true", help="as CSV, a line a measure and lane")
     measures.add_argument("--json", action="store_true", help=_JSON)
+
+    report = commands.add_parser("report", help="write what a trial found for others to read")
+    report.add_argument("folder", type=Path, help="result folder of a trial")
+    report.add_argument("--html", type=Path, metavar="F", help="a page that stands alone")
+    report.add_argument("--markdown", type=Path, metavar="F", help="Markdown, drawings beside it")
+    report.add_argument("--pdf", type=Path, metavar="F", help="PDF, by a browser that is installed")
+    report.add_argument(
+        "--file", type=Path, help="comparison file whose claims and notes it has; as it ran"
+    )
+    report.add_argument(
+        "--pair", action="append", default=[], metavar="ID,ID",
+        help="two lanes that are shown in full; may be repeated",
+    )  # fmt: skip
 
     data = commands.add_parser("data", help="make the data of a comparison file")
     data.add_argument("file", type=Path, help="comparison file")

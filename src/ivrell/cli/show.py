@@ -20,7 +20,7 @@ from ivrell.core.base.quantities import (
 from ivrell.core.records.events import DataProgress, RunEnded, RunStarted, TrialEvent
 from ivrell.core.records.machine import Machine, Noise
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
-from ivrell.core.records.wire import Step
+from ivrell.core.report.explained import plan_lines
 from ivrell.core.report.words import limit_told
 
 if TYPE_CHECKING:
@@ -236,28 +236,11 @@ def tried(name: str, found: TryOutcome) -> None:
 
 def explained(found: TryOutcome) -> None:
     """Print the plan of each statement as a tree."""
-    for statement in found.plans:
-        OUT.print(f"line {statement.line}: {statement.text.strip().splitlines()[0]}")
-        if statement.plan:
-            _step(statement.plan, 1)
-        else:
-            OUT.print("  carried out, not explained")
+    for line in plan_lines(found.plans):
+        OUT.print(line)
     if not found.plans:
         told = found.run.why_in_trouble if found.run else ""
         OUT.print(told or "There is no plan.")
-
-
-def _step(step: Step, depth: int) -> None:
-    told = [step.what, step.detail]
-    if step.rows is not None:
-        expected = step.expected_rows
-        told.append(f"{step.rows:,.0f} rows"
-                    + (f" ({expected:,.0f} expected)" if expected is not None else ""))  # fmt: skip
-    if step.own_s is not None:
-        told.append(format_seconds(step.own_s))
-    OUT.print("  " * depth + ", ".join(filter(None, told)))
-    for below in step.steps:
-        _step(below, depth + 1)
 
 
 def interruption(found: InterruptionOutcome) -> None:

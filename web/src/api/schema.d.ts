@@ -1075,7 +1075,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The report of a trial that has ended, to be kept or passed on. */
+        /** @description The report of a trial that has ended, with claims and notes of now, to be passed on. */
         get: operations["trials_report_retrieve"];
         put?: never;
         post?: never;
@@ -1164,6 +1164,23 @@ export interface paths {
         put?: never;
         /** @description End the trial; what was measured stays. */
         post: operations["trials_stop_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/summary/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A trial that has ended in one paragraph, for those who decide. */
+        get: operations["trials_summary_retrieve"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -5786,6 +5803,13 @@ export interface components {
             level: number | null;
         };
         /**
+         * SummaryShape
+         * @description A trial in one paragraph, for those who decide.
+         */
+        SummaryShape: {
+            text: string;
+        };
+        /**
          * Sweep
          * @description How lanes do over all points of a trial, and what is found along each knob of numbers.
          */
@@ -8385,7 +8409,14 @@ export interface operations {
     };
     trials_report_retrieve: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description html unless given */
+                form?: "html" | "markdown" | "pdf";
+                /** @description two lanes shown in full, such as loop,query; may be repeated */
+                pair?: string[];
+                /** @description of the pairs: knob values as JSON */
+                point?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -8400,6 +8431,8 @@ export interface operations {
                 };
                 content: {
                     "text/html": string;
+                    "application/zip": string;
+                    "application/pdf": string;
                 };
             };
         };
@@ -8511,6 +8544,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
+    trials_summary_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SummaryShape"];
                 };
             };
         };

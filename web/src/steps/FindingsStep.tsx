@@ -1,7 +1,7 @@
 /** Findings: the conclusion in words, what weakens it, and the lanes board. */
-import { CopyOutlined, DownloadOutlined, FileTextOutlined } from "@ant-design/icons";
+import { CopyOutlined, DownloadOutlined } from "@ant-design/icons";
 import { App, Button, Select, Tooltip } from "antd";
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import type { Findings, LaneFindings } from "../api/client";
 import { useFindings, useTrials } from "../api/queries";
@@ -16,6 +16,8 @@ import { MoreOfTheSame } from "./findings/MoreOfTheSame";
 import { OverlayWords, Under } from "./findings/Under";
 import { Views } from "./findings/Views";
 import { trialWords } from "./props";
+
+const Report = lazy(() => import("./findings/Report").then((m) => ({ default: m.Report })));
 
 const SHOWN_CAUTIONS = 2;
 
@@ -93,15 +95,9 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
           changed={changedSince(comparison, trial)}
         />
         {trial.finished_at && (
-          <Tooltip title="Download the report: one HTML file to read or pass on">
-            <Button
-              size="small"
-              type="text"
-              href={`/api/trials/${trial.id}/report/`}
-              icon={<FileTextOutlined />}
-              aria-label="Download the report"
-            />
-          </Tooltip>
+          <Suspense fallback={null}>
+            <Report comparison={comparison} trial={trial} findings={findings} />
+          </Suspense>
         )}
         <Export findings={findings} />
       </div>

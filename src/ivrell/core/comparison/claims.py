@@ -7,7 +7,6 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, model_validator
 
-from ivrell.core.base.quantities import three_figures
 from ivrell.core.comparison.part import Part
 from ivrell.core.recipe.kinds import Name
 from ivrell.core.records.points import Point, Value
@@ -129,10 +128,10 @@ class Claim(Part):
         """What it asserts in words that need no name of a lane: "at least 3 times less"."""
         less = "faster" if self.measure == "elapsed" else "less"
         if self.between is not None:
-            low, high = map(three_figures, self.between)
+            low, high = (f"{factor:.10g}" for factor in self.between)
             return f"{low} to {high} times {less}"
         if self.at_least is not None:
-            return f"at least {three_figures(self.at_least)} times {less}"
+            return f"at least {self.at_least:.10g} times {less}"
         if self.crossing is not None:
             low, high = (f"{size:,.10g}" for size in (self.crossing.low, self.crossing.high))
             return f"passes between {low} and {high} of {self.crossing.knob}"

@@ -1,6 +1,6 @@
 """Whether what a trial measured bears out the claims that were pinned."""
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from itertools import pairwise
 
 from ivrell.core.base.quantities import format_bytes, format_seconds, three_figures
@@ -107,10 +107,11 @@ def _at_point(
     if claim.meets and claim.lane:
         found = next((lane for lane in lanes if lane.id == claim.lane), None)
         return _target(claim.meets, found, targets)
-    wrong = {lane.id for lane in lanes if lane.agreement and not lane.agreement.agrees}
+    names = {lane.id: lane.name for lane in lanes}
+    wrong = {lane.id: lane.name for lane in lanes if lane.agreement and not lane.agreement.agrees}
     own = ratios.get(claim.measure, {})
     if claim.order:
-        return _in_order(claim.order, own, wrong)
+        return _in_order(claim.order, own, wrong, names)
     assert claim.lower is not None and claim.higher is not None
     ratio = _of_pair(own, claim.higher, claim.lower)
     if ratio is None:
@@ -126,8 +127,9 @@ def _of_pair(ratios: Mapping[Pair, Ratio], base: str, lane: str) -> Ratio | None
     return turned(back) if back else None
 
 
-def _wrong(lanes: Sequence[str], wrong: Collection[str]) -> Told | None:
-    odd = [lane for lane in lanes if lane in wrong]
+def _wrong(lanes: Sequence[str], wrong: Mapping[str, str]) -> Told | None:
+    """Whether a lane gives a wrong answer; ``wrong`` are the names of those that do, by id."""
+    odd = [wrong[lane] for lane in lanes if lane in wrong]
     return ("contradicted", f"{odd[0]} does not give the right answer here.") if odd else None
 
 
@@ -163,15 +165,15 @@ Bounds = tuple[float | None, float | None]
 def _within(claimed: tuple[float, float | None], found: Bounds, ratio: Ratio, figures: str) -> Told:
     """Whether a factor lies between two, by its interval."""
     (least, most), (low, high) = claimed, found
-    inside = f"{three_figures(least)}{'' if most is None else f' to {three_figures(most)}'} times"
+    inside = f"{least:.10g}{'' if most is None else f' to {most:.10g}'} times"
     if low is not None and low >= least and (most is None or (high is not None and high <= most)):
         return "holds", figures
     direction = "; that it takes less holds." if ratio.verdict in _LESS else "."
     beyond = ""
     if high is not None and high < least:
-        beyond = f"less than {three_figures(least)}"
+        beyond = f"less than {least:.10g}"
     elif low is not None and most is not None and low > most:
-        beyond = f"more than {three_figures(most)}"
+        beyond = f"more than {most:.10g}"
     if beyond and ratio.verdict in _LESS:
         return "weakened", f"{figures} That is {beyond} times{direction}"
     if beyond or (ratio.verdict not in (*_LESS, "not told apart") and most is None):
@@ -190,7 +192,7 @@ def _target(aim: Aim, lane: LaneFindings | None, targets: Targets) -> Told:
     if lane is None or found is None:
         return "not measured", "The lane has no such figure here."
     if lane.gives_wrong_answer:
-        return "contradicted", f"{lane.id} does not give the right answer here."
+        return "contradicted", f"{lane.name} does not give the right answer here."
     told = format_seconds if aim == "elapsed" else format_bytes
     span = (
         ""
@@ -205,30 +207,42 @@ def _target(aim: Aim, lane: LaneFindings | None, targets: Targets) -> Told:
     return ("contradicted" if found.low > target else "cannot tell"), reason
 
 
-def _in_order(order: Sequence[str], ratios: Mapping[Pair, Ratio], wrong: Collection[str]) -> Told:
+def _in_order(
+    order: Sequence[str],
+    ratios: Mapping[Pair, Ratio],
+    wrong: Mapping[str, str],
+    names: Mapping[str, str],
+) -> Told:
     """Whether each lane takes less than the one behind it."""
     if odd := _wrong(order, wrong):
         return odd
     found = [(first, second, _of_pair(ratios, second, first)) for first, second in pairwise(order)]
-    missing = [pair for *pair, ratio in found if ratio is None]
-    if missing:
-        return "not measured", f"{' and '.join(missing[0])} have no such figure here."
-    told = {(first, second): ratio for first, second, ratio in found if ratio is not None}
-    back = [pair for pair, ratio in told.items() if ratio.verdict not in (*_LESS, *_LEVEL)]
-    level = [pair for pair, ratio in told.items() if ratio.verdict in _LEVEL]
+    for first, second, ratio in found:
+        if ratio is None:
+            told = " or ".join(names.get(lane, lane) for lane in (first, second))
+            return "not measured", f"{told} has no such figure here."
+    known = [(names[one], names[other], ratio) for one, other, ratio in found if ratio is not None]
+    back = [f"{one} takes more than {other}" for one, other, ratio in known if _more(ratio)]
+    level = [
+        f"{one} and {other}: {ratio.verdict}"
+        for one, other, ratio in known
+        if ratio.verdict in _LEVEL
+    ]
     if not back and not level:
-        return "holds", f"Here: {' < '.join(order)}."
-    parts = [f"{first} takes more than {second}" for first, second in back]
-    parts += [f"{first} and {second}: {told[first, second].verdict}" for first, second in level]
-    reason = f"Here: {'; '.join(parts)}."
-    if back:
-        # The first that still takes the least is the most of what was claimed.
-        first = order[0]
-        ahead = [_of_pair(ratios, lane, first) for lane in order[1:]]
-        if all(ratio is not None and ratio.verdict in _LESS for ratio in ahead):
-            return "weakened", f"{reason} That {first} takes the least holds."
-        return "contradicted", reason
-    return "cannot tell", reason
+        return "holds", "Each takes less than the next here."
+    reason = f"Here: {'; '.join([*back, *level])}."
+    if not back:
+        return "cannot tell", reason
+    # The first that still takes the least is the most of what was claimed.
+    ahead = [_of_pair(ratios, lane, order[0]) for lane in order[1:]]
+    if all(ratio is not None and ratio.verdict in _LESS for ratio in ahead):
+        return "weakened", f"{reason} That {names[order[0]]} takes the least holds."
+    return "contradicted", reason
+
+
+def _more(ratio: Ratio) -> bool:
+    """Whether the lane is told to take more."""
+    return ratio.verdict not in (*_LESS, *_LEVEL)
 
 
 def _along(
@@ -246,7 +260,9 @@ def _along(
             continue
         if {n: v for n, v in found.point.items() if n != crossing.knob} != others:
             continue
-        if odd := _wrong(claim.lanes, {lane.id for lane in found.lanes if lane.gives_wrong_answer}):
+        if odd := _wrong(
+            claim.lanes, {lane.id: lane.name for lane in found.lanes if lane.gives_wrong_answer}
+        ):
             return odd
         pairs = {(pair.base, pair.lane): pair.ratio for pair in found.pairs}
         if ratio := _of_pair(pairs, claim.higher, claim.lower):
@@ -263,7 +279,7 @@ def _crossed(crossing: CrossingClaimed, rated: Sequence[Rated]) -> Told:
         (_, smallest), (_, largest) = rated[0], rated[-1]
         if smallest.verdict in _LESS:
             return "contradicted", "It takes less already at the smallest size that ran."
-        if largest.verdict not in (*_LESS, *_LEVEL):
+        if _more(largest):
             return "contradicted", "It takes more at the largest size that ran, too."
         return "cannot tell", "At the ends of what ran the two are not told apart."
     reason = f"Here: it passes at {told_bounds(found.at, found.low, found.high)}."

@@ -12,11 +12,12 @@ from ivrell.core.records.findings import FINDINGS_EDITION, TrialFindings
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.session import RunSet
 from ivrell.core.report.claims import over_all, with_crossings
+from ivrell.core.report.document.page import report_html
 from ivrell.core.report.findings import findings
-from ivrell.core.report.html import report_html
 from ivrell.core.report.sweep.findings import sweeps
 from ivrell.core.results.folder import AGREEMENT, FINDINGS, REPORT, SWEEP, ResultFolder
 from ivrell.core.trial.plan import Plan, points_of, points_with
+from ivrell.core.trial.reporting import document_at_end
 
 
 def judged(
@@ -88,5 +89,7 @@ def told_of(
     if found.sweeps:
         results.keep(SWEEP, found.sweeps)
     results.keep(FINDINGS, found.model_copy(update={"sweeps": []}))
-    results.write(REPORT, report_html(comparison, found, taken.machine, made))
+    results.write(
+        REPORT, report_html(document_at_end(comparison, results, found, taken, plan, made))
+    )
     return found

@@ -351,18 +351,11 @@ class Trial(Work):
     def pair(self, point: Point, base: str, lane: str) -> PairFindings:
         """Two lanes held against each other at a point. Raises BadInput where one did not run."""
         # Heavy, and wanted only here: a web server should stay small.
-        from ivrell.core.agreement.record import Answers
-        from ivrell.core.report.pair import pair_findings
+        from ivrell.core.trial.reporting import pair_of
 
-        runs = self.runs_at(point)
-        answers = Answers(self.read, self.results.answers)
-        for run in runs:
-            if run.answer_fingerprint:
-                answers.count_kept(run.approach, run.point, run.answer_fingerprint)
-        found = self.findings(point)
-        agreement = answers.of_two(base, lane, point)
-        taken = RunSet(runs, self.sessions_of)
-        return pair_findings(self.read, taken, found, base, lane, agreement)
+        taken = RunSet(self.runs_at(point), self.sessions_of)
+        asked = (base, lane)
+        return pair_of(self.read, taken, self.results.answers, self.findings(point), asked)
 
     def keep_expected(self, lane: str, point: Point) -> str:
         """Keep a lane's answer at a point among the own files; its name with knobs in braces.

@@ -3,7 +3,7 @@
 import json
 
 from django.db import transaction
-from django.http import FileResponse, Http404, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -26,7 +26,7 @@ from ivrell.server.comparisons.models import Comparison
 from ivrell.server.comparisons.shapes import ComparisonShape
 from ivrell.server.jobs.models import Job
 from ivrell.server.replies import reply, reply_all, reply_kept
-from ivrell.server.trials import kept, shapes
+from ivrell.server.trials import kept, reports, shapes
 from ivrell.server.trials.estimates import estimate
 from ivrell.server.trials.joined import elsewhere, machines_called, stop_one_that_is_away
 from ivrell.server.trials.models import JudgingAsked, Run, Trial, Try, TryAll
@@ -184,14 +184,44 @@ class TrialViewSet(viewsets.ViewSet):
             headers={"Content-Disposition": f'attachment; filename="trial-{trial.pk}.csv"'},
         )
 
-    @extend_schema(responses={(200, "text/html"): OpenApiTypes.STR})
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("form", str, enum=reports.FORMS, description="html unless given"),
+            OpenApiParameter(
+                "pair", str, many=True,
+                description="two lanes shown in full, such as loop,query; may be repeated",
+            ),
+            OpenApiParameter("point", str, description="of the pairs: knob values as JSON"),
+        ],
+        responses={
+            (200, "text/html"): OpenApiTypes.STR,
+            (200, "application/zip"): OpenApiTypes.BINARY,
+            (200, "application/pdf"): OpenApiTypes.BINARY,
+        },
+    )  # fmt: skip
     @action(detail=True, methods=["get"])
-    def report(self, request: Request, id: int) -> FileResponse:
-        """The report of a trial that has ended, to be kept or passed on."""
-        path = _trial(id).results.report
-        if not path.exists():
+    def report(self, request: Request, id: int) -> HttpResponse:
+        """The report of a trial that has ended, with claims and notes of now, to be passed on."""
+        trial = _trial(id)
+        if not trial.results.has_ended:
             raise Http404
-        return FileResponse(path.open("rb"), as_attachment=True, filename=f"trial-{id}.html")
+        form = request.query_params.get("form", "html")
+        known = next((one for one in reports.FORMS if one == form), None)
+        if known is None:
+            raise BadInput(f"There is no report as {form}.", hint=f"As: {', '.join(reports.FORMS)}")
+        pairs = [reports.two_lanes(one) for one in request.query_params.getlist("pair")]
+        kind, suffix = reports.MEDIA[known]
+        return HttpResponse(
+            reports.report_of(trial, known, pairs, _point_of(request, trial)),
+            content_type=kind,
+            headers={"Content-Disposition": f'attachment; filename="trial-{id}.{suffix}"'},
+        )
+
+    @extend_schema(responses=reports.SummaryShape)
+    @action(detail=True, methods=["get"])
+    def summary(self, request: Request, id: int) -> Response:
+        """A trial that has ended in one paragraph, for those who decide."""
+        return reply(reports.summary_of(_trial(id)))
 
     @extend_schema(responses=shapes.RunShape)
     @action(detail=True, methods=["get"], url_path="runs/<number:number>")

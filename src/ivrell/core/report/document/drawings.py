@@ -1,0 +1,305 @@
+"""Drawings of a report: SVG that needs no script, in the colours of a light or a dark page."""
+
+import math
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from html import escape
+
+from ivrell.core.base.patience import BANDS
+from ivrell.core.base.quantities import format_seconds
+from ivrell.core.comparison.model import Comparison
+from ivrell.core.records.findings import Findings, LaneFindings
+from ivrell.core.records.points import Point, beside, point_name
+from ivrell.core.records.sweep import SweepFindings
+from ivrell.core.report.sweep.along import numeric_knobs, told_size
+
+COLOURS = (
+    "#2860b0", "#c2561a", "#16806a", "#8b4aa8", "#a27a00",
+    "#c03a6f", "#2d8bb0", "#6b6f2a", "#7b4b33", "#5c6780",
+)  # fmt: skip
+"""Colours of lanes by their place in the file; the page uses the same."""
+
+_WIDTH = 420.0
+_PAD = 10.0
+
+STYLE = """
+svg text { font: 12px "Source Sans 3", "DejaVu Sans", sans-serif; fill: var(--quiet, #55607a) }
+svg .ink { fill: var(--ink, #1c2740) } svg .rule { stroke: var(--line, #ddd5c5) }
+svg .band0 { fill: var(--band0, #e4eee4) } svg .band1 { fill: var(--band1, #eef0e2) }
+svg .band2 { fill: var(--band2, #f6efdf) } svg .band3 { fill: var(--band3, #f7e6dc) }
+svg .target { stroke: var(--target, #28518f) }
+"""
+"""What drawings look like on a page that says its colours; without one, on a light ground."""
+
+DARK = """
+--ink: #e7e3d8; --quiet: #a9b0bf; --line: #3a4256; --ground: #161b27; --sheet: #1d2433;
+--band0: #1d2b27; --band1: #252b22; --band2: #2e291e; --band3: #33241f; --target: #8fb4ee;
+--bad: #f0938b; --caution: #e8a867
+"""
+"""The same colours for a dark page."""
+
+
+@dataclass(frozen=True)
+class Colours:
+    """The colour of each lane by its id."""
+
+    by_lane: Mapping[str, str]
+
+    @classmethod
+    def of(cls, comparison: Comparison) -> "Colours":
+        """By the lanes' places in the file."""
+        places = enumerate(comparison.approach)
+        return cls({lane.id: COLOURS[place % len(COLOURS)] for place, lane in places})
+
+    def __getitem__(self, lane: str) -> str:
+        return self.by_lane[lane]
+
+
+class Axis:
+    """A logarithmic time axis from a little below the shortest to a little above the
+    longest of some times in seconds; positions are in pixels."""
+
+    width = _WIDTH
+
+    def __init__(self, times: Sequence[float]) -> None:
+        known = [t for t in times if t > 0] or [1.0]
+        self._low, self._high = min(known) / 1.4, max(known) * 1.4
+
+    def at(self, seconds: float) -> float:
+        """Position of a time, held to the axis's ends."""
+        inside = min(max(seconds, self._low), self._high)
+        share = math.log(inside / self._low) / math.log(self._high / self._low)
+        return round(_PAD + share * (_WIDTH - 2 * _PAD), 1)
+
+    def bands(self) -> list[tuple[float, float, int]]:
+        """Bands of patience: left, width, number."""
+        found = []
+        start = 0.0
+        for place, (until, _) in enumerate(BANDS):
+            if until > self._low and start < self._high:
+                left = 0.0 if start <= self._low else self.at(start)
+                right = _WIDTH if until >= self._high else self.at(until)
+                found.append((left, round(right - left, 1), place))
+            start = until
+        return found
+
+    def ticks(self) -> list[tuple[float, str]]:
+        """Powers of ten on the axis with their labels; the ends where there is none."""
+        powers = range(math.ceil(math.log10(self._low)), math.floor(math.log10(self._high)) + 1)
+        times = [10.0**power for power in powers] or [self._low * 1.4, self._high / 1.4]
+        return [(self.at(t), format_seconds(t)) for t in times]
+
+
+def alone(drawing: str) -> str:
+    """A drawing as a file of its own, in dark colours where a reader wants those."""
+    style = f"<style>{STYLE}@media (prefers-color-scheme: dark) {{ svg {{ {DARK} }} }}</style>"
+    head, rest = drawing.split(">", 1)
+    return f'<?xml version="1.0" encoding="UTF-8"?>\n{head}>{style}{rest}\n'
+
+
+def runs_drawing(found: Findings, axis: Axis, colours: Colours, target: float | None) -> str:
+    """Every run of each lane at a point on one axis of time, the quickest lane at the top."""
+    room, row, right = 210.0, 30.0, 96.0
+    lanes = found.ranked
+    height = row * len(lanes) + 26
+    parts = [
+        f'<rect x="{room + left}" width="{width}" height="{height - 22}" class="band{band}"/>'
+        for left, width, band in axis.bands()
+    ]
+    if target:
+        x = room + axis.at(target)
+        parts.append(
+            f'<line x1="{x}" x2="{x}" y2="{height - 22}" class="target" stroke-dasharray="4 3"/>'
+        )
+    for place, lane in enumerate(lanes):
+        y = row * place + row / 2
+        parts.append(f'<text x="0" y="{y + 4}" class="ink">{escape(_cut(lane.name, 32))}</text>')
+        parts += _lane_drawn(lane, room, y, axis, colours[lane.id])
+        told = format_seconds(lane.elapsed.median) if lane.elapsed else lane.state
+        parts.append(
+            f'<text x="{room + axis.width + 8}" y="{y + 4}" class="ink">{escape(told)}</text>'
+        )
+    parts += [
+        f'<text x="{room + x}" y="{height - 6}" text-anchor="middle">{escape(label)}</text>'
+        for x, label in axis.ticks()
+    ]
+    return _svg(room + axis.width + right, height, "every run of each lane", parts)
+
+
+def _lane_drawn(
+    lane: LaneFindings, room: float, y: float, axis: Axis, colour: str
+) -> Iterator[str]:
+    if lane.elapsed is None:
+        return
+    if lane.elapsed.low is not None and lane.elapsed.high is not None:
+        left, right = axis.at(lane.elapsed.low), axis.at(lane.elapsed.high)
+        yield (
+            f'<rect x="{room + left}" y="{y - 7}" width="{max(2.0, right - left):.1f}" '
+            f'height="14" fill="{colour}" opacity=".25"/>'
+        )
+    for place, run in enumerate(run for run in lane.runs if run.counted and run.elapsed_s):
+        yield (
+            f'<circle cx="{room + axis.at(run.elapsed_s or 0)}" cy="{y - 4 + place % 5 * 2}" '
+            f'r="2.6" fill="{colour}"/>'
+        )
+    x = room + axis.at(lane.elapsed.median)
+    yield (
+        f'<line x1="{x}" x2="{x}" y1="{y - 10}" y2="{y + 10}" stroke="{colour}" '
+        f'stroke-width="2.5"/>'
+    )
+
+
+def sweep_drawing(
+    sweep: SweepFindings, points: Sequence[Findings], colours: Colours, names: Mapping[str, str]
+) -> str:
+    """Elapsed time of each lane over the sizes of a knob, both logarithmic, with intervals and
+    where the lead changes; "" where fewer than two sizes have a figure."""
+    lines = _lines(sweep, points)
+    sizes = sorted({size for line in lines.values() for size, *_ in line})
+    values = [value for line in lines.values() for _, *told in line for value in told if value]
+    if len(sizes) < 2 or not values:
+        return ""
+    width, height, left, top, bottom = 760.0, 330.0, 70.0, 16.0, 34.0
+    right = width - 190
+    low, high = min(values) / 1.2, max(values) * 1.2
+
+    def x(size: float) -> float:
+        share = math.log(size / sizes[0]) / math.log(sizes[-1] / sizes[0])
+        return round(left + share * (right - left), 1)
+
+    def y(value: float) -> float:
+        share = math.log(value / low) / math.log(high / low)
+        return round(height - bottom - share * (height - bottom - top), 1)
+
+    parts = []
+    for power in range(math.ceil(math.log10(low)), math.floor(math.log10(high)) + 1):
+        at = y(10.0**power)
+        parts.append(f'<line x1="{left}" x2="{right}" y1="{at}" y2="{at}" class="rule"/>')
+        told = escape(format_seconds(10.0**power))
+        parts.append(f'<text x="{left - 6}" y="{at + 4}" text-anchor="end">{told}</text>')
+    parts += [
+        f'<text x="{x(size)}" y="{height - 14}" text-anchor="middle">{told_size(size)}</text>'
+        for size in _spread(sizes)
+    ]
+    lead = sweep.lead("elapsed")
+    for crossing in lead.crossings if lead else ():
+        at = x(min(max(crossing.at, sizes[0]), sizes[-1]))
+        parts.append(
+            f'<line x1="{at}" x2="{at}" y1="{top}" y2="{height - bottom}" class="target" '
+            f'stroke-dasharray="4 3"/><text x="{at}" y="{top - 4}" text-anchor="middle">'
+            f"{told_size(crossing.at)}</text>"
+        )
+    ends: list[tuple[float, str]] = []
+    for lane, line in lines.items():
+        colour = colours[lane]
+        path = " ".join(f"{x(size)},{y(middle)}" for size, middle, *_ in line)
+        parts.append(f'<polyline points="{path}" fill="none" stroke="{colour}" stroke-width="2"/>')
+        for size, middle, least, most in line:
+            if least and most:
+                parts.append(
+                    f'<line x1="{x(size)}" x2="{x(size)}" y1="{y(least)}" y2="{y(most)}" '
+                    f'stroke="{colour}" stroke-width="5" opacity=".3"/>'
+                )
+            parts.append(f'<circle cx="{x(size)}" cy="{y(middle)}" r="3" fill="{colour}"/>')
+        ends.append((y(line[-1][1]), lane))
+    for at, lane in _apart(sorted(ends)):
+        parts.append(
+            f'<rect x="{right + 10}" y="{at - 9}" width="10" height="10" fill="{colours[lane]}"/>'
+            f'<text x="{right + 25}" y="{at}" class="ink">{escape(_cut(names[lane], 24))}</text>'
+        )
+    return _svg(width, height, f"elapsed time over {sweep.knob}", parts)
+
+
+Told = tuple[float, float, float | None, float | None]
+"""A size, the median there, and its interval."""
+
+
+def _lines(sweep: SweepFindings, points: Sequence[Findings]) -> dict[str, list[Told]]:
+    lines: dict[str, list[Told]] = {}
+    for found in points:
+        size = found.point.get(sweep.knob)
+        own = beside(found.point, {sweep.knob, *sweep.together})
+        if own != sweep.at or isinstance(size, bool) or not isinstance(size, int | float):
+            continue
+        for lane in found.lanes:
+            if lane.elapsed and lane.state == "done" and not lane.gives_wrong_answer:
+                told = (float(size), lane.elapsed.median, lane.elapsed.low, lane.elapsed.high)
+                lines.setdefault(lane.id, []).append(told)
+    return {lane: sorted(line) for lane, line in lines.items()}
+
+
+def _spread(sizes: Sequence[float]) -> list[float]:
+    """Some of the sizes, not too near to each other for their labels."""
+    room = math.log(sizes[-1] / sizes[0]) / 7
+    found: list[float] = []
+    for size in sizes:
+        if not found or math.log(size / found[-1]) >= room:
+            found.append(size)
+    return found
+
+
+def _apart(ends: Sequence[tuple[float, str]]) -> Iterator[tuple[float, str]]:
+    """Labels at the ends of lines, moved down where they would lie on each other."""
+    last = -math.inf
+    for at, lane in ends:
+        last = max(at, last + 15)
+        yield last, lane
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Who leads at each choice of two knobs, all else being as ``at`` says; None where nothing
+    ran. ``sure`` tells whether that lane is told to be the quickest."""
+
+    across: str
+    down: str
+    at: Point
+    columns: list[float]
+    rows: list[float]
+    leads: Mapping[tuple[float, float], tuple[str, bool]]
+
+
+def grids(points: Sequence[Findings]) -> list[Grid]:
+    """The grids of a trial's points: one for each choice of what else has several values."""
+    knobs = numeric_knobs([found.point for found in points])
+    if len(knobs) < 2:
+        return []
+    across, down, *_ = knobs
+    rest = {point_name(o): o for found in points for o in [beside(found.point, {across, down})]}
+    found = []
+    for at in rest.values():
+        own = [one for one in points if beside(one.point, {across, down}) == at]
+        leads = {
+            (_value(one, across), _value(one, down)): (one.ranking[0], _is_sure(one))
+            for one in own
+            if one.ranking and one.lane(one.ranking[0]).trusted
+        }
+        columns, rows = (sorted({_value(one, knob) for one in own}) for knob in (across, down))
+        found.append(Grid(across, down, at, columns, rows, leads))
+    return found
+
+
+def _value(found: Findings, knob: str) -> float:
+    value = found.point[knob]
+    assert isinstance(value, int | float)
+    return value
+
+
+def _is_sure(found: Findings) -> bool:
+    """Whether the first of the ranking is ahead of all others that may win."""
+    best, *others = (lane.id for lane in found.ranked if lane.trusted)
+    ahead = {pair.base for pair in found.pairs if pair.lane == best and pair.ratio.value > 1
+             and pair.ratio.verdict == "faster"}  # fmt: skip
+    return ahead.issuperset(others)
+
+
+def _cut(name: str, most: int) -> str:
+    return name if len(name) <= most else f"{name[: most - 1]}…"
+
+
+def _svg(width: float, height: float, title: str, parts: Sequence[str]) -> str:
+    return (
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {width:g} {height:g}" '
+        f'width="{width:g}" height="{height:g}" role="img" aria-label="{escape(title)}">'
+        f"{''.join(parts)}</svg>"
+    )
