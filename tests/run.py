@@ -3,7 +3,7 @@
 python -m tests.run [core] [server] [browser] [spark]; without a part, everything.
 python -m tests.run quick: types, lint, contracts, and core tests that take a few seconds each.
 
-What measures nothing runs side by side, two jobs a core; tests of figures and of timing
+What measures nothing runs side by side, a job a core and one more; tests of figures and of timing
 come after it, one by one, so that nothing disturbs them. Each job is a process of its own, whose
 output is shown when it ends.
 """
@@ -192,8 +192,8 @@ def main(names: list[str]) -> int:
         beside, alone = beside + first, alone + second
     outcomes: list[Outcome] = []
     began = time.monotonic()
-    # Two for each core: they wait for servers, browsers and clocks half of their time.
-    with ThreadPoolExecutor(len(os.sched_getaffinity(0)) * 2) as workers:
+    # One more than there are cores: each waits now and then for a server, a browser, a clock.
+    with ThreadPoolExecutor(len(os.sched_getaffinity(0)) + 1) as workers:
         outcomes += map(_told, workers.map(do, beside))
     outcomes += [_told(do(job)) for job in alone]
     print(f"\nSlowest of all, {time.monotonic() - began:.0f} s:")

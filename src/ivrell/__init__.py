@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from ivrell.api import read as read
     from ivrell.core.base.errors import BadInput as BadInput
     from ivrell.core.records.plan import Plan as Plan
+    from ivrell.sharing import compare as compare
+    from ivrell.sharing import rerun as rerun
+    from ivrell.sharing import unpack as unpack
 
 _PLACES = {
     "Approach": "ivrell.api",
@@ -23,10 +26,16 @@ _PLACES = {
     "Comparison": "ivrell.api",
     "Plan": "ivrell.core.records.plan",
     "Trial": "ivrell.api",
+    "compare": "ivrell.sharing",
     "history": "ivrell.api",
     "read": "ivrell.api",
+    "rerun": "ivrell.sharing",
+    "unpack": "ivrell.sharing",
 }
-__all__ = ["Approach", "BadInput", "Comparison", "Plan", "Trial", "history", "read"]
+__all__ = [
+    "Approach", "BadInput", "Comparison", "Plan", "Trial", "compare", "history", "read", "rerun",
+    "unpack",
+]  # fmt: skip
 
 
 def __getattr__(name: str) -> object:

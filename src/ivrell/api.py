@@ -606,9 +606,23 @@ class Trial:
 
         point = self.at(**values).point if values else self.findings[0].point
         earlier.at(**{name: value for name, value in point.items() if value is not None})
-        return overlay(earlier._past(1), self._past(2), point)
+        return overlay(earlier.past(1), self.past(2), point)
 
-    def _past(self, number: int) -> Past:
+    def bundle(self, to: Path | str, *, answers: bool = False) -> Path:
+        """Pack it into one file that can be looked at and run again elsewhere. Raises BadInput
+        before its end.
+
+        Args:
+            to: the file, such as ``tolls.zip``.
+            answers: with the answers that were kept, beside their digests.
+        """
+        from ivrell.core.bundles.pack import pack
+
+        pack(self._kept, Path(to), answers=answers)
+        return Path(to)
+
+    def past(self, number: int) -> Past:
+        """It as one of several that are held against each other, by a number."""
         from datetime import UTC, datetime
 
         from ivrell.core.report.overlay import Past
@@ -650,7 +664,7 @@ def history(
     from ivrell.core.report.history import history as told
     from ivrell.core.report.history import points_ran
 
-    past = [trial._past(number) for number, trial in enumerate(trials, 1)]
+    past = [trial.past(number) for number, trial in enumerate(trials, 1)]
     points = points_ran([run.point for run in one.taken.runs if run.counted] for one in past)
     wanted = [point for point in points if values.items() <= point.items()]
     return told(past, points, wanted[0] if values and wanted else None, measure, anchor)

@@ -1,6 +1,7 @@
 """A trial from end to end: order, limits, trouble, stops, what is left on disk."""
 
 import json
+import math
 import os
 import signal
 import subprocess
@@ -20,7 +21,7 @@ from ivrell.core.base.errors import BadInput
 from ivrell.core.base.json_lines import as_line, whole_lines
 from ivrell.core.base.locks import FileLock
 from ivrell.core.measure import proc
-from ivrell.core.records.events import RunEnded
+from ivrell.core.records.events import RunEnded, RunStarted
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.wire import Job, LimitReached, Order, RunSpec
 from ivrell.core.report.words import ratio_told
@@ -243,10 +244,15 @@ class Stopping(TrialCase):
     def test_stop_all_keeps_what_was_done(self):
         text = HEAD + GOOD + approach("slow", python_answer("time.sleep(60)"))
         trial = self.trial(text, rounds=5)
-        trial.control = Asker(after=4.0)
-        began = time.monotonic()
+        trial.control = asker = Asker()
+
+        def listen(event):
+            if isinstance(event, RunStarted) and event.approach == "slow":
+                asker.ask()
+
+        trial.listen = listen
         found = trial.conduct()
-        self.assertLess(time.monotonic() - began, 20)
+        self.assertLess(time.monotonic() - asker.asked_at, 20)
         self.assertEqual(found.ended, "stopped")
         self.assertIn("stopped", {run.state for run in trial.runs})
         self.assertTrue((trial.folder / "findings.json").exists())
@@ -343,13 +349,15 @@ class Stopping(TrialCase):
 
 
 class Asker(NoControl):
-    """Asks to stop everything some seconds after it was made."""
+    """Asks to stop everything, a moment after it is told to ask."""
 
-    def __init__(self, after):
-        self._at = time.monotonic() + after
+    asked_at = math.inf
+
+    def ask(self):
+        self.asked_at = time.monotonic() + 0.3
 
     def stop_all(self):
-        return time.monotonic() > self._at
+        return time.monotonic() > self.asked_at
 
 
 class EarlierVersions(TrialCase):

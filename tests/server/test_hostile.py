@@ -15,10 +15,11 @@ from django.contrib.auth import get_user_model
 from ivrell.core.records.points import LONGEST_TEXT
 from ivrell.server.bodies import MOST_BYTES, MOST_SAMPLE_BYTES, Bodies, _is_owner
 from ivrell.server.comparisons.models import Comparison
-from ivrell.server.previews import PreviewPool
+from ivrell.server.previews import PREVIEWS, PreviewPool
 from ivrell.server.trials import live
 from tests.support.comparisons import HEAD
 from tests.support.server import TWO_LANES, ServerCase, trial_of
+from tests.support.waiting import PATIENCE_S
 
 
 class Requests(ServerCase):
@@ -238,9 +239,11 @@ class Looking(ServerCase):
             f'columns = [{{ name = "c", kind = "constant", value = "{value}", repeat = 60 }}]\n'
         )
         body = {"data_text": recipe, "table": "readings", "first": 0, "count": 1}
-        told = self.call("post", self.at("data/rows/"), body, 400)
-        self.assertIn("2.15 GB", told["what"])
-        self.call("post", self.at("data/look/"), {})
+        # However long it takes until it holds so much.
+        with mock.patch.object(PREVIEWS, "longest_s", PATIENCE_S):
+            told = self.call("post", self.at("data/rows/"), body, 400)
+            self.assertIn("2.15 GB", told["what"])
+            self.call("post", self.at("data/look/"), {})
 
     def test_a_table_that_nobody_could_hold_is_refused_at_once(self):
         recipe = self.call("get", self.at())["data_text"].replace('"{rows}"', "10_000_000_000")

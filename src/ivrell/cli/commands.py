@@ -1,88 +1,31 @@
 """What the commands do; each loads what it needs, so that the others need not wait for it."""
 
 import argparse
-import json
 import signal
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import ivrell
+from ivrell.cli.given import (
+    CLAIM_STATUS,
+    DONE,
+    SIGNALLED,
+    TROUBLE,
+    as_json,
+    knobs_given,
+    points_given,
+    tell,
+)
 from ivrell.core.base.errors import BadInput
 
 if TYPE_CHECKING:
     from ivrell.cli.show import Progress
-    from ivrell.core.comparison.model import Comparison
     from ivrell.core.recipe.databases.store import Loaded
     from ivrell.core.recipe.store import Made
     from ivrell.core.records.findings import TrialFindings
     from ivrell.core.records.tries import TryOutcome
-
-DONE, TROUBLE = 0, 1
-CANNOT_TELL, WEAKENED = 3, 4
-_CLAIM_STATUS = {
-    "contradicted": TROUBLE, "weakened": WEAKENED,
-    "cannot tell": CANNOT_TELL, "not measured": CANNOT_TELL,
-}  # fmt: skip
-"""Exit status of a claim that does not hold, the worst first."""
-
-SIGNALLED = 128
-"""Exit statuses above it name the signal that stopped the command, as a shell's do."""
-
-
-def _knobs(given: Sequence[str], comparison: "Comparison") -> dict[str, list[Any]]:
-    """``rows=1000,10000`` as knob values; what is no number or truth value is text."""
-    found: dict[str, list[Any]] = {}
-    for entry in given:
-        name, equals, values = entry.partition("=")
-        if not equals or not values:
-            raise BadInput(f"--set {entry} cannot be read.", hint="Write --set knob=value,value.")
-        words = [value.strip() for value in values.split(",")]
-        for word in words[1:]:
-            other, equals, _ = word.partition("=")
-            if equals and other.strip() in comparison.knobs:
-                first = entry[: entry.index(f",{word}")] if f",{word}" in entry else name
-                raise BadInput(
-                    f"--set {entry} names two knobs.",
-                    hint=f"Say --set for each of them: --set {first} --set {word}",
-                )
-        found[name] = [_value(word) for word in words]
-    return found
-
-
-def _points(given: Sequence[str]) -> list[dict[str, Any]]:
-    """``rows=1000,width=2`` as a point each."""
-    found = []
-    for entry in given:
-        pairs = [pair.partition("=") for pair in entry.split(",")]
-        if not all(equals and name.strip() and value for name, equals, value in pairs):
-            raise BadInput(
-                f"--point {entry} cannot be read.", hint="Write --point knob=value,knob=value."
-            )
-        found.append({name.strip(): _value(value.strip()) for name, _, value in pairs})
-    return found
-
-
-def _value(text: str) -> Any:
-    try:
-        return json.loads(text.replace("_", "") if text.replace("_", "").isdigit() else text)
-    except json.JSONDecodeError:
-        return text
-
-
-def _tell(args: argparse.Namespace, found: object, shown: Callable[[], None]) -> None:
-    """Print an outcome for machines or for people."""
-    if args.json:
-        print(_as_json(found))
-    else:
-        shown()
-
-
-def _as_json(found: object) -> str:
-    from pydantic_core import to_json
-
-    return to_json(found, indent=2, fallback=str).decode()
 
 
 def _run(args: argparse.Namespace) -> int:
@@ -99,7 +42,7 @@ def _run(args: argparse.Namespace) -> int:
 def _told(args: argparse.Namespace, trial: ivrell.Trial, asked: "signal.Signals | None") -> int:
     """Print what a trial found; ``asked`` is the signal that asked it to stop, if one did."""
     found = trial.whole
-    _tell(args, found, lambda: _findings().findings(found, trial.folder))
+    tell(args, found, lambda: _findings().findings(found, trial.folder))
     if asked is None:
         missed = _missed(trial.comparison, found) if args.strict else []
         _show().missed(missed)
@@ -117,7 +60,7 @@ def _claims(found: "TrialFindings") -> int:
         for claim in found.claims
         if claim.state not in ("holds", "not of this point")
     )
-    for state, status in _CLAIM_STATUS.items():
+    for state, status in CLAIM_STATUS.items():
         if state in states:
             return status
     return DONE
@@ -165,10 +108,10 @@ def _plan(args: argparse.Namespace, comparison: ivrell.Comparison) -> ivrell.Pla
     own, given = kept.model_dump(exclude_unset=True) if kept else {}, given_in(args)
     parts = {part: own.get(part, {}) | given.get(part, {}) for part in ("limits", "disturbed")}
     rest: dict[str, Any] = {
-        "knobs": (kept.knobs if kept else {}) | _knobs(args.set, contents),
+        "knobs": (kept.knobs if kept else {}) | knobs_given(args.set, contents),
         "own_files": str(comparison.own_files),
     }
-    if points := _points(args.point):
+    if points := points_given(args.point):
         rest["points"] = points
     return comparison.plan(**(own | given | parts | rest))
 
@@ -210,17 +153,17 @@ def _estimate(args: argparse.Namespace) -> int:
             _show().missed(["stopped before all lanes were tried"])
             return SIGNALLED + int(progress.asked)
     names = {approach.id: approach.label for approach in comparison.contents.approach}
-    _tell(args, found, lambda: _show().estimate(found, names, args.fill))
+    tell(args, found, lambda: _show().estimate(found, names, args.fill))
     return DONE if not found.unknown else TROUBLE
 
 
 def _check(args: argparse.Namespace) -> int:
     comparison = ivrell.read(args.file)
-    knobs = _knobs(args.set, comparison.contents)
+    knobs = knobs_given(args.set, comparison.contents)
     with _show().Progress() as progress:
         progress.planned(len(comparison.lanes))
         found = comparison.check(knobs, progress=progress.listen, control=progress)
-    _tell(args, found, lambda: _findings().agreement(found))
+    tell(args, found, lambda: _findings().agreement(found))
     return _status(found) if progress.asked is None else SIGNALLED + progress.asked
 
 
@@ -233,20 +176,20 @@ def _try(args: argparse.Namespace) -> int:
             label = comparison.contents.approach_called(lane).label
             _show().tried(label, found[lane])
     if args.json:
-        print(_as_json(found))
+        print(as_json(found))
     good = all(one.run is not None and one.run.state == "done" for one in found.values())
     return DONE if good else TROUBLE
 
 
 def _explain(args: argparse.Namespace) -> int:
     found = ivrell.read(args.file).try_lane(args.lane, args.rows, explained=True)
-    _tell(args, found, lambda: _show().explained(found))
+    tell(args, found, lambda: _show().explained(found))
     return DONE if found.run and found.run.state == "done" else TROUBLE
 
 
 def _interrupt(args: argparse.Namespace) -> int:
     found = ivrell.read(args.file).interrupt(args.lane, args.rows, args.share)
-    _tell(args, found, lambda: _show().interruption(found))
+    tell(args, found, lambda: _show().interruption(found))
     return DONE if found.verdict == "can be started again" else TROUBLE
 
 
@@ -261,12 +204,12 @@ def _more(args: argparse.Namespace) -> int:
     trial = ivrell.Trial.open(args.folder)
     comparison = ivrell.read(args.file) if args.file else None
     contents = (comparison or trial.comparison).contents
-    at = {knob: values[0] for knob, values in _knobs(args.at, contents).items()}
+    at = {knob: values[0] for knob, values in knobs_given(args.at, contents).items()}
     with _show().Progress() as progress:
         trial.more(
             rounds=args.rounds,
             lanes=[lane for lane in args.lanes.split(",") if lane],
-            knobs=_knobs(args.set, contents),
+            knobs=knobs_given(args.set, contents),
             at=at or None,
             told_within_minutes=args.until_told,
             comparison=comparison,
@@ -303,7 +246,7 @@ def _measures(args: argparse.Namespace) -> int:
             print(as_csv(point.rows, point.names), end="")
         return DONE
     told = [{"point": p.point, "measures": p.rows} for p in found]
-    _tell(args, told, lambda: _findings().measures(found))
+    tell(args, told, lambda: _findings().measures(found))
     return DONE
 
 
@@ -323,7 +266,7 @@ def _data(args: argparse.Namespace) -> int:
     there = store_at(places, args.at, args.out / "spark-made") if args.at else None
     try:
         with _show().DataBar() as progress:
-            for point in comparison.points(_knobs(args.set, comparison)):
+            for point in comparison.points(knobs_given(args.set, comparison)):
                 recipe = based.resolved(point)
                 for form in args.forms.split(","):
                     if there:
@@ -344,7 +287,7 @@ def _data(args: argparse.Namespace) -> int:
     finally:
         databases.stop()
         places.stop()
-    _tell(args, made, lambda: _show().made(made))
+    tell(args, made, lambda: _show().made(made))
     return DONE
 
 
@@ -355,7 +298,7 @@ def _propose(args: argparse.Namespace) -> int:
     allowed = [place for place in args.allow.split(",") if place]
     proposal = propose(tables, seed=args.seed, allow_values=allowed)
     found = {"data": proposal.data, "distances": proposal.distances}
-    _tell(args, found, lambda: print(proposal.toml(), end=""))
+    tell(args, found, lambda: print(proposal.toml(), end=""))
     return DONE
 
 
@@ -363,7 +306,7 @@ def _engines(args: argparse.Namespace) -> int:
     from ivrell.core.engines.registry import states
 
     found = states()
-    _tell(args, found, lambda: _show().engines(found))
+    tell(args, found, lambda: _show().engines(found))
     return DONE
 
 
@@ -385,7 +328,7 @@ def _environment(args: argparse.Namespace) -> int:
         environments.remove(args.name)
     lies = environments.environment_folder("")
     found = [one for one in Runtimes().all() if Path(one.interpreter).is_relative_to(lies)]
-    _tell(args, found, lambda: _show().environments(found))
+    tell(args, found, lambda: _show().environments(found))
     return DONE
 
 
@@ -430,7 +373,7 @@ def _registry(args: argparse.Namespace, known: Any, shown: Callable[[Any], None]
     if args.remove:
         known.remove(args.remove)
     found = known.all()
-    _tell(args, found, lambda: shown(found))
+    tell(args, found, lambda: shown(found))
     return DONE
 
 
@@ -446,7 +389,7 @@ def _machine(args: argparse.Namespace) -> int:
             measure_noise(data_folder(), ROUNDS, progress.listen, progress)
     found = snapshot(Path.cwd())
     found.busy_cores = busy_cores()
-    _tell(args, found, lambda: _show().machine(found))
+    tell(args, found, lambda: _show().machine(found))
     return DONE
 
 
@@ -480,6 +423,13 @@ def _two_lanes(given: str) -> tuple[str, str]:
     return base, lane
 
 
+def _shared(args: argparse.Namespace) -> int:
+    """Commands of what is shared, in a module of their own."""
+    from ivrell.cli.sharing import SHARED
+
+    return SHARED[args.command](args)
+
+
 COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "run": _run,
     "plan": _estimate,
@@ -490,6 +440,10 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "resume": _resume,
     "more": _more,
     "report": _report,
+    "bundle": _shared,
+    "unpack": _shared,
+    "rerun": _shared,
+    "compare": _shared,
     "measures": _measures,
     "data": _data,
     "propose": _propose,

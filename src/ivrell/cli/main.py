@@ -27,6 +27,10 @@ _EXAMPLES = {
     "more": "tolls-per-lock-results --rounds 5",
     "resume": "tolls-per-lock-results",
     "report": "tolls-per-lock-results --html tolls.html --pair loop,query",
+    "bundle": "tolls-per-lock-results --out tolls.zip",
+    "unpack": "tolls.zip --out tolls-there",
+    "rerun": "tolls.zip --minutes 10",
+    "compare": "tolls-in-may tolls-in-june --at rows=100000",
     "measures": "tolls-per-lock-results --csv",
     "data": "demo/tolls-per-lock.toml --set rows=1000 --forms csv,parquet --out made",
     "propose": "locks.csv passages.parquet --allow locks.reach",
@@ -163,6 +167,32 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
         help="two lanes that are shown in full; may be repeated",
     )  # fmt: skip
 
+    bundle = commands.add_parser("bundle", help="pack a trial, to be run again elsewhere")
+    bundle.add_argument("folder", type=Path, help="result folder of a trial")
+    bundle.add_argument("--out", type=Path, required=True, metavar="F", help="the file, a .zip")
+    bundle.add_argument(
+        "--answers", action="store_true", help="with the answers; their digests always are"
+    )
+    unpack = commands.add_parser("unpack", help="look at a bundle, or make a result folder of it")
+    unpack.add_argument("bundle", type=Path, help="file that ivrell bundle has made")
+    unpack.add_argument("--out", type=Path, help="new result folder; only looked at unless given")
+    rerun = commands.add_parser("rerun", help="run a bundle again here, and say what held")
+    rerun.add_argument("bundle", type=Path, help="file that ivrell bundle has made")
+    rerun.add_argument("--minutes", type=float, metavar="N", help="as many rounds as fit into them")
+    rerun.add_argument("--out", type=Path, help="new folder, for the trial there and the one here")
+    rerun.add_argument(
+        "--code-is-read", action="store_true", help="run its code without asking: it was read"
+    )
+    rerun.add_argument("--json", action="store_true", help=_JSON)
+    compare = commands.add_parser("compare", help="trials of one comparison as rows of one table")
+    compare.add_argument(
+        "folders", type=Path, nargs="+", help="result folders; others are held against the first"
+    )
+    compare.add_argument(
+        "--at", action="append", default=[], metavar="KNOB=V", help="the point; the first in common"
+    )
+    compare.add_argument("--json", action="store_true", help=_JSON)
+
     data = commands.add_parser("data", help="make the data of a comparison file")
     data.add_argument("file", type=Path, help="comparison file")
     data.add_argument("--set", action="append", default=[], metavar="KNOB=V,V", help=_KNOBS)
@@ -285,7 +315,8 @@ def main(arguments: Sequence[str]) -> int:
     """Run one command; returns the exit status: 0 done, 1 trouble in a lane, 2 bad input;
     128 and the signal's number where one stopped it (130 by Ctrl-C)."""
     args = parser(with_plan=bool({"run", "plan"}.intersection(arguments))).parse_args(arguments)
-    from ivrell.cli.commands import COMMANDS, SIGNALLED
+    from ivrell.cli.commands import COMMANDS
+    from ivrell.cli.given import SIGNALLED
     from ivrell.core.base.folders import data_folder
     from ivrell.core.base.logs import log_commands
 

@@ -79,7 +79,7 @@ def across(
         )
     machines = [
         OnMachine(
-            name=name, trial=past.trial, words=_machine(past.taken.machine),
+            name=name, trial=past.trial, words=machine_words(past.taken.machine),
             ranking=[lane.id for lane in one.ranked if lane.trusted],
         )
         for name, past, one in zip(names, trials, found, strict=True)
@@ -106,7 +106,7 @@ def _ratio(found: Findings, lane: str) -> Ratio | None:
     return next((one.ratio for one in found.lanes if one.id == lane and not one.baseline), None)
 
 
-def _machine(machine: Machine) -> str:
+def machine_words(machine: Machine) -> str:
     """ "2 cores of X, 25.3 GB of memory, kernel 6.1"."""
     cores = f"{machine.cores} cores of {machine.processor}" if machine.cores else machine.processor
     memory = f"{format_bytes(machine.memory_bytes)} of memory" if machine.memory_bytes else ""

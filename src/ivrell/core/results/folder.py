@@ -24,6 +24,7 @@ from ivrell.core.base.errors import BadInput
 from ivrell.core.base.json_lines import as_line, cut_to_whole_lines, whole_lines
 from ivrell.core.base.locks import FileLock
 from ivrell.core.records.agreement import Agreement
+from ivrell.core.records.bundle import Origin
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.history import Remarks
@@ -79,6 +80,9 @@ AGREEMENT = RecordFile("agreement.json", dict[str, dict[str, Agreement]])
 
 REMARKS = RecordFile("remarks.json", Remarks)
 """What people said of it; not there where nobody said anything."""
+
+ORIGIN = RecordFile("origin.json", Origin)
+"""Where it came from, of a trial that was run elsewhere and came as a bundle."""
 
 FINDINGS = RecordFile("findings.json", TrialFindings)
 SWEEP = RecordFile("sweep.json", list[SweepFindings])
