@@ -1,6 +1,8 @@
-"""Prints the JSON Schema of the comparison file: python -m tools.file_schema."""
+"""Prints the JSON Schema of the comparison file, or of a bundle's manifest:
+python -m tools.file_schema [bundle]."""
 
 import json
+import sys
 from typing import Any
 
 from pydantic.json_schema import GenerateJsonSchema
@@ -8,6 +10,7 @@ from pydantic.json_schema import GenerateJsonSchema
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.recipe.kinds import KINDS
 from ivrell.core.recipe.kinds.knobbed import KNOB_SCHEMA, numeric
+from ivrell.core.records.bundle import FORMAT, Manifest
 
 
 def text() -> str:
@@ -29,5 +32,13 @@ def _or_a_knob(told: dict[str, Any]) -> dict[str, Any]:
     return kept | {"anyOf": [*told.pop("anyOf", [told]), KNOB_SCHEMA]}
 
 
+def bundle_text() -> str:
+    """The schema of a bundle's manifest as it is published."""
+    schema = Manifest.model_json_schema()
+    schema["title"] = "Manifest of an Ivrell bundle"
+    head = {"$schema": GenerateJsonSchema.schema_dialect, "$id": f"urn:ivrell:{FORMAT}"}
+    return json.dumps(head | schema, indent=2, ensure_ascii=False) + "\n"
+
+
 if __name__ == "__main__":
-    print(text(), end="")
+    print(bundle_text() if sys.argv[1:] == ["bundle"] else text(), end="")

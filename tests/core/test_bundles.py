@@ -9,6 +9,8 @@ import sys
 import zipfile
 from pathlib import Path
 
+import jsonschema
+
 import ivrell
 from ivrell import sharing
 from ivrell.core.base.errors import BadInput
@@ -17,7 +19,8 @@ from ivrell.core.bundles.again import check_same_data, second_opinion
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import JudgedClaim
 from ivrell.core.records.sweep import Crossing, Lead, SweepFindings
-from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
+from tests.support.comparisons import COUNTING, DEMO, HEAD, TrialCase, approach
+from tools import file_schema
 
 SLOW = "import time\n" + "\n".join(
     line[4:] if line.startswith("    ") else line for line in COUNTING.splitlines()
@@ -245,6 +248,17 @@ class Again(Bundled):
 
 
 class Looked(Bundled):
+    def test_the_published_schema_is_that_of_the_manifests(self):
+        path = DEMO.parents[1] / "docs" / "bundle.schema.json"
+        self.assertEqual(path.read_text(), file_schema.bundle_text(), "run tools/schema.sh")
+        with zipfile.ZipFile(self.bundle) as archive:
+            manifest = json.loads(archive.read("manifest.json"))
+        jsonschema.validate(manifest, json.loads(path.read_text()))
+        with self.assertRaises(jsonschema.ValidationError):
+            jsonschema.validate(
+                {**manifest, "files": [{"name": "x"}]}, json.loads(path.read_text())
+            )
+
     def test_a_bundle_is_looked_at_without_being_unpacked(self):
         found = sharing.look(self.bundle)
         self.assertEqual(self.text, found.text)
