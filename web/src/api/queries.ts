@@ -230,6 +230,7 @@ export const changes = {
     taken(
       api.PATCH("/api/comparisons/{id}/lanes/{lane}/", { params: { path: { id, lane } }, body }),
     ),
+  codeIsRead: () => (id: number) => taken(api.POST("/api/comparisons/{id}/code-is-read/", at(id))),
   removeLane: (lane: string) => (id: number) =>
     taken(api.DELETE("/api/comparisons/{id}/lanes/{lane}/", { params: { path: { id, lane } } })),
   retire: (lane: string, retired: boolean) => changes.lane(lane, { retired }),

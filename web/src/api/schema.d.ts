@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/bundles/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description A trial that came as a bundle, of a new comparison whose code runs only once somebody has
+         *     said that it was read.
+         */
+        post: operations["bring_bundle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/clusters/": {
         parameters: {
             query?: never;
@@ -293,6 +313,23 @@ export interface paths {
         /** @description Choose the columns of the board of findings. */
         put: operations["comparisons_board_update"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/code-is-read/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Say that the code was read that came with somebody's trial; it may run from now on. */
+        post: operations["comparisons_code_is_read_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1204,6 +1241,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{trial}/bundle/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A trial that has ended, to be looked at and run again elsewhere. */
+        get: operations["bundle"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/worker/next/": {
         parameters: {
             query?: never;
@@ -1991,7 +2045,8 @@ export interface components {
          * ComparisonShape
          * @description A comparison in full; ``columns`` are the names of each table's, none of a table that is
          *     the user's own file; ``marks`` each lane's place in the palette; ``board`` the columns that
-         *     were chosen, none for the usual ones.
+         *     were chosen, none for the usual ones. The code of one that is ``unread`` came from somebody else
+         *     and runs only once it is said to be read.
          */
         ComparisonShape: {
             id: number;
@@ -2021,6 +2076,7 @@ export interface components {
             /** Format: date-time */
             changed_at: string;
             demo: string;
+            unread: boolean;
         };
         /**
          * Cost
@@ -4116,6 +4172,18 @@ export interface components {
             jobs: number[];
         };
         /**
+         * Origin
+         * @description Where a trial came from that was run elsewhere: origin.json. ``digest`` is that of the
+         *     bundle's manifest.
+         */
+        Origin: {
+            name: string;
+            machine: string;
+            made_at: string;
+            ivrell: string;
+            digest: string;
+        };
+        /**
          * Overlay
          * @description Two trials laid over each other at a point: ``words`` say what changed in a sentence or two,
          *     ``anchors`` are the lanes, by id, that tell the machine's part.
@@ -6075,6 +6143,7 @@ export interface components {
             said: components["schemas"]["Remarks"];
             on: string;
             group: number | null;
+            origin: components["schemas"]["Origin"] | null;
         };
         /**
          * TrialPaused
@@ -6123,6 +6192,7 @@ export interface components {
             said: components["schemas"]["Remarks"];
             on: string;
             group: number | null;
+            origin: components["schemas"]["Origin"] | null;
             plan: components["schemas"]["Plan"];
             machine: components["schemas"]["Machine"];
             data: components["schemas"]["MadeTable"][];
@@ -6448,6 +6518,32 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    bring_bundle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "multipart/form-data": {
+                    /** Format: binary */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialShape"];
+                };
+            };
+        };
+    };
     clusters: {
         parameters: {
             query?: never;
@@ -7133,6 +7229,27 @@ export interface operations {
                 "application/json": components["schemas"]["BoardRequest"];
             };
         };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    comparisons_code_is_read_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             200: {
                 headers: {
@@ -8586,6 +8703,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sweep"];
+                };
+            };
+        };
+    };
+    bundle: {
+        parameters: {
+            query?: {
+                /** @description with the answers that were kept */
+                answers?: boolean;
+            };
+            header?: never;
+            path: {
+                trial: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
                 };
             };
         };

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { useComparison, useFindings, useTrial, useTrials } from "../api/queries";
 import { STEPS, stepAt, type Step } from "../steps";
 import { Opening } from "../ui/Opening";
+import { Unread } from "./Unread";
 import { Trouble } from "../ui/Trouble";
 import { Rail } from "./Rail";
 import { Shortcuts } from "./Shortcuts";
@@ -55,6 +56,7 @@ export function ComparisonPage() {
     <div className="work">
       <Rail {...props} />
       <main className="main" key={view.comparison}>
+        <Unread comparison={comparison.data} />
         <nav className="steps" aria-label="Steps">
           {STEPS.map((step) => {
             const state = step.state(props);

@@ -89,6 +89,14 @@ export function ListPage() {
       taken(api.POST("/api/comparisons/import/", { body: { text: await file.text() } })),
     onSuccess: open,
   });
+  const bringBundle = useMutation({
+    mutationFn: (file: File) => {
+      const body = new FormData();
+      body.append("file", file);
+      return taken(api.POST("/api/bundles/", { body: { file: "" }, bodySerializer: () => body }));
+    },
+    onSuccess: (trial) => void navigate(`/comparisons/${trial.comparison}/findings`),
+  });
   const shape = useMutation({
     mutationFn: async (files: File[]) => {
       const body = new FormData();
@@ -126,12 +134,12 @@ export function ListPage() {
         <input
           ref={picker}
           type="file"
-          accept=".toml"
+          accept=".toml,.zip"
           hidden
           data-testid="import-file"
           onChange={(event) => {
             const file = event.target.files?.[0];
-            if (file) bringIn.mutate(file);
+            if (file) (file.name.endsWith(".zip") ? bringBundle : bringIn).mutate(file);
             event.target.value = "";
           }}
         />
@@ -157,9 +165,15 @@ export function ListPage() {
             Shape like a sample
           </Button>
         </Tooltip>
-        <Button icon={<UploadOutlined />} onClick={() => picker.current?.click()}>
-          Import a file
-        </Button>
+        <Tooltip title="A comparison file, or a bundle: somebody's trial in one .zip">
+          <Button
+            icon={<UploadOutlined />}
+            loading={bringIn.isPending || bringBundle.isPending}
+            onClick={() => picker.current?.click()}
+          >
+            Import a file
+          </Button>
+        </Tooltip>
         <Button type="primary" icon={<PlusOutlined />} onClick={() => create.mutate()}>
           New comparison
         </Button>
@@ -191,7 +205,10 @@ export function ListPage() {
           </Button>
         </div>
       )}
-      <Trouble error={error ?? create.error ?? bringIn.error ?? shape.error} id="import-problem" />
+      <Trouble
+        error={error ?? create.error ?? bringIn.error ?? bringBundle.error ?? shape.error}
+        id="import-problem"
+      />
       {isPending && <Opening what="the comparisons" />}
       {!isPending && !data?.length && !error && (
         <p className="quiet">

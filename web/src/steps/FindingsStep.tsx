@@ -83,6 +83,15 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
           {plural(trial.done_runs, "run")}
           {trial.state !== "done" && `, trial ${trial.state}`}
         </span>
+        {trial.origin && (
+          <Tooltip
+            title={`Packed ${new Date(trial.origin.made_at).toLocaleDateString()} by Ivrell ${trial.origin.ivrell}`}
+          >
+            <span className="small caution" data-testid="origin">
+              another’s: run on {trial.origin.machine}
+            </span>
+          </Tooltip>
+        )}
         {changedSince(comparison, trial) && (
           <Tooltip title="The comparison was changed after this trial; these figures belong to the text that ran then.">
             <span className="small caution">changed since</span>

@@ -7,6 +7,7 @@ from django.apps import apps
 from django.conf import settings
 from django.db import models
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import looking
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
@@ -48,7 +49,8 @@ class Comparison(models.Model):
 
     ``marks`` gives each lane that ever was its place in the palette of colours and glyphs,
     so that a lane keeps them when others come, go or change places; ``board`` the columns
-    that were chosen for the board of findings; ``labels`` are words that people sort it by.
+    that were chosen for the board of findings; ``labels`` are words that people sort it by. One
+    that came with somebody's bundle is ``unread`` until somebody says that its code was read.
     """
 
     name = models.CharField(max_length=200)
@@ -57,6 +59,7 @@ class Comparison(models.Model):
     board = models.JSONField(default=list)
     labels = models.JSONField(default=list)
     demo = models.CharField(max_length=100, blank=True, default="")
+    unread = models.BooleanField(default=False)
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
     deleted_at = models.DateTimeField(null=True, blank=True)
@@ -79,6 +82,14 @@ class Comparison(models.Model):
                 taken = set(self.marks.values())
                 free = next(place for place in range(len(taken) + 1) if place not in taken)
                 self.marks = {**self.marks, approach.id: free}
+
+    def refuse_unread(self) -> None:
+        """Raise BadInput where its code came from somebody else and nobody has read it yet."""
+        if self.unread:
+            raise BadInput(
+                "This comparison came with somebody's trial, and its code has not been read yet.",
+                hint="Read the code of every lane, then say so at the top of the page.",
+            )
 
     @property
     def data(self) -> ComparisonData:

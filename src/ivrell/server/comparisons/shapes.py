@@ -261,7 +261,8 @@ class Remarks(BaseModel):
 class ComparisonShape(BaseModel):
     """A comparison in full; ``columns`` are the names of each table's, none of a table that is
     the user's own file; ``marks`` each lane's place in the palette; ``board`` the columns that
-    were chosen, none for the usual ones."""
+    were chosen, none for the usual ones. The code of one that is ``unread`` came from somebody else
+    and runs only once it is said to be read."""
 
     id: int
     name: str
@@ -283,6 +284,7 @@ class ComparisonShape(BaseModel):
     board: list[BoardColumn]
     changed_at: datetime.datetime
     demo: str
+    unread: bool
 
     @classmethod
     def of(cls, record: Comparison) -> "ComparisonShape":
@@ -313,6 +315,7 @@ class ComparisonShape(BaseModel):
             board=[BoardColumn.model_validate(column) for column in record.board],
             changed_at=record.changed_at,
             demo=record.demo,
+            unread=record.unread,
         )
 
 

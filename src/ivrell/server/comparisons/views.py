@@ -110,6 +110,15 @@ class ComparisonViewSet(viewsets.ViewSet):
 
         return self._change(id, changed)
 
+    @extend_schema(request=None, responses=shapes.ComparisonShape)
+    @action(detail=True, methods=["post"], url_path="code-is-read")
+    def code_is_read(self, request: Request, id: int) -> Response:
+        """Say that the code was read that came with somebody's trial; it may run from now on."""
+        record = _record(id)
+        record.unread = False
+        record.save(update_fields=["unread"])
+        return self._shown(record)
+
     @extend_schema(responses={204: None})
     def destroy(self, request: Request, id: int) -> Response:
         """Delete; it can be brought back."""

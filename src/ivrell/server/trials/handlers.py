@@ -129,6 +129,7 @@ def _conduct(job: Job, hold: Hold) -> None:
     from ivrell.core.trial.conduct import Trial as CoreTrial
 
     trial = job.subject_of(Trial)
+    trial.comparison.refuse_unread()
     trial.tell(TrialStarted())
     conductor = Conductor(trial, hold)
     asked = StretchAsked.model_validate(job.asked)
@@ -202,6 +203,7 @@ def _judge(job: Job, hold: Hold) -> None:
 def _try(job: Job, hold: Hold) -> None:
     """Run a lane once on a small size."""
     attempt = job.subject_of(Try)
+    attempt.comparison.refuse_unread()
     with own_folder() as folder:
         found = _tried(attempt, folder, _store(), HoldControl(hold))
     if hold.stopped():
@@ -229,6 +231,7 @@ def _try_all(job: Job, hold: Hold) -> None:
     from ivrell.core.trial.try_all import try_all
 
     attempt = job.subject_of(TryAll)
+    attempt.comparison.refuse_unread()
     done = 0
 
     def listen(event: TrialEvent) -> None:

@@ -57,6 +57,7 @@ class TrialQuerySet(models.QuerySet["Trial"]):
 
         Raises BadInput when the plan does not fit the comparison.
         """
+        comparison.refuse_unread()
         plan = plan.model_copy(update={"own_files": str(settings.IVRELL_DATA / "files")})
         data = comparison.data
         runs = most_runs(data, plan)
@@ -83,6 +84,7 @@ class TrialQuerySet(models.QuerySet["Trial"]):
         # Heavy, and wanted only here: a web server should stay small.
         from ivrell.core.trial.changed import only_changed
 
+        earlier.comparison.refuse_unread()
         earlier.results.refuse_thinned()
         comparison = earlier.comparison
         data = comparison.data
@@ -122,7 +124,7 @@ class TrialQuerySet(models.QuerySet["Trial"]):
 class Trial(Work):
     """One launch of a plan, with the exact text that it ran. ``name`` and ``note`` are what people
     said of it; one that is ``kept`` is never thinned. Trials of one ``group`` were launched
-    together, on several machines."""
+    together, on several machines. ``origin`` says where one came from that was run elsewhere."""
 
     comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="trials")
     text = models.TextField()
@@ -139,6 +141,7 @@ class Trial(Work):
     kept = models.BooleanField(default=False)
     deleted_at = models.DateTimeField(null=True)
     group = models.IntegerField(null=True)
+    origin = models.JSONField(null=True)
 
     objects = TrialQuerySet.as_manager()
 
@@ -153,6 +156,7 @@ class Trial(Work):
         # Heavy, and wanted only here: a web server should stay small.
         from ivrell.core.trial.more import extended, text_with
 
+        self.comparison.refuse_unread()
         if not self.results.is_one:
             raise BadInput(
                 "The result folder of this trial is not there any more.",
@@ -182,6 +186,7 @@ class Trial(Work):
 
     def launch_again(self) -> "Trial":
         """Put the same into the queue once more: its text, its plan, its seed."""
+        self.comparison.refuse_unread()
         with transaction.atomic():
             return Trial.objects.create(
                 job=Job.objects.ask("trial"),

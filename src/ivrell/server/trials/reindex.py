@@ -14,7 +14,7 @@ from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
 from ivrell.core.records.events import LiveEvent, RunEnded, TrialEnded
 from ivrell.core.records.run import RunRecord
-from ivrell.core.results.folder import DATA, FINDINGS, REMARKS, ResultFolder
+from ivrell.core.results.folder import DATA, FINDINGS, ORIGIN, REMARKS, ResultFolder
 from ivrell.core.trial.plan import PLAN, most_runs
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.jobs.models import Job
@@ -47,7 +47,7 @@ def reindex() -> Reindexed:
         if Trial.objects.under_way().filter(pk=int(path.name)).exists():
             continue
         try:
-            runs += _taken_up(int(path.name), ResultFolder(path))
+            runs += take_up(int(path.name), ResultFolder(path))
             trials += 1
         except (BadInput, KeyError, TypeError, ValueError) as error:
             refused[str(path)] = str(error)
@@ -59,7 +59,7 @@ def reindex() -> Reindexed:
 
 
 @transaction.atomic
-def _taken_up(number: int, kept: ResultFolder) -> int:
+def take_up(number: int, kept: ResultFolder) -> int:
     """Make one trial's record from its folder; how many runs it has."""
     text = kept.comparison_text
     plan = kept.read(PLAN)
@@ -79,6 +79,7 @@ def _taken_up(number: int, kept: ResultFolder) -> int:
     if kept.has(REMARKS):
         said = kept.read(REMARKS)
         trial.name, trial.note, trial.kept = said.name, said.note, said.kept
+    trial.origin = kept.read(ORIGIN).model_dump(mode="json") if kept.has(ORIGIN) else None
     trial.sessions = [session.model_dump(mode="json") for session in kept.sessions()]
     trial.data = [table.model_dump(mode="json") for table in tables]
     if found:

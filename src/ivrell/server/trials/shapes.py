@@ -6,6 +6,7 @@ from typing import Literal, TypeVar
 
 from pydantic import BaseModel, Field, ValidationError
 
+from ivrell.core.records.bundle import Origin
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.events import LiveEvent
 from ivrell.core.records.findings import (
@@ -61,6 +62,7 @@ class TrialLine(BaseModel):
     said: Remarks
     on: str
     group: int | None
+    origin: Origin | None
 
     @classmethod
     def of(cls, trial: Trial) -> "TrialLine":
@@ -77,6 +79,7 @@ def _fields(trial: Trial) -> dict[str, object]:
         "conclusion": trial.conclusion,
         "planned_runs": trial.planned_runs,
         "done_runs": trial.done_runs,
+        "origin": trial.origin,
         "created_at": trial.job.created_at,
         "started_at": trial.job.started_at,
         "finished_at": trial.job.finished_at,

@@ -452,6 +452,7 @@ class TryAllView(APIView):
     def post(self, request: Request, comparison: int) -> Response:
         """Run every lane once at small sizes, when its turn comes."""
         record = get_object_or_404(Comparison.objects.present(), pk=comparison)
+        record.refuse_unread()
         most_runs(record.data, Plan())
         with transaction.atomic():
             TryAll.objects.create(
@@ -489,6 +490,7 @@ class TryView(APIView):
         """Run a lane once, as it is now, on at most so many rows; it waits its turn."""
         given = asked(shapes.TryRequest, request)
         record = get_object_or_404(Comparison.objects.present(), pk=comparison)
+        record.refuse_unread()
         record.data.approach_called(lane)
         Try.objects.create(
             job=Job.objects.ask("try"),

@@ -1,7 +1,7 @@
 /** Writing a trial down for others: the paragraph, and the report as a page, Markdown or PDF. */
 import { CopyOutlined, FileTextOutlined } from "@ant-design/icons";
 import { useQuery } from "@tanstack/react-query";
-import { App, Button, Modal, Segmented, Select, Tooltip } from "antd";
+import { App, Button, Drawer, Segmented, Select, Tooltip } from "antd";
 import { useState } from "react";
 import { api, type Comparison, type Findings, taken, type Trial } from "../../api/client";
 import { give } from "../../ui/download";
@@ -83,15 +83,21 @@ function ReportDialog({ comparison, trial, findings, onLeave }: Props & { onLeav
     }
   };
   return (
-    <Modal
+    <Drawer
       open
+      mask={false}
       title="For others to read"
-      width={680}
-      onCancel={onLeave}
+      size={560}
+      onClose={onLeave}
       footer={
-        <Button type="primary" loading={making} onClick={() => void write()}>
-          Download the report
-        </Button>
+        <div className="row report-foot">
+          <Tooltip title="The whole trial in one file: data recipe, code, plan and every run, to be looked at and run again by another Ivrell">
+            <Button href={`/api/trials/${trial.id}/bundle/`}>Download the bundle</Button>
+          </Tooltip>
+          <Button type="primary" loading={making} onClick={() => void write()}>
+            Download the report
+          </Button>
+        </div>
       }
     >
       <div data-testid="report">
@@ -148,6 +154,6 @@ function ReportDialog({ comparison, trial, findings, onLeave }: Props & { onLeav
         </p>
         <Trouble error={trouble} />
       </div>
-    </Modal>
+    </Drawer>
   );
 }
