@@ -34,6 +34,7 @@ class Bundles(ServerCase):
         self.assertNotEqual(self.comparison.pk, came["comparison"])
         self.assertEqual("done", came["state"])
         self.assertIn("cores", came["origin"]["machine"])
+        self.assertIsNotNone(came["finished_at"])
         there = self.call("get", f"trials/{self.trial.pk}/findings/")
         here = self.call("get", f"trials/{came['id']}/findings/")
         self.assertEqual(there["conclusion"], here["conclusion"])

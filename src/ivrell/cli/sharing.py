@@ -37,7 +37,8 @@ def _unpack(args: argparse.Namespace) -> int:
 def _looked_at(bundle: Bundle, out: Callable[[str], None] = OUT.print) -> None:
     """Print what a bundle says of itself, and all the code that it would run."""
     told = bundle.manifest
-    out(f"{told.name}: {told.runs} runs, packed {told.made_at} by Ivrell {told.ivrell}")
+    packed = f"packed {told.made_at:%Y-%m-%d %H:%M} by Ivrell {told.ivrell}"
+    out(f"{told.name}: {told.runs} runs, {packed}")
     if told.machine:
         out(f"It ran on {told.machine}.")
     for approach in bundle.comparison.approach:

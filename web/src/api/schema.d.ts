@@ -4179,6 +4179,7 @@ export interface components {
         Origin: {
             name: string;
             machine: string;
+            /** Format: date-time */
             made_at: string;
             ivrell: string;
             digest: string;

@@ -66,7 +66,7 @@ def pack(results: ResultFolder, to: Path, *, answers: bool = False) -> Manifest:
                     raise BadInput("This trial is too large for a bundle.", where=str(results))
             manifest = Manifest(
                 name=parse(results.comparison_text).name, ended=found.ended,
-                made_at=f"{datetime.datetime.now(datetime.UTC):%Y-%m-%dT%H:%M:%SZ}",
+                made_at=datetime.datetime.now(datetime.UTC).replace(microsecond=0),
                 ivrell=machine.ivrell, machine=machine_words(machine), runs=len(runs),
                 packages=packages(sessions), files=listed,
             )  # fmt: skip

@@ -128,10 +128,10 @@ class Claim(Part):
         """What it asserts in words that need no name of a lane: "at least 3 times less"."""
         less = "faster" if self.measure == "elapsed" else "less"
         if self.between is not None:
-            low, high = (f"{factor:.10g}" for factor in self.between)
+            low, high = (f"{factor:,.10g}" for factor in self.between)
             return f"{low} to {high} times {less}"
         if self.at_least is not None:
-            return f"at least {self.at_least:.10g} times {less}"
+            return f"at least {self.at_least:,.10g} times {less}"
         if self.crossing is not None:
             low, high = (f"{size:,.10g}" for size in (self.crossing.low, self.crossing.high))
             return f"passes between {low} and {high} of {self.crossing.knob}"

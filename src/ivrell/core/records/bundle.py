@@ -2,7 +2,7 @@
 
 from typing import Annotated, Literal, get_args
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
 from ivrell.core.records.findings import JudgedClaim
 
@@ -29,7 +29,7 @@ class Manifest(BaseModel):
     format: Literal["ivrell-bundle/1"] = "ivrell-bundle/1"
     name: Annotated[str, Field(max_length=200)]
     ended: Literal["done", "stopped"]
-    made_at: Annotated[str, Field(max_length=40)]
+    made_at: AwareDatetime
     ivrell: Annotated[str, Field(max_length=40)]
     machine: Annotated[str, Field(max_length=500)] = ""
     runs: Annotated[int, Field(ge=0)]
@@ -46,7 +46,7 @@ class Origin(BaseModel, frozen=True):
 
     name: str
     machine: str
-    made_at: str
+    made_at: AwareDatetime
     ivrell: str
     digest: Sha256
 

@@ -165,15 +165,15 @@ Bounds = tuple[float | None, float | None]
 def _within(claimed: tuple[float, float | None], found: Bounds, ratio: Ratio, figures: str) -> Told:
     """Whether a factor lies between two, by its interval."""
     (least, most), (low, high) = claimed, found
-    inside = f"{least:.10g}{'' if most is None else f' to {most:.10g}'} times"
+    inside = f"{least:,.10g}{'' if most is None else f' to {most:,.10g}'} times"
     if low is not None and low >= least and (most is None or (high is not None and high <= most)):
         return "holds", figures
     direction = "; that it takes less holds." if ratio.verdict in _LESS else "."
     beyond = ""
     if high is not None and high < least:
-        beyond = f"less than {least:.10g}"
+        beyond = f"less than {least:,.10g}"
     elif low is not None and most is not None and low > most:
-        beyond = f"more than {most:.10g}"
+        beyond = f"more than {most:,.10g}"
     if beyond and ratio.verdict in _LESS:
         return "weakened", f"{figures} That is {beyond} times{direction}"
     if beyond or (ratio.verdict not in (*_LESS, "not told apart") and most is None):

@@ -64,8 +64,11 @@ def _taken_in(path: Path) -> Trial:
         comparison = Comparison.objects.from_text(bundle.text)
         comparison.unread = True
         comparison.save(update_fields=["unread"])
+        packed = bundle.manifest.made_at
         trial = Trial.objects.create(
-            job=Job.objects.create(kind="trial", state=Job.State.STOPPED),
+            job=Job.objects.create(
+                kind="trial", state=Job.State.STOPPED, started_at=packed, finished_at=packed
+            ),
             comparison=comparison,
             text=bundle.text,
             plan={},
