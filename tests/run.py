@@ -40,7 +40,8 @@ HEAVY = (
 
 
 LONG = (
-    "test_agreement_evidence", "test_agreement_in_trials", "test_calls", "test_csv_style",
+    "test_agreement_evidence", "test_agreement_in_trials", "test_bundles", "test_calls",
+    "test_csv_style",
     "test_curve_and_cluster", "test_databases", "test_engines",
     "test_faults", "test_former_folders", "test_kept_files", "test_library", "test_logs",
     "test_nested", "test_own_csv", "test_packaging", "test_private_server", "test_python_ways",
