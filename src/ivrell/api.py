@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from ivrell.core.comparison.model import Comparison as Contents
     from ivrell.core.recipe.store import DataStore
     from ivrell.core.records.agreement import Agreement
+    from ivrell.core.records.cost import Assumed, CostFindings
     from ivrell.core.records.estimate import Estimate
     from ivrell.core.records.events import TrialEvent
     from ivrell.core.records.findings import Findings, TrialFindings
@@ -607,6 +608,28 @@ class Trial:
         point = self.at(**values).point if values else self.findings[0].point
         earlier.at(**{name: value for name, value in point.items() if value is not None})
         return overlay(earlier.past(1), self.past(2), point)
+
+    def cost(self, assumed: Assumed | None = None, **values: Value) -> CostFindings:
+        """What its lanes cost a month, by the prices that are kept on this machine (`ivrell
+        prices`). Raises BadInput.
+
+        Args:
+            assumed: how often a day, on which machine and storage; what its file says under
+                ``[cost]`` unless given.
+            values: of knobs and conditions of the point; the first unless given.
+        """
+        from ivrell.core.base.errors import BadInput
+        from ivrell.core.prices import PriceTables
+        from ivrell.core.report.cost import costs
+        from ivrell.core.results.folder import DATA
+
+        contents = self.comparison.contents
+        wanted = assumed or contents.cost
+        if wanted is None:
+            raise BadInput("How often it runs, and where, is not said.", where="cost")
+        made = self._kept.read(DATA) if self._kept.has(DATA) else []
+        point = self.at(**values).point if values else None
+        return costs(contents, self.whole, made, wanted, PriceTables().all(), point)
 
     def bundle(self, to: Path | str, *, answers: bool = False) -> Path:
         """Pack it into one file that can be looked at and run again elsewhere. Raises BadInput

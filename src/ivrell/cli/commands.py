@@ -430,6 +430,13 @@ def _shared(args: argparse.Namespace) -> int:
     return SHARED[args.command](args)
 
 
+def _costs(args: argparse.Namespace) -> int:
+    """Commands of what lanes cost, in a module of their own."""
+    from ivrell.cli.costs import COSTS
+
+    return COSTS[args.command](args)
+
+
 COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "run": _run,
     "plan": _estimate,
@@ -444,6 +451,8 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "unpack": _shared,
     "rerun": _shared,
     "compare": _shared,
+    "cost": _costs,
+    "prices": _costs,
     "measures": _measures,
     "data": _data,
     "propose": _propose,

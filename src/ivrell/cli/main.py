@@ -31,6 +31,8 @@ _EXAMPLES = {
     "unpack": "tolls.zip --out tolls-there",
     "rerun": "tolls.zip --minutes 10",
     "compare": "tolls-in-may tolls-in-june --at rows=100000",
+    "cost": "tolls-per-lock-results --per-day 40 --machine small",
+    "prices": "--machine small --per-hour 0.12 --memory 8GB",
     "measures": "tolls-per-lock-results --csv",
     "data": "demo/tolls-per-lock.toml --set rows=1000 --forms csv,parquet --out made",
     "propose": "locks.csv passages.parquet --allow locks.reach",
@@ -192,6 +194,35 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
         "--at", action="append", default=[], metavar="KNOB=V", help="the point; the first in common"
     )
     compare.add_argument("--json", action="store_true", help=_JSON)
+
+    cost = commands.add_parser("cost", help="what lanes cost a month, by your own prices")
+    cost.add_argument("folder", type=Path, help="result folder of a trial")
+    cost.add_argument("--per-day", type=float, metavar="N", help="how often a day")
+    cost.add_argument("--machine", metavar="NAME", help="of your prices")
+    cost.add_argument("--storage", metavar="NAME", help="of your prices")
+    cost.add_argument(
+        "--work", action="append", default=[], metavar="LANE=HOURS",
+        help="hours that a lane takes more to write and keep than the baseline; may be repeated",
+    )  # fmt: skip
+    cost.add_argument("--per-work-hour", type=float, metavar="P", help="what one of them costs")
+    cost.add_argument(
+        "--at", action="append", default=[], metavar="KNOB=V", help="the point; the first"
+    )
+    cost.add_argument("--json", action="store_true", help=_JSON)
+    prices = commands.add_parser("prices", help="your prices of machines and storage")
+    prices.add_argument("--machine", metavar="NAME", help="tell the price of this machine")
+    prices.add_argument("--per-hour", type=float, metavar="P", help="of --machine: an hour of it")
+    prices.add_argument(
+        "--per-cpu-hour", type=float, metavar="P", help="of --machine: where CPU time is billed"
+    )
+    prices.add_argument("--memory", metavar="M", help="of --machine: what it holds, such as 8GB")
+    prices.add_argument("--storage", metavar="NAME", help="tell the price of this storage")
+    prices.add_argument(
+        "--per-gb-month", type=float, metavar="P", help="of --storage: 10^9 bytes for a month"
+    )
+    prices.add_argument("--currency", metavar="WORD", help="that stands behind every amount")
+    prices.add_argument("--remove", metavar="NAME", help="forget this one")
+    prices.add_argument("--json", action="store_true", help=_JSON)
 
     data = commands.add_parser("data", help="make the data of a comparison file")
     data.add_argument("file", type=Path, help="comparison file")

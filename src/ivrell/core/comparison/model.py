@@ -16,6 +16,7 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.recipe.forms import FORMS
 from ivrell.core.recipe.kinds import NAME, Name
 from ivrell.core.recipe.model import Recipe
+from ivrell.core.records.cost import Assumed
 from ivrell.core.records.plan import NamedPlan
 from ivrell.core.records.points import Point, Value
 
@@ -121,6 +122,7 @@ class Comparison(Part):
     note: Annotated[list[Note], Field(max_length=500)] = []
     claim: Annotated[list[Claim], Field(max_length=200)] = []
     plan: Annotated[list[NamedPlan], Field(max_length=50)] = []
+    cost: Assumed | None = None
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
@@ -163,6 +165,9 @@ class Comparison(Part):
                 raise ValueError(
                     f'claim: crossing: there is no knob "{claim.crossing.knob}"; knobs: {known}'
                 )
+        for lane in self.cost.work if self.cost else ():
+            if lane not in ids:
+                raise ValueError(_no_lane("cost.work", lane, ids))
         for note in self.note:
             for lane in (note.lane, *(note.pair or ())):
                 if lane is not None and lane not in ids:
