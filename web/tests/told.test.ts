@@ -1,6 +1,7 @@
 /** Figures, ratios, columns and cells as they are told. */
 import assert from "node:assert/strict";
 import test from "node:test";
+import { asMarkdown } from "../src/ui/download";
 import type { Ratio } from "../src/api/client";
 import type { Findings } from "../src/api/client";
 import { asAddress, chosenColumns, fromAddress } from "../src/lanes/columns";
@@ -144,4 +145,11 @@ test("what is wrong stands at its field", () => {
 test("lines that came and went", () => {
   assert.deepEqual(diffLines("a\nb\nc", "a\nB\nc\nd"), { added: 2, removed: 1 });
   assert.deepEqual(diffLines("a", "a"), { added: 0, removed: 0 });
+});
+
+test("a table of Markdown keeps its columns whatever stands in a cell", () => {
+  assert.equal(
+    asMarkdown(["a", "b|c"], [["x\ny", null]]),
+    "| a | b\\|c |\n|---|---|\n| x y |  |\n",
+  );
 });

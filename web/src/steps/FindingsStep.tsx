@@ -1,13 +1,14 @@
 /** Findings: the conclusion in words, what weakens it, and the lanes board. */
 import { CopyOutlined, DownloadOutlined } from "@ant-design/icons";
-import { App, Button, Select, Tooltip } from "antd";
+import { App, Button, Dropdown, Select, Tooltip } from "antd";
 import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import type { Findings, LaneFindings } from "../api/client";
 import { useFindings, useTrials } from "../api/queries";
 import { changedSince, type StepProps } from "./props";
 import { useOff, useView, type View } from "../ui/view";
-import { asText } from "../lanes/table";
+import { asText, boardMarkdown } from "../lanes/table";
+import { Copy, withConditions } from "../ui/Copy";
 import { LaneDrawer } from "../lanes/LaneDrawer";
 import { plural, pointWords } from "../ui/units";
 import { Claims, PinOfAll } from "./findings/Claims";
@@ -42,6 +43,8 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
   }
   const lanes = findings.lanes.filter((lane) => !off.has(lane.id));
   const open = lanes.find((lane) => lane.id === view.lane);
+  const told = [findings.conclusion, findings.tradeoff, findings.target];
+  const conclusion = told.filter(Boolean).join(" ");
   return (
     <div className="findings">
       <div className="row findings-head">
@@ -111,7 +114,8 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
         <Export findings={findings} />
       </div>
       <p className="conclusion" data-testid="conclusion">
-        {[findings.conclusion, findings.tradeoff, findings.target].filter(Boolean).join(" ")}
+        {conclusion}{" "}
+        <Copy what="conclusion" text={withConditions(conclusion, findings.conditions)} />
       </p>
       {findings.conditions.length > 0 && (
         <p className="small quiet conditions" data-testid="conditions">
@@ -246,22 +250,26 @@ function Cautions({ findings, brief }: { findings: Findings; brief: boolean }) {
 
 function Export({ findings }: { findings: Findings }) {
   const { message } = App.useApp();
-  const copy = async () => {
-    await navigator.clipboard.writeText(asText(findings));
+  const copy = async (text: string) => {
+    await navigator.clipboard.writeText(text);
     void message.success("The table is on the clipboard");
   };
   const point = encodeURIComponent(JSON.stringify(findings.point));
   return (
     <>
-      <Tooltip title="Copy the table as text">
-        <Button
-          size="small"
-          type="text"
-          icon={<CopyOutlined />}
-          aria-label="Copy the table"
-          onClick={() => void copy()}
-        />
-      </Tooltip>
+      <Dropdown
+        trigger={["click"]}
+        menu={{
+          items: [
+            { key: "markdown", label: "Copy the board as Markdown" },
+            { key: "text", label: "Copy every measure as text" },
+          ],
+          onClick: ({ key }) =>
+            void copy(key === "text" ? asText(findings) : boardMarkdown(findings)),
+        }}
+      >
+        <Button size="small" type="text" icon={<CopyOutlined />} aria-label="Copy the table" />
+      </Dropdown>
       <Tooltip title="Download every measure of every lane as CSV">
         <Button
           size="small"

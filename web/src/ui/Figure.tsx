@@ -1,7 +1,7 @@
 /** A drawing with the table behind it, to be read as figures, and both as files. */
-import { Button } from "antd";
+import { App, Button } from "antd";
 import { useRef, useState } from "react";
-import { asCsv, asPng, asSvg, type CellValue, download, give } from "./download";
+import { asCsv, asMarkdown, asPng, asSvg, type CellValue, download, give } from "./download";
 
 type Props = {
   /** What it shows, and the name of its files. */
@@ -15,6 +15,7 @@ type Props = {
 };
 
 export function Figure({ title, head, rows, told, children }: Props) {
+  const { message } = App.useApp();
   const [open, setOpen] = useState(false);
   const ref = useRef<HTMLDivElement>(null);
   const file = title.toLowerCase().replaceAll(/[^a-z0-9]+/g, "-");
@@ -46,6 +47,17 @@ export function Figure({ title, head, rows, told, children }: Props) {
           onClick={() => download(`${file}.csv`, "text/csv;charset=utf-8", asCsv(head, rows))}
         >
           CSV
+        </Button>
+        <Button
+          size="small"
+          type="link"
+          onClick={() =>
+            void navigator.clipboard
+              .writeText(asMarkdown(head, rows))
+              .then(() => message.success("The table is on the clipboard"))
+          }
+        >
+          Markdown
         </Button>
       </figcaption>
       {open && (

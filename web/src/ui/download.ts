@@ -26,6 +26,18 @@ export function asCsv(head: string[], rows: CellValue[][]): string {
   return [head, ...rows].map((row) => row.map(cell).join(",")).join("\r\n") + "\r\n";
 }
 
+/** Rows as a table of Markdown. */
+export function asMarkdown(head: string[], rows: CellValue[][]): string {
+  const cell = (value: CellValue) =>
+    value == null
+      ? ""
+      : String(value)
+          .replaceAll(/([\\|])/g, "\\$1")
+          .replaceAll(/\s*\n\s*/g, " ");
+  const line = (cells: CellValue[]) => `| ${cells.map(cell).join(" | ")} |`;
+  return [line(head), `|${"---|".repeat(head.length)}`, ...rows.map(line), ""].join("\n");
+}
+
 const STYLES = [
   "fill",
   "fill-opacity",

@@ -16,6 +16,7 @@ import { aboutRatio, isApart, toldRatio } from "../../lanes/ratio";
 import { Glyph, laneColour } from "../../lanes/mark";
 import { verdictWord } from "../../lanes/words";
 import { RunCurve } from "../../plot/RunCurve";
+import { Copy, withConditions } from "../../ui/Copy";
 import { Figure } from "../../ui/Figure";
 import { inUnit } from "../../ui/measureWords";
 import { Opening } from "../../ui/Opening";
@@ -104,7 +105,8 @@ function Found({ comparison, trial, findings, pair }: FoundProps) {
   return (
     <>
       <p className="conclusion" data-testid="pair-words">
-        {pair.words.join(" ")}
+        {pair.words.join(" ")}{" "}
+        <Copy what="finding" text={withConditions(pair.words.join(" "), findings.conditions)} />
       </p>
       <div className="row">
         {claim && <Pin comparison={comparison} found={claim} />}

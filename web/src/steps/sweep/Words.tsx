@@ -2,6 +2,7 @@
 import { Button } from "antd";
 import type { Comparison } from "../../api/client";
 import { Glyph } from "../../lanes/mark";
+import { Copy, withConditions } from "../../ui/Copy";
 import { download } from "../../ui/download";
 import { chosenBytes, count, plural, seconds } from "../../ui/units";
 import { PinOneOf } from "../findings/Claims";
@@ -16,7 +17,7 @@ export function Rule({ comparison, along, measure }: Props) {
   const words = measure === "elapsed" ? along.words : lead.words;
   return (
     <p className="conclusion" data-testid="sweep-words">
-      {words}{" "}
+      {words} <Copy what="finding" text={withConditions(words, atWords(along))} />{" "}
       {lead.rule && (
         <span className="small quiet">
           Of {lead.rule.held_out} sizes, each left out in its turn, the others name a right lane for{" "}
@@ -47,6 +48,11 @@ export function Rule({ comparison, along, measure }: Props) {
   );
 }
 
+/** The other knobs and conditions of a sweep, one a text. */
+function atWords(along: Along): string[] {
+  return Object.entries(along.at).map(([name, value]) => `${name} ${String(value)}`);
+}
+
 /** The regimes as a small table of decisions for a program to read. */
 export function ruleJson(lead: Lead, along: Along, comparison: Comparison): string {
   const rule = lead.regimes.map((regime) => ({
@@ -70,7 +76,7 @@ export function ruleText(lead: Lead, along: Along, comparison: Comparison): stri
     const where = [from, until].filter(Boolean).join(" ") || "any";
     return `${along.knob} ${where}: ${laneName(comparison, lane)}`;
   });
-  const at = Object.entries(along.at).map(([name, value]) => `${name} ${String(value)}`);
+  const at = atWords(along);
   const held = lead.rule
     ? [`right at ${lead.rule.named_right} of ${lead.rule.held_out} sizes left out`]
     : [];
