@@ -31,6 +31,7 @@ from ivrell.core.trial.control import NoControl
 from ivrell.core.trial.plan import Plan, Rotation, ordered_runs
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach, python_answer
 from tests.support.processes import processes_with
+from tests.support.waiting import PATIENCE_S
 
 GOOD = approach("good", COUNTING)
 
@@ -341,7 +342,7 @@ class Stopping(TrialCase):
             order=Order(Job(approach, {}, "csv", {}, folder)),
         )
 
-    def wait_for(self, condition, seconds=10.0):
+    def wait_for(self, condition, seconds=PATIENCE_S):
         deadline = time.monotonic() + seconds
         while not condition():
             self.assertLess(time.monotonic(), deadline, "waited in vain")

@@ -10,9 +10,9 @@ import time
 from pathlib import Path
 
 from ivrell.core.servers.postgresql import free_port
+from tests.support.waiting import PATIENCE_S
 
-_READY_S = 90.0
-_STOP_S = 40.0
+_STOP_S = 120.0
 
 
 class Running:
@@ -40,7 +40,7 @@ class Running:
         log = self.folder / "said"
         with log.open("w") as file:
             self._process = subprocess.Popen(self.command(*arguments), stdout=file, stderr=file)
-        deadline = time.monotonic() + _READY_S
+        deadline = time.monotonic() + PATIENCE_S
         while True:
             self.said = log.read_text()
             if found := re.search(r"http\S+/enter/\S+", self.said):
