@@ -32,7 +32,7 @@ class Wheel(unittest.TestCase):
         package = self.installed / "ivrell"
         for name in (
             "py.typed",
-            "core/report/report.html",
+            "core/report/document/report.html",
             "demo/tolls-per-lock.toml",
             "server/trials/migrations/0001_initial.py",
         ):

@@ -34,6 +34,11 @@ class _Own(logging.handlers.RotatingFileHandler):
         os.fchmod(stream.fileno(), 0o600)
         return stream
 
+    def handleError(self, record: logging.LogRecord) -> None:
+        """Go without what a full disk does not take: whoever writes there is told of it."""
+        if not isinstance(sys.exc_info()[1], OSError):
+            super().handleError(record)
+
 
 def file_handler(path: Path) -> logging.Handler:
     """What writes events to a file of their owner's alone, and keeps three older ones."""
