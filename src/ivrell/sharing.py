@@ -79,14 +79,23 @@ def rerun(
     """
     from ivrell.core.base.errors import BadInput
     from ivrell.core.bundles.again import check_same_data, second_opinion
+    from ivrell.core.contain import sandbox
     from ivrell.core.records.events import DataMade
     from ivrell.core.results.folder import DATA, ResultFolder
 
+    if why_not := sandbox.why_not():
+        raise BadInput(
+            f"Runs cannot be sandboxed here, and a stranger's code is not run without: {why_not}.",
+            hint="See docs/security.md for what the sandbox needs.",
+        )
     there = unpack(bundle, folder / "there")
     comparison = Comparison(there.comparison.text, own_files or Path.cwd())
-    plan = there.plan.model_copy(
-        update={"own_files": str(comparison.own_files), "sandbox": "auto", "until": None}
-    )
+    plan = there.plan
+    if plan.until is not None:
+        # As many rounds as it took there.
+        most = max((run.round for run in there.records if run.counted), default=plan.rounds)
+        plan = plan.model_copy(update={"until": None, "rounds": max(1, most)})
+    plan = plan.model_copy(update={"own_files": str(comparison.own_files), "sandbox": "auto"})
     if minutes is not None:
         found = comparison.estimate(plan, [there], minutes=minutes)
         if not found.rounds_in_time:

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import zipfile
 from pathlib import Path
+from unittest import mock
 
 import jsonschema
 
@@ -132,6 +133,8 @@ class Hostile(Bundled):
             ("not listed", put("remarks.json", b"{}"), False, "other files than its manifest"),
             ("a run of no lane", text(b'"approach": "loop"', b'"approach": "else"', "runs.jsonl"),
              True, "of no lane"),
+            ("a time below nought", text(b'"elapsed_s": 0.', b'"elapsed_s": -0.', "runs.jsonl"),
+             True, "."),
             ("runs that are none", put("runs.jsonl", b'{"run": "x"}\n'), True, "cannot be read"),
             ("a plan that is none", put("plan.json", b"[]"), True, "plan.json"),
             ("a curve of no run", put("curves/99.json", b"[]"), True, "of no run"),
@@ -217,6 +220,12 @@ class Again(Bundled):
         self.assertIn("The claim that held there fell: The loop is far quicker.", told)
         self.assertRegex(told, r"Against loop, slow is [\d.,]+ times faster here")
 
+    def test_no_stranger_s_code_runs_where_there_is_no_sandbox(self):
+        none = mock.patch("ivrell.core.contain.sandbox.why_not", return_value="no bubblewrap")
+        with none, self.assertRaisesRegex(BadInput, "is not run without: no bubblewrap"):
+            ivrell.rerun(self.bundle, folder=self.folder / "again")
+        self.assertFalse((self.folder / "again").exists())
+
     def test_other_data_is_refused(self):
         def table(bytes_hash):
             return MadeTable(table="readings", form="csv", rows=5, seconds=0, fingerprint="f",
@@ -245,6 +254,12 @@ class Again(Bundled):
         held = second_opinion(contents, there, with_crossing(whole, 4900, 4600, 5200, "holds"))
         self.assertIn("held: 4,700 there, 4,900 here", " ".join(held.words))
         self.assertTrue(held.holds)
+        # That none is found is not that it surely moved.
+        none = with_crossing(whole, 4900, 4600, 5200, "holds")
+        none = none.model_copy(update={"sweeps": [SweepFindings(knob="rows")]})
+        lost = second_opinion(contents, there, none)
+        self.assertIn("is not found here", " ".join(lost.words))
+        self.assertTrue(lost.holds)
 
 
 class Looked(Bundled):

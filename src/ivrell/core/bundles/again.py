@@ -50,11 +50,12 @@ def second_opinion(
         raise BadInput("The two have no point in common.", hint="Run it at the same sizes.")
     turns = [turn for one, other in both for turn in _turned(one, other, names)]
     crossings = list(_crossings(there, here))
-    held = {claim.text for claim in there.claims if claim.state == "holds"}
-    claims = [claim for claim in here.claims if claim.text in held]
+    claims = [
+        now for then, now in zip(there.claims, here.claims, strict=True) if then.state == "holds"
+    ]
     fell = [claim for claim in claims if claim.state in ("contradicted", "weakened")]
     words = [
-        *_order_words(turns, both, here),
+        *_order_words(turns, len(both)),
         *_gains(both, names, comparison.baseline_id),
         *(_crossing_words(crossing, names) for crossing in crossings),
         *_claim_words(claims, fell),
@@ -71,34 +72,37 @@ def _at(found: Findings) -> str:
 
 
 def _turned(one: Findings, other: Findings, names: Mapping[str, str]) -> Iterator[tuple[str, str]]:
-    """Pairs of lanes that surely changed places: where, and in words."""
-    verdicts = [
+    """Pairs of lanes that surely changed places, and lanes that did their work there alone: where,
+    and in words."""
+    then, now = (
         {(pair.base, pair.lane): pair.ratio.verdict for pair in found.pairs}
         for found in (one, other)
-    ]
+    )
     for first, second in combinations([lane.id for lane in one.ranked if lane.trusted], 2):
-        told = {found.get((second, first)) for found in verdicts}
-        if told == {"faster", "slower"}:
-            yield _at(one), f"{names[second]} is faster than {names[first]} here, and slower there"
-    for lane in other.lanes:
-        before = next((own for own in one.lanes if own.id == lane.id), None)
-        if before and before.trusted and not lane.trusted:
-            why = lane.trouble or "gives another answer"
+        if {then.get((second, first)), now.get((second, first))} == {"faster", "slower"}:
+            ahead, behind = (first, second) if now[second, first] == "faster" else (second, first)
+            yield _at(one), f"{names[ahead]} is faster than {names[behind]} here, and slower there"
+    here = {lane.id: lane for lane in other.lanes}
+    for lane in one.lanes:
+        if not lane.trusted:
+            continue
+        again = here.get(lane.id)
+        if again is None:
+            yield _at(one), f"{lane.name} did its work there, and did not run here"
+        elif not again.trusted:
+            why = again.trouble or "gives another answer"
             yield _at(one), f"{lane.name} did its work there, and here {why}"
 
 
-def _order_words(
-    turns: Sequence[tuple[str, str]],
-    both: Sequence[tuple[Findings, Findings]],
-    here: TrialFindings,
-) -> list[str]:
-    many = len(both) > 1
+def _order_words(turns: Sequence[tuple[str, str]], points: int) -> list[str]:
     if not turns:
-        at = f" at {len(both)} points" if many else ""
+        at = f" at {points} points" if points > 1 else ""
         return [f"Order of lanes held{at}: no two surely changed places."]
-    told = [f"{words}{f' (at {at})' if many and at else ''}." for at, words in turns[:_MOST_TOLD]]
+    told = [
+        f"{words}{f' (at {at})' if points > 1 and at else ''}." for at, words in turns[:_MOST_TOLD]
+    ]
     if len(turns) > _MOST_TOLD:
-        told.append(f"So do {len(turns) - _MOST_TOLD} more pairs.")
+        told.append(f"The same is so of {len(turns) - _MOST_TOLD} more.")
     return told
 
 
@@ -145,7 +149,7 @@ def _crossings(there: TrialFindings, here: TrialFindings) -> Iterator[CrossingTh
             )  # fmt: skip
             yield CrossingThen(
                 knob=sweep.knob, before=crossing.before, after=crossing.after, there=crossing.at,
-                here=same.at if same else None, moved=same is None or _apart(crossing, same),
+                here=same.at if same else None, moved=same is not None and _apart(crossing, same),
             )  # fmt: skip
 
 

@@ -25,7 +25,6 @@ MOST_BYTES = 2 << 30
 """Of all files together, unpacked."""
 
 MOST_FILE_BYTES = 512 << 20
-MOST_FILES = 100_000
 MOST_MANIFEST_BYTES = 64 << 20
 
 

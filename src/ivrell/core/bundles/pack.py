@@ -18,7 +18,7 @@ from ivrell.core.bundles.layout import (
     PACKAGES,
 )
 from ivrell.core.comparison.file import parse
-from ivrell.core.records.bundle import BundledFile, Manifest
+from ivrell.core.records.bundle import MOST_FILES, BundledFile, Manifest
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.plan import Plan
@@ -56,13 +56,15 @@ def pack(results: ResultFolder, to: Path, *, answers: bool = False) -> Manifest:
     machine = sessions[-1].machine if sessions else Machine()
     runs = results.runs()
     listed: list[BundledFile] = []
+    held_bytes = 0
     part = to.with_name(f"{to.name}.part")
     try:
         with zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
             for name, held in _files(results, sessions, answers=answers):
                 content = held.read_bytes() if isinstance(held, Path) else held
                 listed.append(_added(archive, name, content))
-                if sum(one.bytes for one in listed) > MOST_BYTES:
+                held_bytes += listed[-1].bytes
+                if held_bytes > MOST_BYTES or len(listed) > MOST_FILES:
                     raise BadInput("This trial is too large for a bundle.", where=str(results))
             manifest = Manifest(
                 name=parse(results.comparison_text).name, ended=found.ended,

@@ -18,7 +18,6 @@ from ivrell.core.bundles.layout import (
     MANIFEST,
     MOST_BYTES,
     MOST_FILE_BYTES,
-    MOST_FILES,
     MOST_MANIFEST_BYTES,
     NEEDED,
     PACKAGES,
@@ -26,7 +25,7 @@ from ivrell.core.bundles.layout import (
 )
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison
-from ivrell.core.records.bundle import BundledFile, Manifest, Origin
+from ivrell.core.records.bundle import MOST_FILES, BundledFile, Manifest, Origin
 from ivrell.core.records.plan import Plan
 from ivrell.core.records.run import RunRecord
 from ivrell.core.records.session import RunSet
@@ -141,10 +140,16 @@ def _made_whole(results: ResultFolder, bundle: Bundle) -> None:
         raise BadInput("It has not as many runs as it says.", where="runs.jsonl")
     _check_curves(results, runs)
     results.keep(ORIGIN, bundle.origin)
-    told_of(
-        comparison, results, RunSet(runs, sessions), agreement,
-        made=made, ended=bundle.manifest.ended, plan=plan,
-    )  # fmt: skip
+    try:
+        told_of(
+            comparison, results, RunSet(runs, sessions), agreement,
+            made=made, ended=bundle.manifest.ended, plan=plan,
+        )  # fmt: skip
+    except (KeyError, TypeError, ValueError, ArithmeticError, AssertionError) as error:
+        raise BadInput(
+            f"What it holds does not go together as a trial: {type(error).__name__}: {error}.",
+            where=str(bundle.path),
+        ) from error
 
 
 def _check_curves(results: ResultFolder, runs: Sequence[RunRecord]) -> None:
@@ -177,7 +182,7 @@ def _manifest(archive: zipfile.ZipFile, path: Path) -> tuple[Manifest, str]:
     names = [entry.filename for entry in entries]
     if MANIFEST not in names:
         raise BadInput(f"It has no {MANIFEST}, so it is no bundle.", where=str(path))
-    if len(names) > MOST_FILES or len(set(names)) < len(names):
+    if len(names) > MOST_FILES + 1 or len(set(names)) < len(names):
         raise BadInput("It has too many files, or two of a name.", where=str(path))
     for entry in entries:
         _refuse_odd(entry, path)

@@ -6,6 +6,9 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
 from ivrell.core.records.findings import JudgedClaim
 
+MOST_FILES = 100_000
+"""Files of a bundle at the most."""
+
 Sha256 = Annotated[str, Field(pattern="^[0-9a-f]{64}$")]
 
 
@@ -34,7 +37,7 @@ class Manifest(BaseModel):
     machine: Annotated[str, Field(max_length=500)] = ""
     runs: Annotated[int, Field(ge=0)]
     packages: Annotated[list[str], Field(max_length=2_000)] = []
-    files: Annotated[list[BundledFile], Field(max_length=200_000)]
+    files: Annotated[list[BundledFile], Field(max_length=MOST_FILES)]
 
 
 FORMAT: str = get_args(Manifest.model_fields["format"].annotation)[0]

@@ -15,7 +15,9 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ivrell.core.base.errors import BadInput
+from ivrell.core.base.quantities import format_bytes
 from ivrell.core.base.temp_dirs import own_folder
+from ivrell.core.bundles.layout import MOST_BYTES
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.jobs.models import Job
 from ivrell.server.replies import reply
@@ -46,6 +48,8 @@ class BundlesView(APIView):
         file = request.FILES.get("file")
         if file is None:
             raise BadInput("No file was sent.", hint="Choose a file that ivrell bundle has made.")
+        if (file.size or 0) > MOST_BYTES:
+            raise BadInput(f"The file is larger than {format_bytes(MOST_BYTES)}.", where="file")
         with own_folder() as folder:
             path = folder / "bundle.zip"
             with path.open("wb") as copy:
