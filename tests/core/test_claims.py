@@ -140,6 +140,17 @@ class Crossings(unittest.TestCase):
         self.assertEqual("cannot tell", self.state(3_000, 7_000, level).state)
         self.assertEqual("not measured", self.state(3_000, 7_000, {1_000: 0.5}).state)
 
+    def test_along_values_that_go_together_and_sizes_of_nought(self):
+        sizes = {0: 0.4, **self.growing}
+        joint = [
+            one.model_copy(update={"point": {**one.point, "width": one.point["size"] * 2},
+                                   "claims": [None]})
+            for one in sized(sizes)
+        ]  # fmt: skip
+        claim = Claim(text="x", lower="once", higher="rows",
+                      crossing={"knob": "size", "low": 3_000, "high": 7_000})  # fmt: skip
+        self.assertEqual("holds", over_all([claim], joint)[0].state)
+
 
 class InTheFile(unittest.TestCase):
     def test_one_claim_asserts_one_thing(self):

@@ -191,5 +191,6 @@ class OnTheTerminal(TrialCase):
         self.assertEqual({"rows": 40}, found["point"])
         self.assertEqual("small", found["lanes"][0]["holds"])
         self.assertEqual([20, 40], [size["size"] for size in found["along"][0]["sizes"]])
-        for wrong in (["--work", "b"], ["--work", "gone=1"], ["--per-day", "-1"]):
+        for wrong in (["--work", "b"], ["--work", "gone=1"], ["--per-day", "-1"],
+                      ["--per-day", "0"]):  # fmt: skip
             self.assertEqual(2, self.ivrell("cost", "trial", *wrong).returncode, wrong)

@@ -32,9 +32,9 @@ def _cost(args: argparse.Namespace) -> int:
     said = {} if contents.cost is None else contents.cost.model_dump(exclude_none=True)
     given = {
         "per_day": args.per_day, "machine": args.machine, "storage": args.storage,
-        "per_work_hour": args.per_work_hour, "work": _work(args.work),
+        "per_work_hour": args.per_work_hour, "work": _work(args.work) or None,
     }  # fmt: skip
-    said |= {name: value for name, value in given.items() if value}
+    said |= {name: value for name, value in given.items() if value is not None}
     for name in ("per_day", "machine"):
         if name not in said:
             option = name.replace("_", "-")

@@ -15,7 +15,7 @@ from ivrell.core.records.findings import (
     Ratio,
     RatioVerdict,
 )
-from ivrell.core.records.points import Point
+from ivrell.core.records.points import Point, beside, going_with
 from ivrell.core.report.sweep.along import told_bounds
 from ivrell.core.report.words import knobs_told, ratio_told
 from ivrell.core.stats.contrasts import Pair, turned
@@ -176,7 +176,8 @@ def _within(claimed: tuple[float, float | None], found: Bounds, ratio: Ratio, fi
         beyond = f"more than {most:,.10g}"
     if beyond and ratio.verdict in _LESS:
         return "weakened", f"{figures} That is {beyond} times{direction}"
-    if beyond or (ratio.verdict not in (*_LESS, "not told apart") and most is None):
+    apart = ratio.verdict not in (*_LESS, "not told apart")
+    if beyond or (apart and (most is None or (_more(ratio) and least >= 1))):
         return "contradicted", figures
     return "cannot tell", f"{figures} Whether it is {inside} is not told{direction}"
 
@@ -252,13 +253,15 @@ def _along(
     if not claim.is_about(point) or crossing.knob not in point:
         return _OTHER_POINT
     assert claim.lower is not None and claim.higher is not None
-    others = {name: value for name, value in point.items() if name != crossing.knob}
+    along = {crossing.knob, *going_with([found.point for found in points], crossing.knob)}
+    others = beside(point, along)
     rated: list[Rated] = []
     for found in points:
         size = found.point.get(crossing.knob)
-        if isinstance(size, bool) or not isinstance(size, int | float):
+        # Sizes are looked at by their logarithms.
+        if isinstance(size, bool) or not isinstance(size, int | float) or size <= 0:
             continue
-        if {n: v for n, v in found.point.items() if n != crossing.knob} != others:
+        if beside(found.point, along) != others:
             continue
         if odd := _wrong(
             claim.lanes, {lane.id: lane.name for lane in found.lanes if lane.gives_wrong_answer}

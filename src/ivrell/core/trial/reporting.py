@@ -74,7 +74,8 @@ def document_of(
     taken = results.run_set()
     made: list[MadeTable] = results.read(DATA) if results.has(DATA) else []
     points = found.points
-    if comparison.claim != ran.claim:
+    judged = all(len(one.claims) == len(comparison.claim) for one in points)
+    if comparison.claim != ran.claim or not judged:
         agreement = results.read(AGREEMENT)
         points = [
             findings(comparison, taken, agreement.get(point_name(one.point), {}), one.point, made)

@@ -93,7 +93,7 @@ def _explained(trial: Trial) -> dict[str, str]:
     """How engines carry lanes out, where that was asked of the code that the trial ran."""
     found: dict[str, str] = {}
     tries = Try.objects.filter(comparison=trial.comparison_id, kind=Try.Kind.EXPLAINED)
-    for one in tries.exclude(found=None).order_by("pk"):
+    for one in tries.exclude(found__isnull=True).order_by("pk"):
         try:
             ran = parse(one.text).approach_called(one.lane)
             same = ran == trial.read.approach_called(one.lane)
