@@ -2,9 +2,12 @@
 
 import io
 import zipfile
+from unittest import mock
 
+from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.trial.plan import Plan
 from ivrell.server.comparisons.models import Comparison
 from ivrell.server.jobs.models import Job
@@ -66,6 +69,23 @@ class Bundles(ServerCase):
         self.assertIn("has not been read yet", attempt.trouble.what)
         self.assertFalse(self.call("post", f"{own}code-is-read/")["unread"])
         self.call("post", f"{own}launch/", {"rounds": 1}, status=201)
+
+    def test_where_records_were_lost_it_comes_back_as_unread(self):
+        came = self.send(self.bundle)
+        self.call("post", f"comparisons/{came['comparison']}/code-is-read/")
+        Comparison.objects.filter(pk=came["comparison"]).delete()
+        reindex()
+        back = Trial.objects.get(pk=came["id"])
+        self.assertTrue(back.comparison.unread)
+        self.assertNotEqual(self.comparison.pk, back.comparison_id)
+        self.call("post", f"trials/{back.pk}/again/", status=400)
+
+    def test_what_cannot_be_kept_leaves_no_folder(self):
+        folders = set((settings.IVRELL_DATA / "trials").iterdir())
+        lost = mock.patch("ivrell.server.trials.bundles.take_up", side_effect=BadInput("lost"))
+        with lost:
+            self.send(self.bundle, 400)
+        self.assertEqual(folders, set((settings.IVRELL_DATA / "trials").iterdir()))
 
     def test_what_is_none_leaves_nothing(self):
         comparisons, trials = Comparison.objects.count(), Trial.objects.count()

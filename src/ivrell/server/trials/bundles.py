@@ -1,5 +1,6 @@
 """Bundles by the API: a trial as one file, and one that somebody sends."""
 
+import shutil
 import tempfile
 from pathlib import Path
 
@@ -79,7 +80,11 @@ def _taken_in(path: Path) -> Trial:
             planned_runs=0,
         )
         results = unpack(path, trial.folder)
-        take_up(trial.pk, results)
+        try:
+            take_up(trial.pk, results)
+        except BaseException:
+            shutil.rmtree(trial.folder, ignore_errors=True)
+            raise
     return get_object_or_404(Trial.objects.select_related("comparison", "job"), pk=trial.pk)
 
 

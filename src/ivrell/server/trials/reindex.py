@@ -38,7 +38,8 @@ def reindex() -> Reindexed:
     """Bring the records of all trials that have ended into line with their result folders.
 
     A trial without a record comes to the comparison of the same name, or to a new one made of
-    the text that it ran. Trials under way are left alone.
+    the text that it ran; one that came as a bundle always to a new one, as when it came. Trials
+    under way are left alone.
     """
     trials = runs = 0
     refused: dict[str, str] = {}
@@ -68,7 +69,7 @@ def take_up(number: int, kept: ResultFolder) -> int:
     began, ended = _times(kept.path)
     trial = Trial.objects.filter(pk=number).first() or Trial(
         pk=number,
-        comparison=_comparison(data.name, text),
+        comparison=_comparison(data.name, text, foreign=kept.has(ORIGIN)),
         job=Job.objects.create(kind="trial", started_at=began, finished_at=ended),
     )
     trial.text, trial.plan = text, plan.model_dump(mode="json")
@@ -116,7 +117,14 @@ def _tell_again(trial: Trial, runs: Sequence[RunRecord]) -> None:
     )
 
 
-def _comparison(name: str, text: str) -> Comparison:
+def _comparison(name: str, text: str, *, foreign: bool) -> Comparison:
+    """The comparison that a trial without a record comes to. What came from somebody else has one
+    of its own, whose code nobody has read as far as anyone can tell."""
+    if foreign:
+        made = Comparison.objects.from_text(text)
+        made.unread = True
+        made.save(update_fields=["unread"])
+        return made
     present = Comparison.objects.present().filter(name=name)
     return present.first() or Comparison.objects.from_text(text)
 
