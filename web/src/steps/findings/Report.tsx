@@ -48,7 +48,7 @@ function ReportDialog({ comparison, trial, findings, onLeave }: Props & { onLeav
   const view = useView();
   const { message } = App.useApp();
   const at = { params: { path: { id: trial.id } } };
-  const { data: summary } = useQuery({
+  const { data: summary, error: untold } = useQuery({
     queryKey: ["summary", trial.id, comparison.claims],
     queryFn: () => taken(api.GET("/api/trials/{id}/summary/", at)),
   });
@@ -63,24 +63,32 @@ function ReportDialog({ comparison, trial, findings, onLeave }: Props & { onLeav
     .filter((lane) => lane.id !== base?.id)
     .map((lane) => `${base?.id},${lane.id}`);
   const words = (pair: string) => pair.split(",").map(name).join(" and ");
-  const write = async () => {
+  const download = async (asked: Promise<unknown>, name: string) => {
     setMaking(true);
     setTrouble(null);
-    const query = { form, pair: pairs, point: JSON.stringify(findings.point) };
     try {
-      const file: unknown = await taken(
-        api.GET("/api/trials/{id}/report/", {
-          params: { ...at.params, query },
-          parseAs: "blob",
-        }),
-      );
-      give(`${comparison.name} ${trial.id}.${FORMS[form].suffix}`, file as Blob);
+      give(name, (await asked) as Blob);
       onLeave();
     } catch (error) {
       setTrouble(error);
     } finally {
       setMaking(false);
     }
+  };
+  const write = () => {
+    const query = { form, pair: pairs, point: JSON.stringify(findings.point) };
+    const asked = api.GET("/api/trials/{id}/report/", {
+      params: { ...at.params, query },
+      parseAs: "blob",
+    });
+    return download(taken(asked), `${comparison.name} ${trial.id}.${FORMS[form].suffix}`);
+  };
+  const pack = () => {
+    const asked = api.GET("/api/trials/{trial}/bundle/", {
+      params: { path: { trial: trial.id } },
+      parseAs: "blob",
+    });
+    return download(taken(asked), `${comparison.name} ${trial.id} bundle.zip`);
   };
   return (
     <Drawer
@@ -92,7 +100,9 @@ function ReportDialog({ comparison, trial, findings, onLeave }: Props & { onLeav
       footer={
         <div className="row report-foot">
           <Tooltip title="The whole trial in one file: data recipe, code, plan and every run, to be looked at and run again by another Ivrell">
-            <Button href={`/api/trials/${trial.id}/bundle/`}>Download the bundle</Button>
+            <Button disabled={making} onClick={() => void pack()}>
+              Download the bundle
+            </Button>
           </Tooltip>
           <Button type="primary" loading={making} onClick={() => void write()}>
             Download the report
@@ -152,7 +162,7 @@ function ReportDialog({ comparison, trial, findings, onLeave }: Props & { onLeav
           It has the claims and notes of now, the answers with their evidence, how the data is made,
           the code, the machine, and how each figure was taken. Who reads it needs no Ivrell.
         </p>
-        <Trouble error={trouble} />
+        <Trouble error={trouble ?? untold} />
       </div>
     </Drawer>
   );
