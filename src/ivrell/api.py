@@ -618,18 +618,10 @@ class Trial:
                 ``[cost]`` unless given.
             values: of knobs and conditions of the point; the first unless given.
         """
-        from ivrell.core.base.errors import BadInput
-        from ivrell.core.prices import PriceTables
-        from ivrell.core.report.cost import costs
-        from ivrell.core.results.folder import DATA
+        from ivrell.core.trial.costing import cost_of
 
-        contents = self.comparison.contents
-        wanted = assumed or contents.cost
-        if wanted is None:
-            raise BadInput("How often it runs, and where, is not said.", where="cost")
-        made = self._kept.read(DATA) if self._kept.has(DATA) else []
         point = self.at(**values).point if values else None
-        return costs(contents, self.whole, made, wanted, PriceTables().all(), point)
+        return cost_of(self._kept, assumed, point)
 
     def bundle(self, to: Path | str, *, answers: bool = False) -> Path:
         """Pack it into one file that can be looked at and run again elsewhere. Raises BadInput

@@ -4,8 +4,12 @@ import hashlib
 import io
 import json
 import os
+import shutil
 import subprocess
 import sys
+import sysconfig
+import tempfile
+import unittest
 import zipfile
 from pathlib import Path
 from unittest import mock
@@ -16,16 +20,21 @@ import ivrell
 from ivrell import sharing
 from ivrell.core.base.errors import BadInput
 from ivrell.core.bundles import unpack as unpacking
-from ivrell.core.bundles.again import check_same_data, second_opinion
+from ivrell.core.bundles.again import check_same_data, opinion_of, second_opinion
+from ivrell.core.bundles.pack import pack
+from ivrell.core.comparison.file import parse
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import JudgedClaim
 from ivrell.core.records.sweep import Crossing, Lead, SweepFindings
+from ivrell.core.results.folder import ResultFolder
 from tests.support.comparisons import COUNTING, DEMO, HEAD, TrialCase, approach
 from tools import file_schema
 
 SLOW = "import time\n" + "\n".join(
     line[4:] if line.startswith("    ") else line for line in COUNTING.splitlines()
 ).replace("counts = {}", "time.sleep(0.2); counts = {}")  # fmt: skip
+NOBODY = 65534
+SYSTEM_PYTHON = "/usr/bin/python3"
 CLAIMS = """
 [[claim]]
 text = "The loop is far quicker"
@@ -33,6 +42,13 @@ lower = "loop"
 higher = "slow"
 at_least = 2
 """
+
+
+def _is_same_python() -> bool:
+    if not Path(SYSTEM_PYTHON).exists():
+        return False
+    told = subprocess.run([SYSTEM_PYTHON, "--version"], capture_output=True, text=True, timeout=60)
+    return told.stdout.startswith(f"Python {sys.version_info.major}.{sys.version_info.minor}.")
 
 
 class Bundled(TrialCase):
@@ -67,6 +83,17 @@ class Packed(Bundled):
         self.assertTrue((back.folder / "curves.parquet").exists())
         self.assertIn("Gauge", back.report(self.folder / "back.html").read_text())
         self.assertRaises(BadInput, ivrell.unpack, self.bundle, self.folder / "back")
+
+    def test_claims_and_notes_of_now_go_with_it(self):
+        note = '\n[[note]]\ntext = "Looked at twice"\n'
+        gone = '\n[[claim]]\ntext = "Of a lane that did not run"\nlower = "new"\nhigher = "slow"\n'
+        claim = '\n[[claim]]\ntext = "Pinned since"\nlower = "loop"\nhigher = "slow"\n'
+        now = self.text.replace(CLAIMS, note + claim + gone) + approach("new", COUNTING)
+        pack(ResultFolder(self.there.folder), self.folder / "now.zip", now=parse(now))
+        back = sharing.unpack(self.folder / "now.zip", self.folder / "back")
+        self.assertEqual(["Pinned since"], [one.text for one in back.whole.claims])
+        self.assertEqual("holds", back.whole.claims[0].state)
+        self.assertEqual(["Looked at twice"], [one.text for one in back.comparison.contents.note])
 
     def test_answers_on_request_and_they_are_not_taken_over(self):
         whole = self.there.bundle(self.folder / "whole.zip", answers=True)
@@ -205,6 +232,46 @@ class Again(Bundled):
         none = self.ivrell("rerun", self.bundle, "--code-is-read", "--minutes", "0.0001")
         self.assertEqual(2, none.returncode)
         self.assertIn("Not one round fits", none.stderr)
+
+    @unittest.skipUnless(os.geteuid() == 0, "only root may be another user")
+    @unittest.skipUnless(_is_same_python(), "no Python of this version that all users may run")
+    def test_by_another_user_who_owns_another_folder(self):
+        theirs = Path(tempfile.mkdtemp(prefix="ivrell-theirs-"))
+        self.addCleanup(shutil.rmtree, theirs)
+        shutil.copy(self.bundle, theirs)
+        for path in (theirs, *theirs.iterdir()):
+            os.chown(path, NOBODY, NOBODY)
+        # The Python of these tests may lie in a home that is closed to others.
+        subprocess.run([SYSTEM_PYTHON, "-m", "venv", "--without-pip", theirs / "venv"], check=True,
+                       timeout=120)  # fmt: skip
+        [packages] = (theirs / "venv" / "lib").glob("python*/site-packages")
+        added = f"import site; site.addsitedir({sysconfig.get_path('purelib')!r})\n"
+        (packages / "these.pth").write_text(added)
+        done = subprocess.run(
+            [theirs / "venv/bin/python", "-m", "ivrell.cli", "rerun", self.bundle.name,
+             "--code-is-read", "--out", "again", "--json"],
+            capture_output=True, text=True, cwd=theirs, timeout=600, stdin=subprocess.DEVNULL,
+            user=NOBODY, group=NOBODY, extra_groups=[],
+            env={**os.environ, "IVRELL_DATA": str(theirs / "data"), "HOME": str(theirs)},
+        )  # fmt: skip
+        self.assertIn(done.returncode, (0, 1), done.stderr)
+        self.assertEqual(
+            (2, 0), (json.loads(done.stdout)["points"], json.loads(done.stdout)["turned"])
+        )
+        self.assertEqual(NOBODY, (theirs / "again" / "here" / "runs.jsonl").stat().st_uid)
+
+    def test_of_two_trials_that_were_run_anyhow(self):
+        claim = '\n[[claim]]\ntext = "Half"\nlower = "loop"\nhigher = "slow"\n'
+        now = parse(self.text.replace(CLAIMS, claim))
+        self.trial(self.text, name="here", rounds=4, warm_ups=0, knobs={"rows": [30, 60]}).conduct()
+        there, here = (ResultFolder(self.folder / name) for name in ("trial", "here"))
+        found = opinion_of(there, here, now)
+        self.assertEqual(["Half"], [claim.text for claim in found.claims])
+        self.assertIn("The claim that held there holds here.", found.words)
+        other = self.text.replace("time.sleep(0.2)", "time.sleep(0.1)")
+        self.trial(other, name="other", rounds=2, warm_ups=0, knobs={"rows": [30]}).conduct()
+        with self.assertRaisesRegex(BadInput, "did not run the same"):
+            opinion_of(there, ResultFolder(self.folder / "other"))
 
     def test_its_words_are_right_where_a_lane_was_made_slower(self):
         text = self.text.replace("time.sleep(0.2)", "time.sleep(0.002)")

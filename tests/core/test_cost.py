@@ -9,6 +9,7 @@ import unittest
 from pathlib import Path
 
 from ivrell.core.base.errors import BadInput
+from ivrell.core.comparison.edit import change_approach, remove_approach, set_table
 from ivrell.core.comparison.file import parse
 from ivrell.core.prices import PriceTables
 from ivrell.core.records.cost import Assumed, MachinePrice, Prices, StoragePrice
@@ -145,11 +146,13 @@ class Kept(unittest.TestCase):
         self.assertEqual({}, self.kept.all().machines)
         for wrong in (
             lambda: self.kept.remove("small"),
-            lambda: self.kept.put_machine("x", MachinePrice()),
             lambda: self.kept.put_machine(" ", MachinePrice(per_hour=1)),
             lambda: self.kept.say_currency("x" * 40),
         ):
             self.assertRaises(BadInput, wrong)
+        self.assertRaisesRegex(ValueError, "a machine needs a price", MachinePrice)
+        self.kept.put(PRICES)
+        self.assertEqual(PRICES, self.kept.all())
         (self.folder / "prices.json").write_text("{")
         self.assertRaises(BadInput, self.kept.all)
 
@@ -160,6 +163,16 @@ class Kept(unittest.TestCase):
         for wrong in ("per_day = 0\nmachine = \"small\"", "per_day = 1",
                       "per_day = 1\nmachine = \"s\"\nwork = { gone = 1 }"):  # fmt: skip
             self.assertRaises(BadInput, parse, f"{TEXT}\n[cost]\n{wrong}\n")
+
+    def test_what_is_assumed_follows_the_lanes_and_is_said_anew(self):
+        text = f"{TEXT}\n[cost]\nper_day = 40\nmachine = 'small'\nwork = {{ once = 6, rows = 2 }}\n"
+        renamed = parse(change_approach(text, "once", {"id": "single"}))
+        self.assertEqual({"single": 6, "rows": 2}, renamed.cost.work)
+        self.assertEqual({"once": 6}, parse(remove_approach(text, "rows")).cost.work)
+        again = parse(set_table(text, "cost", {"per_day": 2.0, "machine": "large"}))
+        self.assertEqual(Assumed(per_day=2, machine="large"), again.cost)
+        self.assertEqual(again.cost, parse(set_table(TEXT, "cost", {"per_day": 2.0,
+                         "machine": "large"})).cost)  # fmt: skip
 
 
 class OnTheTerminal(TrialCase):
@@ -191,6 +204,21 @@ class OnTheTerminal(TrialCase):
         self.assertEqual({"rows": 40}, found["point"])
         self.assertEqual("small", found["lanes"][0]["holds"])
         self.assertEqual([20, 40], [size["size"] for size in found["along"][0]["sizes"]])
+        # It stands in the report, with its picture and what it rests on; or why it does not.
+        written = self.ivrell("report", "trial", "--html", "r.html", "--markdown", "r.md")
+        self.assertEqual(0, written.returncode, written.stderr)
+        for form in ("r.html", "r.md"):
+            report = (self.folder / form).read_text()
+            self.assertIn("40 times a day on small", report)
+            self.assertIn("0.12 EUR an hour", report)
+        self.assertIn("cost a month over rows", (self.folder / "r.html").read_text())
+        self.assertIn("svg", (self.folder / "r-cost-1.svg").read_text())
+        self.ivrell("prices", "--remove", "small")
+        self.ivrell("report", "trial", "--html", "r.html")
+        self.assertIn(
+            "Not told: No machine has the name small", (self.folder / "r.html").read_text()
+        )
+        self.ivrell("prices", "--machine", "small", "--per-hour", "0.12")
         for wrong in (["--work", "b"], ["--work", "gone=1"], ["--per-day", "-1"],
                       ["--per-day", "0"]):  # fmt: skip
             self.assertEqual(2, self.ivrell("cost", "trial", *wrong).returncode, wrong)

@@ -9,9 +9,24 @@ from xml.etree import ElementTree
 
 import ivrell
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.quantities import format_seconds
-from ivrell.core.report.document.drawings import Axis
+from ivrell.core.base.quantities import format_seconds, three_figures
+from ivrell.core.comparison.file import parse
+from ivrell.core.records.sweep import SweepFindings
+from ivrell.core.report.document.drawings import (
+    Axis,
+    Colours,
+    grid_drawing,
+    grids,
+    sweep_drawing,
+)
+from tests.core.test_cost import TEXT
+from tests.core.test_findings import SLOW
+from tests.core.test_pairs import MIDDLE, found_of, runs_of
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
+
+COLOURS = Colours.of(parse(TEXT))
+NAMES = {approach.id: approach.label for approach in parse(TEXT).approach}
+BOTH = {"rows": SLOW, "once": MIDDLE}
 
 
 class Parsed(HTMLParser):
@@ -117,6 +132,35 @@ class Report(TrialCase):
         # What holds at every point is told once.
         self.assertEqual(words.count("few rounds"), 1)
         self.assertIn("At every point", words)
+
+
+class Drawings(unittest.TestCase):
+    def test_a_size_of_nought_has_no_place_on_a_logarithmic_axis(self):
+        points = [
+            found_of(TEXT, runs_of(times)).model_copy(update={"point": {"rows": rows}})
+            for rows, times in ((0, BOTH), (10, BOTH), (1000, BOTH))
+        ]
+        drawn = sweep_drawing(SweepFindings(knob="rows"), points, COLOURS, NAMES)
+        self.assertEqual(2 * len(BOTH), drawn.count("<circle"))
+        self.assertEqual("", sweep_drawing(SweepFindings(knob="rows"), points[:2], COLOURS, NAMES))
+
+    def test_who_leads_by_two_knobs_how_far_and_how_surely(self):
+        points = [
+            found_of(TEXT, runs_of(times)).model_copy(update={"point": {"rows": rows, "k": k}})
+            for rows, k, times in (
+                (10, 1, {"rows": SLOW, "once": MIDDLE}), (10, 2, {"rows": MIDDLE, "once": SLOW}),
+                (20, 1, {"rows": MIDDLE, "once": MIDDLE}), (20, 2, {"rows": SLOW, "once": MIDDLE}),
+            )
+        ]  # fmt: skip
+        [grid] = grids(points)
+        self.assertEqual(("once", True), (grid.leads[10, 1].lane, grid.leads[10, 1].sure))
+        self.assertEqual(("rows", True), (grid.leads[10, 2].lane, grid.leads[10, 2].sure))
+        self.assertFalse(grid.leads[20, 1].sure)
+        drawn = grid_drawing(grid, COLOURS, NAMES)
+        self.assertEqual(1, drawn.count("url(#unsure)"))
+        told = [lead.margin for lead in grid.leads.values()]
+        self.assertIn(f"{three_figures(told[0])}×", drawn)
+        self.assertIn("Who leads by", drawn)
 
 
 class Axes(unittest.TestCase):

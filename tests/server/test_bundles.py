@@ -70,6 +70,32 @@ class Bundles(ServerCase):
         self.assertFalse(self.call("post", f"{own}code-is-read/")["unread"])
         self.call("post", f"{own}launch/", {"rounds": 1}, status=201)
 
+    def test_it_is_run_again_and_that_is_a_second_opinion(self):
+        claim = {"text": "Pinned since", "lower": "loop", "higher": "query"}
+        self.call(
+            "put", f"comparisons/{self.comparison.pk}/remarks/", {"claims": [claim], "notes": []}
+        )
+        bundle = self.client.get(f"/api/trials/{self.trial.pk}/bundle/").content
+        came = self.send(bundle)
+        own = f"comparisons/{came['comparison']}/"
+        self.assertEqual(["Pinned since"], [one["text"] for one in self.call("get", own)["claims"]])
+        self.call("post", f"{own}code-is-read/")
+        launched = self.call("post", f"{own}launch/", {"rounds": 2, "warm_ups": 0}, status=201)
+        work(Trial.objects.get(pk=launched["id"]))
+        opinion = f"trials/{launched['id']}/second-opinion/"
+        found = self.call("get", f"{opinion}?of={came['id']}")
+        # Two rounds tell nothing that could turn.
+        self.assertIn("Order of lanes held", found["words"][0])
+        self.call("get", f"{opinion}?of={launched['id']}", status=400)
+        # It stands beside the trial that it came from, in one table.
+        rows = self.call("get", f"compared/?trials={self.trial.pk},{came['id']},{launched['id']}")
+        self.assertEqual([self.trial.pk, came["id"], launched["id"]],
+                         [row["trial"] for row in rows["trials"]])  # fmt: skip
+        self.assertIsNone(rows["trials"][0]["lanes"][0]["change"])
+        self.assertTrue(rows["trials"][2]["lanes"][0]["change"])
+        for wrong in ("", "x", f"{self.trial.pk}", f"{came['id']},{came['id']}"):
+            self.call("get", f"compared/?trials={wrong}", status=400)
+
     def test_where_records_were_lost_it_comes_back_as_unread(self):
         came = self.send(self.bundle)
         self.call("post", f"comparisons/{came['comparison']}/code-is-read/")

@@ -10,11 +10,10 @@ from ivrell.cli.console import OUT
 from ivrell.cli.given import DONE, knobs_given, tell
 from ivrell.cli.tables import Heading, table
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.quantities import format_bytes, parse_bytes, three_figures
+from ivrell.core.base.quantities import parse_bytes
 from ivrell.core.base.wording import told
 from ivrell.core.prices import PriceTables
 from ivrell.core.records.cost import (
-    Amount,
     Assumed,
     CostAlong,
     CostFindings,
@@ -22,7 +21,13 @@ from ivrell.core.records.cost import (
     Prices,
     StoragePrice,
 )
-from ivrell.core.report.cost import told_days
+from ivrell.core.report.cost_words import (
+    HEADINGS,
+    cost_rows,
+    machine_told,
+    storage_told,
+    told_amount,
+)
 from ivrell.core.report.sweep.along import told_size
 
 
@@ -66,23 +71,12 @@ def _work(given: Sequence[str]) -> dict[str, float]:
 def _shown(found: CostFindings) -> None:
     for words in found.words:
         OUT.print(words)
+    lane, *amounts, holds, pays_back = HEADINGS
     headings = [
-        Heading("lane", text=True, wraps=True), Heading("a month"), Heading("running"),
-        Heading("storage"), Heading("stored"), Heading("memory"), Heading("holds it", text=True),
-        Heading("pays back", dispensable=1),
+        Heading(lane, text=True, wraps=True), *map(Heading, amounts), Heading(holds, text=True),
+        Heading(pays_back, dispensable=1),
     ]  # fmt: skip
-    rows = [
-        [
-            lane.name, _amount(lane.total), _amount(lane.running),
-            "–" if lane.storage is None else three_figures(lane.storage),
-            "–" if lane.stored_bytes is None else format_bytes(lane.stored_bytes),
-            "–" if lane.peak_bytes is None else format_bytes(lane.peak_bytes),
-            lane.holds or "–",
-            "" if lane.pays_back_days is None else told_days(lane.pays_back_days),
-        ]
-        for lane in found.lanes
-    ]  # fmt: skip
-    OUT.print(table(headings, rows))
+    OUT.print(table(headings, cost_rows(found)))
     names = {lane.lane: lane.name for lane in found.lanes}
     for along in found.along:
         _along(along, names)
@@ -97,19 +91,12 @@ def _along(along: CostAlong, names: Mapping[str, str]) -> None:
     rows = [
         [
             f"{told_size(size.size)}{' (predicted)' if size.predicted else ''}",
-            *(_amount(size.lanes[lane]) if lane in size.lanes else "" for lane in lanes),
+            *(told_amount(size.lanes[lane]) if lane in size.lanes else "" for lane in lanes),
         ]
         for size in along.sizes
     ]
     OUT.print()
     OUT.print(table(headings, rows))
-
-
-def _amount(amount: Amount) -> str:
-    if amount.low is None or amount.high is None:
-        return three_figures(amount.value)
-    span = f"{three_figures(amount.low)} to {three_figures(amount.high)}"
-    return f"{three_figures(amount.value)} ({span})"
 
 
 def _prices(args: argparse.Namespace) -> int:
@@ -140,18 +127,10 @@ def _prices(args: argparse.Namespace) -> int:
 
 
 def _listed(found: Prices) -> None:
-    money = f" {found.currency}" if found.currency else ""
-    for name, machine in found.machines.items():
-        parts = []
-        if machine.per_hour is not None:
-            parts.append(f"{machine.per_hour:g}{money} an hour")
-        if machine.per_cpu_hour is not None:
-            parts.append(f"{machine.per_cpu_hour:g}{money} an hour of CPU time")
-        if machine.memory_bytes is not None:
-            parts.append(f"{format_bytes(machine.memory_bytes)} of memory")
-        OUT.print(f"{name}: {', '.join(parts)}")
-    for name, storage in found.storages.items():
-        OUT.print(f"{name}: {storage.per_gb_month:g}{money} a month for 10^9 bytes")
+    for name in found.machines:
+        OUT.print(f"{name}: {machine_told(found, name)}")
+    for name in found.storages:
+        OUT.print(f"{name}: {storage_told(found, name)}")
     if not found.machines and not found.storages:
         OUT.print("No price is kept. Tell one: --machine NAME --per-hour P")
 

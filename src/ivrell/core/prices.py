@@ -36,10 +36,12 @@ class PriceTables:
                 hint="Put the file right, or move it away and tell each price anew.",
             ) from None  # fmt: skip
 
+    def put(self, prices: Prices) -> None:
+        """Keep these in place of all that are there. Raises BadInput."""
+        self._change(lambda _: dict(prices))
+
     def put_machine(self, name: str, price: MachinePrice) -> None:
         """Let a machine cost so much. Raises BadInput for what cannot be a name."""
-        if price.per_hour is None and price.per_cpu_hour is None:
-            raise BadInput("A machine needs a price: of an hour, or of an hour of CPU time.")
         self._change(lambda old: {"machines": {**old.machines, name: price}})
 
     def put_storage(self, name: str, price: StoragePrice) -> None:

@@ -13,7 +13,7 @@ from ivrell.server.page import page
 from ivrell.server.permissions import ReadOrOwn
 from ivrell.server.schema import SchemaView
 from ivrell.server.schema import Shapes as Shapes
-from ivrell.server.trials import bundles, joined, schedules
+from ivrell.server.trials import bundles, costs, joined, schedules
 from ivrell.server.trials import views as trials
 from ivrell.server.trials.live import events
 
@@ -51,6 +51,9 @@ api: list[URLPattern | URLResolver] = [
     path("comparisons/<number:comparison>/data/costs/", data.CostsView.as_view()),
     path("comparisons/<number:comparison>/data/making/", data.MakingView.as_view()),
     path("comparisons/<number:comparison>/data/sample/", data.SampleView.as_view()),
+    path("compared/", trials.ComparedView.as_view()),
+    path("prices/", costs.PricesView.as_view()),
+    path("trials/<number:trial>/cost/", costs.CostView.as_view()),
     path("bundles/", bundles.BundlesView.as_view()),
     path("trials/<number:trial>/bundle/", bundles.BundleView.as_view()),
     path("kinds/", data.KindsView.as_view()),

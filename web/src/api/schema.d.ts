@@ -43,6 +43,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compared/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Trials as rows of one table, each held against the first. */
+        get: operations["compared"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/": {
         parameters: {
             query?: never;
@@ -330,6 +347,23 @@ export interface paths {
         put?: never;
         /** @description Say that the code was read that came with somebody's trial; it may run from now on. */
         post: operations["comparisons_code_is_read_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{id}/cost/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Say anew what costs rest on: how often it runs, and on what. */
+        put: operations["comparisons_cost_update"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -663,6 +697,24 @@ export interface paths {
         /** @description Who is signed in and what the machine is doing; cheap, asked often. */
         get: operations["now_retrieve"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/prices/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All prices that are kept. */
+        get: operations["prices"];
+        /** @description Keep these in place of all that are there. */
+        put: operations["put_prices"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1190,6 +1242,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/second-opinion/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What held of another trial of the same comparison when this one was run. */
+        get: operations["trials_second_opinion_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/stop/": {
         parameters: {
             query?: never;
@@ -1252,6 +1321,23 @@ export interface paths {
         get: operations["bundle"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{trial}/cost/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What the lanes of a trial that has ended cost a month. */
+        post: operations["cost"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1537,6 +1623,17 @@ export interface components {
             words: string;
         };
         /**
+         * Amount
+         * @description An amount with its bounds; null where they are not known.
+         */
+        Amount: {
+            value: number;
+            /** @default null */
+            low: number | null;
+            /** @default null */
+            high: number | null;
+        };
+        /**
          * Answer
          * @description Shape of the answer, and how close two answers must be to be the same.
          *
@@ -1611,6 +1708,42 @@ export interface components {
         AskingRequest: {
             machine: components["schemas"]["MachineRequest"];
             worker: string;
+        };
+        /**
+         * Assumed
+         * @description What costs rest on: how often a day, on which machine and storage of the price tables;
+         *     ``work`` are hours that a lane takes more to write and keep than the baseline, ``per_work_hour``
+         *     what one costs.
+         */
+        Assumed: {
+            per_day: number;
+            machine: string;
+            /** @default null */
+            storage: string | null;
+            /** @default {} */
+            work: {
+                [key: string]: number;
+            };
+            /** @default null */
+            per_work_hour: number | null;
+        };
+        /**
+         * AssumedRequest
+         * @description What costs rest on: how often a day, on which machine and storage of the price tables;
+         *     ``work`` are hours that a lane takes more to write and keep than the baseline, ``per_work_hour``
+         *     what one costs.
+         */
+        AssumedRequest: {
+            per_day: number;
+            machine: string;
+            /** @default null */
+            storage?: string | null;
+            /** @default {} */
+            work?: {
+                [key: string]: number;
+            };
+            /** @default null */
+            per_work_hour?: number | null;
         };
         /**
          * BetterEnum
@@ -2025,6 +2158,52 @@ export interface components {
             kind?: ("number" | "text" | "date" | "timestamp") | null;
         };
         /**
+         * Compared
+         * @description Trials of one comparison at a point that all ran; ``lanes`` are names by id, in order.
+         */
+        Compared: {
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            lanes: {
+                [key: string]: string;
+            };
+            trials: components["schemas"]["ComparedTrial"][];
+        };
+        /**
+         * ComparedLane
+         * @description A lane in a trial: its median in seconds, and how many times faster it is than in the first
+         *     trial, with and without what the machine did to all (null in the first, and where it did not run
+         *     in both).
+         */
+        ComparedLane: {
+            lane: string;
+            median: number | null;
+            /** @default null */
+            plain: components["schemas"]["Ratio"] | null;
+            /** @default null */
+            change: components["schemas"]["Ratio"] | null;
+        };
+        /**
+         * ComparedTrial
+         * @description A row: the trial's number, what it is called, when it began, on what, its lanes, and what is
+         *     not as in the first. ``quickest`` is the lane, by id, with the lowest median; ``words`` say what
+         *     changed.
+         */
+        ComparedTrial: {
+            trial: number;
+            name: string;
+            /** Format: date-time */
+            at: string;
+            machine: string;
+            lanes: components["schemas"]["ComparedLane"][];
+            quickest: string | null;
+            /** @default [] */
+            differences: components["schemas"]["Difference"][];
+            /** @default  */
+            words: string;
+        };
+        /**
          * ComparisonLine
          * @description A comparison in the list; ``problem`` says why its file cannot be read, and is else empty.
          */
@@ -2071,6 +2250,7 @@ export interface components {
             matters: number;
             notes: components["schemas"]["Note"][];
             claims: components["schemas"]["Claim"][];
+            cost: components["schemas"]["Assumed"] | null;
             plans: components["schemas"]["NamedPlan"][];
             board: components["schemas"]["BoardColumn"][];
             /** Format: date-time */
@@ -2087,6 +2267,69 @@ export interface components {
             bytes: number;
             seconds: number;
             measured: boolean;
+        };
+        /**
+         * CostAlong
+         * @description What lanes cost along a knob, the sizes that were run first.
+         */
+        CostAlong: {
+            knob: string;
+            at: {
+                [key: string]: boolean | number | string | null;
+            };
+            sizes: components["schemas"]["CostAtSize"][];
+            crossings: components["schemas"]["CostCrossing"][];
+        };
+        /**
+         * CostAskedRequest
+         * @description How often it runs and on what, and the point looked at; what the comparison says of it now,
+         *     and the first point, where they are null.
+         */
+        CostAskedRequest: {
+            /** @default null */
+            assumed?: components["schemas"]["AssumedRequest"] | null;
+            /** @default null */
+            point?: {
+                [key: string]: boolean | number | string | null;
+            } | null;
+        };
+        /**
+         * CostAtSize
+         * @description What lanes cost a month at a size, by id; ``predicted`` where it was not run: of their growth
+         *     at 90 %.
+         */
+        CostAtSize: {
+            size: number;
+            predicted: boolean;
+            lanes: {
+                [key: string]: components["schemas"]["Amount"];
+            };
+        };
+        /**
+         * CostCrossing
+         * @description Between which two sizes another lane becomes the cheapest, and about where.
+         */
+        CostCrossing: {
+            before: string;
+            after: string;
+            at: number;
+            low: number;
+            high: number;
+        };
+        /**
+         * CostFindings
+         * @description What the lanes of a trial cost a month at a point, the cheapest first, and along its knobs;
+         *     ``words`` say it in sentences.
+         */
+        CostFindings: {
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            assumed: components["schemas"]["Assumed"];
+            prices: components["schemas"]["Prices"];
+            lanes: components["schemas"]["LaneCost"][];
+            along: components["schemas"]["CostAlong"][];
+            words: string[];
         };
         /**
          * Costs
@@ -2125,6 +2368,19 @@ export interface components {
             knob: string;
             low: number;
             high: number;
+        };
+        /**
+         * CrossingThen
+         * @description A change of the lead along a knob, there and here: the sizes at which it lies (null where
+         *     there is none), and whether it surely moved.
+         */
+        CrossingThen: {
+            knob: string;
+            before: string;
+            after: string;
+            there: number | null;
+            here: number | null;
+            moved: boolean;
         };
         /**
          * CurveSample
@@ -2975,6 +3231,27 @@ export interface components {
             ratio: components["schemas"]["Ratio"];
         };
         /**
+         * LaneCost
+         * @description What a lane costs a month: its ``running`` (by the median of what is billed, with its
+         *     interval), the ``storage`` of the form that it reads with its indexes (null where the sizes are
+         *     not known, or no storage is priced), both together. ``holds`` names the cheapest machine that
+         *     has the memory it takes, "" where none is known to. ``pays_back_days`` are those after which its
+         *     extra work is paid by what it saves on the baseline; null where none was said, or it saves
+         *     nothing.
+         */
+        LaneCost: {
+            lane: string;
+            name: string;
+            running: components["schemas"]["Amount"];
+            storage: number | null;
+            total: components["schemas"]["Amount"];
+            stored_bytes: number | null;
+            peak_bytes: number | null;
+            holds: string;
+            /** @default null */
+            pays_back_days: components["schemas"]["Amount"] | null;
+        };
+        /**
          * LaneEstimate
          * @description What all of a lane's runs will take, in seconds, with bounds at 90 %; ``memory`` is null
          *     where nothing tells it.
@@ -3446,6 +3723,32 @@ export interface components {
             name: string;
             /** @default [] */
             labels?: string[];
+        };
+        /**
+         * MachinePrice
+         * @description What a machine costs: an hour of it or, where CPU time is what is billed, an hour of that;
+         *     ``memory_bytes`` is what it holds.
+         */
+        MachinePrice: {
+            /** @default null */
+            per_hour: number | null;
+            /** @default null */
+            per_cpu_hour: number | null;
+            /** @default null */
+            memory_bytes: number | null;
+        };
+        /**
+         * MachinePriceRequest
+         * @description What a machine costs: an hour of it or, where CPU time is what is billed, an hour of that;
+         *     ``memory_bytes`` is what it holds.
+         */
+        MachinePriceRequest: {
+            /** @default null */
+            per_hour?: number | null;
+            /** @default null */
+            per_cpu_hour?: number | null;
+            /** @default null */
+            memory_bytes?: number | null;
         };
         /**
          * MachineRequest
@@ -4679,6 +4982,38 @@ export interface components {
             high: number;
         };
         /**
+         * Prices
+         * @description The price tables of the user; ``currency`` is the word behind every amount.
+         */
+        Prices: {
+            /** @default  */
+            currency: string;
+            /** @default {} */
+            machines: {
+                [key: string]: components["schemas"]["MachinePrice"];
+            };
+            /** @default {} */
+            storages: {
+                [key: string]: components["schemas"]["StoragePrice"];
+            };
+        };
+        /**
+         * PricesRequest
+         * @description The price tables of the user; ``currency`` is the word behind every amount.
+         */
+        PricesRequest: {
+            /** @default  */
+            currency?: string;
+            /** @default {} */
+            machines?: {
+                [key: string]: components["schemas"]["MachinePriceRequest"];
+            };
+            /** @default {} */
+            storages?: {
+                [key: string]: components["schemas"]["StoragePriceRequest"];
+            };
+        };
+        /**
          * Problem
          * @description Something wrong in an approach's text; ``line`` counts from 1.
          */
@@ -5402,6 +5737,20 @@ export interface components {
             minutes?: number;
         };
         /**
+         * SecondOpinion
+         * @description What held when a trial was run again: ``order`` of lanes at each point that both ran, by
+         *     whether it surely turned; crossings; and the claims that held there, as they are judged here.
+         *     ``words`` say it, a sentence each; ``holds`` whether nothing surely fell.
+         */
+        SecondOpinion: {
+            points: number;
+            turned: number;
+            crossings: components["schemas"]["CrossingThen"][];
+            claims: components["schemas"]["JudgedClaim"][];
+            words: string[];
+            holds: boolean;
+        };
+        /**
          * Seen
          * @description Something that an approach's code can name: the way it writes it, and what it stands for.
          */
@@ -5818,6 +6167,20 @@ export interface components {
                 [key: string]: number;
             };
             steps?: components["schemas"]["StepRequest"][];
+        };
+        /**
+         * StoragePrice
+         * @description What 10^9 bytes cost for a month.
+         */
+        StoragePrice: {
+            per_gb_month: number;
+        };
+        /**
+         * StoragePriceRequest
+         * @description What 10^9 bytes cost for a month.
+         */
+        StoragePriceRequest: {
+            per_gb_month: number;
         };
         /**
          * Stretch
@@ -6608,6 +6971,30 @@ export interface operations {
             };
         };
     };
+    compared: {
+        parameters: {
+            query: {
+                /** @description knob values as JSON */
+                point?: string;
+                /** @description numbers, such as 3,7,9 */
+                trials: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+        };
+    };
     comparisons_list: {
         parameters: {
             query?: never;
@@ -7262,6 +7649,31 @@ export interface operations {
             };
         };
     };
+    comparisons_cost_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AssumedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
     comparisons_file_retrieve: {
         parameters: {
             query?: never;
@@ -7804,6 +8216,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Now"];
+                };
+            };
+        };
+    };
+    prices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prices"];
+                };
+            };
+        };
+    };
+    put_prices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PricesRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prices"];
                 };
             };
         };
@@ -8645,6 +9099,30 @@ export interface operations {
             };
         };
     };
+    trials_second_opinion_retrieve: {
+        parameters: {
+            query: {
+                /** @description the first trial */
+                of: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondOpinion"];
+                };
+            };
+        };
+    };
     trials_stop_create: {
         parameters: {
             query?: never;
@@ -8728,6 +9206,31 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+        };
+    };
+    cost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["CostAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CostFindings"];
                 };
             };
         };

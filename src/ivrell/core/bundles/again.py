@@ -6,6 +6,8 @@ from statistics import median
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.quantities import three_figures
+from ivrell.core.comparison.alike import runs_alike
+from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.bundle import CrossingThen, SecondOpinion
 from ivrell.core.records.data import MadeTable
@@ -13,6 +15,8 @@ from ivrell.core.records.findings import Findings, JudgedClaim, TrialFindings
 from ivrell.core.records.sweep import Crossing
 from ivrell.core.report.sweep.along import told_size
 from ivrell.core.report.words import knobs_told
+from ivrell.core.results.folder import ResultFolder
+from ivrell.core.trial.reporting import document_of
 
 _MOST_TOLD = 3
 
@@ -65,6 +69,33 @@ def second_opinion(
         points=len(both), turned=len({at for at, _ in turns}), crossings=crossings,
         claims=claims, words=words, holds=surely,
     )  # fmt: skip
+
+
+def opinion_of(
+    there: ResultFolder, here: ResultFolder, now: Comparison | None = None
+) -> SecondOpinion:
+    """The second opinion that one trial gives of another of the same comparison.
+
+    Args:
+        there: of the first, which has ended.
+        here: of the second, which has ended.
+        now: the comparison whose claims are held against both; those of the first unless given.
+
+    Raises BadInput where they did not run the same, or have no point in common.
+    """
+    first = document_of(there, now)
+    if not runs_alike(first.comparison, parse(here.comparison_text)):
+        raise BadInput(
+            "The two did not run the same.",
+            hint="Lanes, data, knobs and the answer must be as they were; see Then and now.",
+        )
+    second = document_of(here, first.comparison)
+    check_same_data(first.made, second.made)
+    one, other = (
+        document.found.model_copy(update={"claims": list(document.claims)})
+        for document in (first, second)
+    )
+    return second_opinion(first.comparison, one, other)
 
 
 def _at(found: Findings) -> str:

@@ -17,7 +17,9 @@ from ivrell.core.bundles.layout import (
     MOST_FILE_BYTES,
     PACKAGES,
 )
+from ivrell.core.comparison.edit import with_remarks_of
 from ivrell.core.comparison.file import parse
+from ivrell.core.comparison.model import Comparison
 from ivrell.core.records.bundle import MOST_FILES, BundledFile, Manifest
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.machine import Machine
@@ -39,13 +41,16 @@ from ivrell.core.results.folder import (
 )
 
 
-def pack(results: ResultFolder, to: Path, *, answers: bool = False) -> Manifest:
+def pack(
+    results: ResultFolder, to: Path, *, answers: bool = False, now: Comparison | None = None
+) -> Manifest:
     """Pack a trial that has ended into a bundle. Where its files lay on this machine is left out.
 
     Args:
         results: its folder.
         to: the file, which is put in the place of one that is there.
         answers: put in the answers that were kept, beside their digests, which always are.
+        now: the comparison whose notes and claims go with it; as it was run unless given.
 
     Raises BadInput where it has not ended, or is too large.
     """
@@ -55,19 +60,21 @@ def pack(results: ResultFolder, to: Path, *, answers: bool = False) -> Manifest:
     sessions = results.sessions()
     machine = sessions[-1].machine if sessions else Machine()
     runs = results.runs()
+    text = results.comparison_text
+    text = text if now is None else with_remarks_of(text, now)
     listed: list[BundledFile] = []
     held_bytes = 0
     part = to.with_name(f"{to.name}.part")
     try:
         with zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
-            for name, held in _files(results, sessions, answers=answers):
+            for name, held in _files(results, text, sessions, answers=answers):
                 content = held.read_bytes() if isinstance(held, Path) else held
                 listed.append(_added(archive, name, content))
                 held_bytes += listed[-1].bytes
                 if held_bytes > MOST_BYTES or len(listed) > MOST_FILES:
                     raise BadInput("This trial is too large for a bundle.", where=str(results))
             manifest = Manifest(
-                name=parse(results.comparison_text).name, ended=found.ended,
+                name=parse(text).name, ended=found.ended,
                 made_at=datetime.datetime.now(datetime.UTC).replace(microsecond=0),
                 ivrell=machine.ivrell, machine=machine_words(machine), runs=len(runs),
                 packages=packages(sessions), files=listed,
@@ -90,12 +97,12 @@ def _added(archive: zipfile.ZipFile, name: str, content: bytes) -> BundledFile:
 
 
 def _files(
-    results: ResultFolder, sessions: Sequence[Session], *, answers: bool
+    results: ResultFolder, text: str, sessions: Sequence[Session], *, answers: bool
 ) -> Iterator[tuple[str, bytes | Path]]:
     """The files of a bundle, without the paths of this machine."""
     plan = results.read(PLAN) if results.has(PLAN) else Plan()
     made = results.read(DATA) if results.has(DATA) else []
-    yield COMPARISON, results.comparison_text.encode()
+    yield COMPARISON, text.encode()
     yield _record(PLAN, _of_nowhere(plan))
     yield _record(SESSIONS, [_session(one) for one in sessions])
     yield _record(DATA, [_table(one) for one in made])

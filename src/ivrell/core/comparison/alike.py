@@ -19,3 +19,9 @@ def others_than_lanes(before: Comparison, now: Comparison) -> list[str]:
 def as_run(approach: Approach) -> Approach:
     """An approach without what changes nothing of its runs."""
     return replace(approach, name="", note="", parent=None, retired=False)
+
+
+def runs_alike(before: Comparison, now: Comparison) -> bool:
+    """Whether two versions run the same lanes on the same data, and ask for the same answer."""
+    lanes = [[as_run(approach) for approach in one.approach] for one in (before, now)]
+    return lanes[0] == lanes[1] and not others_than_lanes(before, now)

@@ -12,7 +12,7 @@ from tomlkit.items import AoT, Item, Table
 from ivrell.core.base.errors import BadInput
 from ivrell.core.base.toml_values import holdable
 from ivrell.core.comparison.file import parse
-from ivrell.core.comparison.model import FORMAT
+from ivrell.core.comparison.model import FORMAT, Comparison
 from ivrell.core.engines.base import Approach
 
 _MULTILINE = {"text", "code", "setup", "teardown", "question", "script"}
@@ -66,6 +66,18 @@ def set_fields(text: str, section: str | None, fields: Mapping[str, Any]) -> str
                 _insert_table(document, section)
             place = document[section]
         _assign(place, fields)
+
+    return edited(text, change)
+
+
+def set_table(text: str, name: str, fields: Mapping[str, Any]) -> str:
+    """Put fields in place of all that a table has."""
+
+    def change(document: tomlkit.TOMLDocument) -> None:
+        if name not in document:
+            _insert_table(document, name)
+        place: Any = document[name]
+        _assign(place, {key: None for key in place if key not in fields} | dict(fields))
 
     return edited(text, change)
 
@@ -141,6 +153,9 @@ def change_approach(text: str, approach_id: str, fields: Mapping[str, Any]) -> s
                     plan["approaches"] = [
                         renamed if v == approach_id else v for v in plan["approaches"]
                     ]
+            work = _work(document)
+            if approach_id in work:
+                work[renamed] = work.pop(approach_id)
 
     return edited(text, change)
 
@@ -155,6 +170,23 @@ def set_remarks(
         _put_tables(document, "claim", claims)
 
     return edited(text, change)
+
+
+def with_remarks_of(text: str, now: Comparison) -> str:
+    """A file with the notes and claims of a later version of it, those of lanes that it has."""
+    ran = parse(text)
+    lanes = {approach.id for approach in ran.approach}
+    notes = [
+        one for one in now.note if lanes.issuperset(filter(None, [one.lane, *(one.pair or ())]))
+    ]
+    claims = [one for one in now.claim if lanes.issuperset(one.lanes)]
+    if (notes, claims) == (ran.note, ran.claim):
+        return text
+    return set_remarks(
+        text,
+        [one.model_dump(exclude_defaults=True) for one in notes],
+        [one.model_dump(exclude_defaults=True) for one in claims],
+    )
 
 
 def _put_tables(
@@ -201,8 +233,14 @@ def remove_approach(text: str, approach_id: str) -> str:
                 others = [lane for lane in plan["approaches"] if lane != approach_id]
                 # A plan of none would be a plan of nothing.
                 _assign(plan, {"approaches": others or None})
+        _work(document).pop(approach_id, None)
 
     return edited(text, change)
+
+
+def _work(document: tomlkit.TOMLDocument) -> Any:
+    """The extra hours by lane that costs rest on."""
+    return document.get("cost", {}).get("work", {})
 
 
 _LANE_KEYS = ("lane", "lower", "higher")

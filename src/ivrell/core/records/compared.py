@@ -21,9 +21,11 @@ class ComparedLane(BaseModel, frozen=True):
 
 
 class ComparedTrial(BaseModel, frozen=True):
-    """A row: what it is called, when it began, on what, its lanes, and what is not as in the first.
-    ``quickest`` is the lane, by id, with the lowest median; ``words`` say what changed."""
+    """A row: the trial's number, what it is called, when it began, on what, its lanes, and what is
+    not as in the first. ``quickest`` is the lane, by id, with the lowest median; ``words`` say what
+    changed."""
 
+    trial: int
     name: str
     at: datetime.datetime
     machine: str

@@ -1,8 +1,8 @@
 """What lanes cost: prices that the user keeps, what is assumed, and what follows of it."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ivrell.core.records.points import Point
 
@@ -22,6 +22,12 @@ class MachinePrice(_Kept):
     per_hour: Price | None = None
     per_cpu_hour: Price | None = None
     memory_bytes: Annotated[int, Field(gt=0)] | None = None
+
+    @model_validator(mode="after")
+    def _priced(self) -> Self:
+        if self.per_hour is None and self.per_cpu_hour is None:
+            raise ValueError("a machine needs a price: of an hour, or of an hour of CPU time")
+        return self
 
     @property
     def billed(self) -> Literal["machine time", "CPU time"]:

@@ -14,7 +14,9 @@ from ivrell.core.report.overlay import Past, overlay
 _ELAPSED = "elapsed"
 
 
-def compared(trials: Sequence[Past], names: Sequence[str], values: Mapping[str, Value]) -> Compared:
+def compared(
+    trials: Sequence[Past], names: Sequence[str], values: Mapping[str, Value | None]
+) -> Compared:
     """Trials at a point that all of them ran.
 
     Args:
@@ -44,7 +46,7 @@ def compared(trials: Sequence[Past], names: Sequence[str], values: Mapping[str, 
     )
 
 
-def _in_common(trials: Sequence[Past], values: Mapping[str, Value]) -> Point:
+def _in_common(trials: Sequence[Past], values: Mapping[str, Value | None]) -> Point:
     ran = [[run.point for run in past.taken.runs if run.counted] for past in trials]
     for point in ran[0]:
         if values.items() <= point.items() and all(point in other for other in ran[1:]):
@@ -67,6 +69,7 @@ def _row(
         for one in measure.lanes
     }
     return ComparedTrial(
+        trial=past.trial,
         name=name,
         at=past.when,
         machine=machine_words(past.taken.machine),

@@ -5,7 +5,6 @@ from itertools import pairwise
 from math import exp, log
 
 from ivrell.core.base.errors import BadInput
-from ivrell.core.base.quantities import three_figures
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.engines.base import Approach
 from ivrell.core.records.cost import (
@@ -25,8 +24,7 @@ from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Findings, LaneFindings, Summary, TrialFindings
 from ivrell.core.records.points import Point, beside
 from ivrell.core.records.sweep import Prediction, SweepFindings
-from ivrell.core.report.sweep.along import told_size
-from ivrell.core.report.words import knobs_told
+from ivrell.core.report.cost_words import words
 
 _HOUR_S = 3600.0
 _GB = 1e9
@@ -70,7 +68,7 @@ def costs(
     along = [_along(comparison, sweep, found.points, made, bill) for sweep in found.sweeps]
     return CostFindings(
         point=here.point, assumed=assumed, prices=prices, lanes=lanes, along=along,
-        words=list(_words(comparison, here, lanes, along, assumed, prices)),
+        words=list(words(comparison, here, lanes, along, assumed, prices)),
     )  # fmt: skip
 
 
@@ -309,57 +307,3 @@ def _passes(one: CostAtSize, other: CostAtSize, before: str, after: str) -> floa
     gap = [log(size.lanes[before].value / size.lanes[after].value) for size in (one, other)]
     share = -gap[0] / (gap[1] - gap[0]) if gap[1] != gap[0] else 0.5
     return exp(log(one.size) + min(max(share, 0.0), 1.0) * log(other.size / one.size))
-
-
-def _words(
-    comparison: Comparison, here: Findings, lanes: Sequence[LaneCost],
-    along: Sequence[CostAlong], assumed: Assumed, prices: Prices,
-) -> Iterator[str]:  # fmt: skip
-    names = {approach.id: approach.label for approach in comparison.approach}
-
-    def told(amount: Amount) -> str:
-        span = ""
-        if amount.low is not None and amount.high is not None:
-            span = f" ({three_figures(amount.low)} to {three_figures(amount.high)})"
-        return (
-            f"{three_figures(amount.value)}{span}{f' {prices.currency}' if prices.currency else ''}"
-        )
-
-    cheapest, *others = lanes
-    at = ", ".join(
-        [*knobs_told(here.point), f"{assumed.per_day:g} times a day on {assumed.machine}"]
-    )
-    text = f"At {at}, {cheapest.name} costs {told(cheapest.total)} a month"
-    base = next((lane for lane in others if lane.lane == comparison.baseline_id), None)
-    if other := base or (others[0] if others else None):
-        apart = (
-            cheapest.total.high is not None
-            and other.total.low is not None
-            and cheapest.total.high < other.total.low
-        )
-        sure = "" if apart else ": not told apart"
-        text += f", {other.name} {told(other.total)}{sure}"
-    yield f"{text}."
-    unknown = [lane.name for lane in lanes if assumed.storage and lane.storage is None]
-    if unknown:
-        yield f"Storage is not in the costs of {', '.join(unknown)}: its size is not known."
-    for lane in lanes:
-        if back := lane.pays_back_days:
-            yield f"The extra work of {lane.name} pays back after {told_days(back)}."
-        elif lane.lane in assumed.work and assumed.per_work_hour is not None:
-            yield f"{lane.name} saves nothing that could pay back its extra work."
-    for one in along:
-        for crossing in one.crossings:
-            yield (
-                f"{names[crossing.after]} becomes cheaper than {names[crossing.before]} at about "
-                f"{told_size(crossing.at)} of {one.knob} (between {told_size(crossing.low)} and "
-                f"{told_size(crossing.high)})."
-            )
-
-
-def told_days(days: Amount) -> str:
-    """Days with their bounds, in words."""
-    low = "" if days.low is None else f"{three_figures(days.low)} to "
-    span = f" ({low}{three_figures(days.high)})" if days.high is not None else ""
-    never = " (it may be never)" if days.high is None else ""
-    return f"{three_figures(days.value)} days{span}{never}"

@@ -6,9 +6,10 @@ from pathlib import Path
 
 from ivrell.core.agreement.record import Answers
 from ivrell.core.base.errors import BadInput
-from ivrell.core.comparison.edit import data_text
+from ivrell.core.comparison.edit import data_text, with_remarks_of
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.records.cost import CostFindings
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Findings, TrialFindings
 from ivrell.core.records.pair import PairFindings
@@ -23,6 +24,7 @@ from ivrell.core.report.document.paper import report_pdf
 from ivrell.core.report.findings import findings
 from ivrell.core.report.pair import pair_findings
 from ivrell.core.results.folder import AGREEMENT, DATA, FINDINGS, PLAN, SWEEP, ResultFolder
+from ivrell.core.trial.costing import cost_of
 
 PairAsked = tuple[str, str]
 """Two lanes by id: what the other is held against, and the other."""
@@ -69,7 +71,7 @@ def document_of(
         raise BadInput("This trial has not ended.", hint="Wait for its end, or go on with it.")
     text = results.comparison_text
     ran = parse(text)
-    comparison = ran if now is None else _remarked(ran, now)
+    comparison = ran if now is None else parse(with_remarks_of(text, now))
     found = results.read(FINDINGS)
     taken = results.run_set()
     made: list[MadeTable] = results.read(DATA) if results.has(DATA) else []
@@ -100,8 +102,19 @@ def document_of(
         if there
         else [],
         explained=explained or {},
+        cost=_cost(results, now or ran),
         written=f"{now_told:%Y-%m-%d %H:%M} UTC",
     )
+
+
+def _cost(results: ResultFolder, now: Comparison) -> CostFindings | str | None:
+    """What the report says of costs; in words what is missing."""
+    if now.cost is None:
+        return None
+    try:
+        return cost_of(results, now=now)
+    except BadInput as error:
+        return error.what
 
 
 FORMS = (".html", ".md", ".pdf")
@@ -124,16 +137,6 @@ def written_to(document: Document, to: Path) -> Path:
     except OSError as error:
         raise BadInput(f"The report cannot be written: {error.strerror}.", where=str(to)) from None
     return to
-
-
-def _remarked(ran: Comparison, now: Comparison) -> Comparison:
-    """The comparison as it was run with the claims and notes of now, of lanes that it has."""
-    lanes = {approach.id for approach in ran.approach}
-    claims = [one for one in now.claim if lanes.issuperset(one.lanes)]
-    notes = [
-        one for one in now.note if lanes.issuperset(filter(None, [one.lane, *(one.pair or ())]))
-    ]
-    return ran.model_copy(update={"claim": claims, "note": notes})
 
 
 def document_at_end(

@@ -17,6 +17,7 @@ from ivrell.core.engines.registry import ENGINES
 from ivrell.core.engines.sheet import SheetApproach, SheetEngine
 from ivrell.core.recipe.databases import DATABASES
 from ivrell.core.recipe.forms import FORMS
+from ivrell.core.records.cost import Assumed
 from ivrell.core.records.plan import NamedPlan
 from ivrell.core.records.points import Value
 from ivrell.core.report.code_lines import code_lines
@@ -280,6 +281,7 @@ class ComparisonShape(BaseModel):
     matters: float
     notes: list[Note]
     claims: list[Claim]
+    cost: Assumed | None
     plans: list[NamedPlan]
     board: list[BoardColumn]
     changed_at: datetime.datetime
@@ -311,6 +313,7 @@ class ComparisonShape(BaseModel):
             matters=read.matters,
             notes=read.note,
             claims=read.claim,
+            cost=read.cost,
             plans=read.plan,
             board=[BoardColumn.model_validate(column) for column in record.board],
             changed_at=record.changed_at,

@@ -17,6 +17,7 @@ from rest_framework.response import Response
 
 from ivrell.core.comparison import edit
 from ivrell.core.comparison.file import parse
+from ivrell.core.records.cost import Assumed
 from ivrell.server.asking import asked
 from ivrell.server.comparisons import shapes
 from ivrell.server.comparisons.models import Comparison
@@ -171,12 +172,14 @@ class ComparisonViewSet(viewsets.ViewSet):
             [one.model_dump(exclude_defaults=True) for one in some]
             for some in (given.notes, given.claims)
         )
-        with transaction.atomic():
-            record = get_object_or_404(Comparison.objects.select_for_update(), pk=id)
-            record.put_text(edit.set_remarks(record.text, notes, claims))
-            # What is said of figures makes none of them old: the time of change stays.
-            record.save(update_fields=["text"])
-        return self._shown(record)
+        return self._beside(id, lambda text: edit.set_remarks(text, notes, claims))
+
+    @extend_schema(request=Assumed, responses=shapes.ComparisonShape)
+    @action(detail=True, methods=["put"], url_path="cost")
+    def cost(self, request: Request, id: int) -> Response:
+        """Say anew what costs rest on: how often it runs, and on what."""
+        given = asked(Assumed, request).model_dump(exclude_defaults=True)
+        return self._beside(id, lambda text: edit.set_table(text, "cost", given))
 
     @extend_schema(request=shapes.Board, responses=shapes.ComparisonShape)
     @action(detail=True, methods=["put"], url_path="board")
@@ -244,6 +247,15 @@ class ComparisonViewSet(viewsets.ViewSet):
             record.put_text(changed(record.text))
             record.save()
         return self._shown(record, code)
+
+    def _beside(self, id: int, changed: Callable[[str], str]) -> Response:
+        """Change what is said of figures, which makes none of them old: the time of change
+        stays."""
+        with transaction.atomic():
+            record = get_object_or_404(Comparison.objects.select_for_update(), pk=id)
+            record.put_text(changed(record.text))
+            record.save(update_fields=["text"])
+        return self._shown(record)
 
     def _shown(self, record: Comparison, code: int = status.HTTP_200_OK) -> Response:
         return reply(shapes.ComparisonShape.of(record), code)

@@ -25,6 +25,7 @@ from ivrell.server.replies import reply
 from ivrell.server.trials import shapes
 from ivrell.server.trials.models import Trial
 from ivrell.server.trials.reindex import take_up
+from ivrell.server.trials.reports import now
 
 _BUNDLE = {
     "type": "object",
@@ -106,7 +107,8 @@ class BundleView(APIView):
         record = get_object_or_404(Trial, pk=trial)
         with tempfile.TemporaryDirectory(prefix="ivrell-bundle-") as folder:
             path = Path(folder) / "bundle.zip"
-            pack(record.results, path, answers=request.query_params.get("answers") == "true")
+            answers = request.query_params.get("answers") == "true"
+            pack(record.results, path, answers=answers, now=now(record))
             content = path.read_bytes()
         name = f"trial-{trial}.zip"
         return HttpResponse(

@@ -8,11 +8,13 @@ from django.utils import timezone
 from pydantic import BaseModel, Field
 
 from ivrell.core.base.errors import BadInput
+from ivrell.core.records.compared import Compared
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.history import Across, History, Overlay
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.session import RunSet
 from ivrell.core.report.across import across
+from ivrell.core.report.compared import compared
 from ivrell.core.report.history import history, points_ran
 from ivrell.core.report.overlay import Past, overlay
 from ivrell.core.stats.turns import MOST_TRIALS
@@ -119,6 +121,26 @@ def across_of(trial: Trial, point: Point) -> Across:
         [past(one, point) for one in there], names,
         [one.agreement_at(point) for one in there], point,
     )  # fmt: skip
+
+
+def compared_of(trials: Sequence[Trial], point: Point | None) -> Compared:
+    """Trials as rows of one table, at a point that all of them ran: the first in common unless
+    named. Raises BadInput."""
+    if len({trial.pk for trial in trials}) < len(trials):
+        raise BadInput("A trial is named twice.", where="trials")
+    for trial in trials:
+        _ = trial.read
+    ran = [{point_name(own): own for own in trial.points if trial.runs_at(own)} for trial in trials]
+    wanted = ran[0] if point is None else {point_name(point): point}
+    common = [own for name, own in wanted.items() if all(name in other for other in ran)]
+    if not common:
+        raise BadInput(
+            "These trials have no such point in common.", where="point",
+            hint="Each must have run the same values of knobs and conditions.",
+        )  # fmt: skip
+    names = [f"trial {trial.pk}{f', {trial.said.name}' if trial.said.name else ''}"
+             for trial in trials]  # fmt: skip
+    return compared([past(trial, common[0]) for trial in trials], names, common[0])
 
 
 HERE = "here"

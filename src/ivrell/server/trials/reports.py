@@ -12,6 +12,7 @@ from pydantic import BaseModel
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
 from ivrell.core.comparison.model import Comparison as ComparisonData
+from ivrell.core.records.bundle import SecondOpinion
 from ivrell.core.records.points import Point
 from ivrell.core.records.tries import TryOutcome
 from ivrell.core.report.explained import plan_lines
@@ -53,7 +54,7 @@ def report_of(
     from ivrell.core.trial.reporting import document_of, written_to
 
     document = document_of(
-        trial.results, _now(trial), pairs=pairs, point=point, explained=_explained(trial)
+        trial.results, now(trial), pairs=pairs, point=point, explained=_explained(trial)
     )
     if form == "html":
         return report_html(document).encode()
@@ -78,10 +79,20 @@ def summary_of(trial: Trial) -> SummaryShape:
     # Heavy, and wanted only here: a web server should stay small.
     from ivrell.core.trial.reporting import document_of
 
-    return SummaryShape(text=document_of(trial.results, _now(trial)).summary)
+    return SummaryShape(text=document_of(trial.results, now(trial)).summary)
 
 
-def _now(trial: Trial) -> ComparisonData | None:
+def opinion_by(here: Trial, there: Trial) -> SecondOpinion:
+    """What held of a trial when another was run, by the claims of now. Raises BadInput."""
+    # Heavy, and wanted only here: a web server should stay small.
+    from ivrell.core.bundles.again import opinion_of
+
+    if here.pk == there.pk:
+        raise BadInput("A trial is no second opinion of itself.", where="of")
+    return opinion_of(there.results, here.results, now(there))
+
+
+def now(trial: Trial) -> ComparisonData | None:
     """The comparison as it is now; None where its file cannot be read any more."""
     try:
         return trial.comparison.data

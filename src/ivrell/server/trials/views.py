@@ -15,6 +15,8 @@ from rest_framework.views import APIView
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison import edit
+from ivrell.core.records.bundle import SecondOpinion
+from ivrell.core.records.compared import Compared
 from ivrell.core.records.estimate import Estimate
 from ivrell.core.records.history import Across, History, Overlay
 from ivrell.core.records.pair import PairFindings
@@ -30,7 +32,15 @@ from ivrell.server.trials import kept, reports, shapes
 from ivrell.server.trials.estimates import estimate
 from ivrell.server.trials.joined import elsewhere, machines_called, stop_one_that_is_away
 from ivrell.server.trials.models import JudgingAsked, Run, Trial, Try, TryAll
-from ivrell.server.trials.past import Thinned, Thinning, across_of, history_of, overlay_of, thin
+from ivrell.server.trials.past import (
+    Thinned,
+    Thinning,
+    across_of,
+    compared_of,
+    history_of,
+    overlay_of,
+    thin,
+)
 
 
 def _given_point(given: str | None) -> Point | None:
@@ -120,6 +130,15 @@ class TrialViewSet(viewsets.ViewSet):
         """This trial laid over another one at a point (the first unless named)."""
         trial, other = _trial(id), _trial(whole_number(request, "under"))
         return reply(overlay_of(trial, other, _point_of(request, trial) or trial.points[0]))
+
+    @extend_schema(
+        parameters=[OpenApiParameter("of", int, required=True, description="the first trial")],
+        responses=SecondOpinion,
+    )
+    @action(detail=True, methods=["get"], url_path="second-opinion")
+    def second_opinion(self, request: Request, id: int) -> Response:
+        """What held of another trial of the same comparison when this one was run."""
+        return reply(reports.opinion_by(_trial(id), _trial(whole_number(request, "of"))))
 
     @extend_schema(responses=shapes.Events)
     @action(detail=True, methods=["get"])
@@ -379,6 +398,32 @@ def launch(request: Request, comparison: int) -> Response:
     machines = machines_called(request.query_params.get("on", ""))
     trial = Trial.objects.launch(record, plan, machines=machines)
     return reply(shapes.TrialShape.of(trial), status.HTTP_201_CREATED)
+
+
+class ComparedView(APIView):
+    """Trials of different machines, months or bundles, side by side."""
+
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("trials", str, required=True, description="numbers, such as 3,7,9"),
+            OpenApiParameter("point", str, description="knob values as JSON"),
+        ],
+        responses=Compared,
+        operation_id="compared",
+    )
+    def get(self, request: Request) -> Response:
+        """Trials as rows of one table, each held against the first."""
+        given = request.query_params.get("trials", "").split(",")
+        if len(given) > _MOST_COMPARED or not all(one.isdigit() and one.isascii() for one in given):
+            raise BadInput(
+                f"Name two trials to {_MOST_COMPARED} by their numbers.", where="trials",
+                hint="Write them as 3,7,9.",
+            )  # fmt: skip
+        trials = [_trial(int(one[:18])) for one in given]
+        return reply(compared_of(trials, _given_point(request.query_params.get("point"))))
+
+
+_MOST_COMPARED = 24
 
 
 class HistoryView(APIView):

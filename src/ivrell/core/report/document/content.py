@@ -7,6 +7,7 @@ from functools import cached_property
 from ivrell.core.comparison.edit import settings_text
 from ivrell.core.comparison.model import Comparison, Note
 from ivrell.core.engines.base import Approach
+from ivrell.core.records.cost import CostAlong, CostFindings
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.findings import Caution, Findings, JudgedClaim, TrialFindings
 from ivrell.core.records.machine import Machine
@@ -14,7 +15,8 @@ from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.plan import Plan
 from ivrell.core.records.session import Session
 from ivrell.core.records.view import Board
-from ivrell.core.report.document.drawings import Axis, Colours, Grid, grids
+from ivrell.core.report.cost_words import assumptions
+from ivrell.core.report.document.drawings import Axis, Colours, Grid, cost_drawing, grids
 from ivrell.core.report.document.measures import NOT_TOLD
 from ivrell.core.report.summary import summary
 from ivrell.core.report.view.board import board
@@ -60,6 +62,8 @@ class Document:
         recipe: how they are made, as the file says it.
         pairs: those that were chosen to be shown in full.
         explained: what engines say of how they carry lanes out, by lane, where that was asked.
+        cost: what lanes cost a month, where the comparison says how often they run; in words why
+            it is not told, where that cannot be said here.
         written: when the report was made, in words.
     """
 
@@ -73,6 +77,7 @@ class Document:
     recipe: str = ""
     pairs: Sequence[PairFindings] = ()
     explained: Mapping[str, str] = field(default_factory=dict)
+    cost: CostFindings | str | None = None
     written: str = ""
 
     @property
@@ -125,6 +130,28 @@ class Document:
     def grids(self) -> list[Grid]:
         """Who leads at each choice of two knobs, where two have several values."""
         return grids(self.found.points)
+
+    @property
+    def names(self) -> dict[str, str]:
+        """What lanes are called, by id."""
+        return {approach.id: approach.label for approach in self.comparison.approach}
+
+    @property
+    def cost_drawings(self) -> list[tuple[CostAlong, str]]:
+        """What lanes cost along each knob, with its drawing, where there is one."""
+        if not isinstance(self.cost, CostFindings):
+            return []
+        drawn = [
+            (along, cost_drawing(along, self.colours, self.names)) for along in self.cost.along
+        ]
+        return [(along, drawing) for along, drawing in drawn if drawing]
+
+    @property
+    def assumed(self) -> list[str]:
+        """What costs rest on."""
+        if not isinstance(self.cost, CostFindings):
+            return []
+        return list(assumptions(self.cost, self.names))
 
     @property
     def lanes(self) -> list[Approach]:

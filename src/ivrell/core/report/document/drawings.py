@@ -1,17 +1,19 @@
 """Drawings of a report: SVG that needs no script, in the colours of a light or a dark page."""
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from html import escape
 
 from ivrell.core.base.patience import BANDS
-from ivrell.core.base.quantities import format_seconds
+from ivrell.core.base.quantities import format_seconds, three_figures
 from ivrell.core.comparison.model import Comparison
+from ivrell.core.records.cost import CostAlong
 from ivrell.core.records.findings import Findings, LaneFindings
 from ivrell.core.records.points import Point, beside, point_name
 from ivrell.core.records.sweep import SweepFindings
 from ivrell.core.report.sweep.along import numeric_knobs, told_size
+from ivrell.core.report.words import knobs_told
 
 COLOURS = (
     "#2860b0", "#c2561a", "#16806a", "#8b4aa8", "#a27a00",
@@ -28,6 +30,7 @@ svg .ink { fill: var(--ink, #1c2740) } svg .rule { stroke: var(--line, #ddd5c5) 
 svg .band0 { fill: var(--band0, #e4eee4) } svg .band1 { fill: var(--band1, #eef0e2) }
 svg .band2 { fill: var(--band2, #f6efdf) } svg .band3 { fill: var(--band3, #f7e6dc) }
 svg .target { stroke: var(--target, #28518f) }
+svg .hatch { stroke: var(--ground, #f8f5ee); stroke-width: 5; opacity: .75 }
 """
 """What drawings look like on a page that says its colours; without one, on a light ground."""
 
@@ -149,15 +152,52 @@ def _lane_drawn(
     )
 
 
+@dataclass(frozen=True)
+class Spot:
+    """A figure at a size with its interval; ``ahead`` where it was predicted and not measured."""
+
+    size: float
+    value: float
+    low: float | None
+    high: float | None
+    ahead: bool = False
+
+
 def sweep_drawing(
     sweep: SweepFindings, points: Sequence[Findings], colours: Colours, names: Mapping[str, str]
 ) -> str:
     """Elapsed time of each lane over the sizes of a knob, both logarithmic, with intervals and
     where the lead changes; "" where fewer than two sizes have a figure."""
-    lines = _lines(sweep, points)
-    sizes = sorted({size for line in lines.values() for size, *_ in line})
-    values = [value for line in lines.values() for _, *told in line for value in told if value]
-    if len(sizes) < 2 or not values:
+    lead = sweep.lead("elapsed")
+    crossings = [crossing.at for crossing in lead.crossings] if lead else []
+    title = f"elapsed time over {sweep.knob}"
+    return _curves(_lines(sweep, points), crossings, format_seconds, title, colours, names)
+
+
+def cost_drawing(along: CostAlong, colours: Colours, names: Mapping[str, str]) -> str:
+    """What each lane costs a month over the sizes of a knob, both logarithmic, with where another
+    becomes the cheapest; sizes that were not run are dashed. "" where there are fewer than two."""
+    lines: dict[str, list[Spot]] = {}
+    for size in along.sizes:
+        for lane, cost in size.lanes.items():
+            spot = Spot(size.size, cost.value, cost.low, cost.high, ahead=size.predicted)
+            lines.setdefault(lane, []).append(spot)
+    crossings = [crossing.at for crossing in along.crossings]
+    title = f"cost a month over {along.knob}"
+    return _curves(lines, crossings, three_figures, title, colours, names)
+
+
+def _curves(
+    lines: Mapping[str, Sequence[Spot]], crossings: Sequence[float],
+    told: Callable[[float], str], title: str, colours: Colours, names: Mapping[str, str],
+) -> str:  # fmt: skip
+    # A logarithmic axis has no place for nought.
+    lines = {lane: [s for s in line if s.size > 0 and s.value > 0] for lane, line in lines.items()}
+    lines = {lane: line for lane, line in lines.items() if line}
+    spots = [spot for line in lines.values() for spot in line]
+    sizes = sorted({spot.size for spot in spots})
+    values = [value for spot in spots for value in (spot.value, spot.low, spot.high) if value]
+    if len(sizes) < 2:
         return ""
     width, height, left, top, bottom = 760.0, 330.0, 70.0, 16.0, 34.0
     right = width - 190
@@ -168,64 +208,67 @@ def sweep_drawing(
         return round(left + share * (right - left), 1)
 
     def y(value: float) -> float:
-        share = math.log(value / low) / math.log(high / low)
+        share = math.log(max(value, low) / low) / math.log(high / low)
         return round(height - bottom - share * (height - bottom - top), 1)
 
     parts = []
     for power in range(math.ceil(math.log10(low)), math.floor(math.log10(high)) + 1):
         at = y(10.0**power)
         parts.append(f'<line x1="{left}" x2="{right}" y1="{at}" y2="{at}" class="rule"/>')
-        told = escape(format_seconds(10.0**power))
-        parts.append(f'<text x="{left - 6}" y="{at + 4}" text-anchor="end">{told}</text>')
+        label = escape(told(10.0**power))
+        parts.append(f'<text x="{left - 6}" y="{at + 4}" text-anchor="end">{label}</text>')
     parts += [
         f'<text x="{x(size)}" y="{height - 14}" text-anchor="middle">{told_size(size)}</text>'
         for size in _spread(sizes)
     ]
-    lead = sweep.lead("elapsed")
-    for crossing in lead.crossings if lead else ():
-        at = x(min(max(crossing.at, sizes[0]), sizes[-1]))
+    for crossing in crossings:
+        at = x(min(max(crossing, sizes[0]), sizes[-1]))
         parts.append(
             f'<line x1="{at}" x2="{at}" y1="{top}" y2="{height - bottom}" class="target" '
             f'stroke-dasharray="4 3"/><text x="{at}" y="{top - 4}" text-anchor="middle">'
-            f"{told_size(crossing.at)}</text>"
+            f"{told_size(crossing)}</text>"
         )
     ends: list[tuple[float, str]] = []
     for lane, line in lines.items():
         colour = colours[lane]
-        path = " ".join(f"{x(size)},{y(middle)}" for size, middle, *_ in line)
-        parts.append(f'<polyline points="{path}" fill="none" stroke="{colour}" stroke-width="2"/>')
-        for size, middle, least, most in line:
-            if least and most:
+        ran = [spot for spot in line if not spot.ahead]
+        for own, dashed in ((ran, ""), ([*ran[-1:], *line[len(ran) :]], ' stroke-dasharray="5 4"')):
+            path = " ".join(f"{x(spot.size)},{y(spot.value)}" for spot in own)
+            if len(own) > 1:
                 parts.append(
-                    f'<line x1="{x(size)}" x2="{x(size)}" y1="{y(least)}" y2="{y(most)}" '
+                    f'<polyline points="{path}" fill="none" stroke="{colour}" '
+                    f'stroke-width="2"{dashed}/>'
+                )
+        for spot in line:
+            at = x(spot.size)
+            if spot.low is not None and spot.high is not None:
+                parts.append(
+                    f'<line x1="{at}" x2="{at}" y1="{y(spot.low)}" y2="{y(spot.high)}" '
                     f'stroke="{colour}" stroke-width="5" opacity=".3"/>'
                 )
-            parts.append(f'<circle cx="{x(size)}" cy="{y(middle)}" r="3" fill="{colour}"/>')
-        ends.append((y(line[-1][1]), lane))
+            if not spot.ahead:
+                parts.append(f'<circle cx="{at}" cy="{y(spot.value)}" r="3" fill="{colour}"/>')
+        ends.append((y(line[-1].value), lane))
     for at, lane in _apart(sorted(ends)):
         parts.append(
             f'<rect x="{right + 10}" y="{at - 9}" width="10" height="10" fill="{colours[lane]}"/>'
             f'<text x="{right + 25}" y="{at}" class="ink">{escape(_cut(names[lane], 24))}</text>'
         )
-    return _svg(width, height, f"elapsed time over {sweep.knob}", parts)
+    return _svg(width, height, title, parts)
 
 
-Told = tuple[float, float, float | None, float | None]
-"""A size, the median there, and its interval."""
-
-
-def _lines(sweep: SweepFindings, points: Sequence[Findings]) -> dict[str, list[Told]]:
-    lines: dict[str, list[Told]] = {}
+def _lines(sweep: SweepFindings, points: Sequence[Findings]) -> dict[str, list[Spot]]:
+    lines: dict[str, list[Spot]] = {}
     for found in points:
         size = found.point.get(sweep.knob)
         own = beside(found.point, {sweep.knob, *sweep.together})
         if own != sweep.at or isinstance(size, bool) or not isinstance(size, int | float):
             continue
         for lane in found.lanes:
-            if lane.elapsed and lane.state == "done" and not lane.gives_wrong_answer:
-                told = (float(size), lane.elapsed.median, lane.elapsed.low, lane.elapsed.high)
-                lines.setdefault(lane.id, []).append(told)
-    return {lane: sorted(line) for lane, line in lines.items()}
+            if (took := lane.elapsed) and lane.state == "done" and not lane.gives_wrong_answer:
+                spot = Spot(float(size), took.median, took.low, took.high)
+                lines.setdefault(lane.id, []).append(spot)
+    return {lane: sorted(line, key=lambda spot: spot.size) for lane, line in lines.items()}
 
 
 def _spread(sizes: Sequence[float]) -> list[float]:
@@ -247,16 +290,86 @@ def _apart(ends: Sequence[tuple[float, str]]) -> Iterator[tuple[float, str]]:
 
 
 @dataclass(frozen=True)
+class Lead:
+    """The lane that leads at a point by its median, whether that is sure, and how many times more
+    the next one takes; None where there is none."""
+
+    lane: str
+    sure: bool
+    margin: float | None
+
+
+@dataclass(frozen=True)
 class Grid:
-    """Who leads at each choice of two knobs, all else being as ``at`` says; None where nothing
-    ran. ``sure`` tells whether that lane is told to be the quickest."""
+    """Who leads at each choice of two knobs, all else being as ``at`` says."""
 
     across: str
     down: str
     at: Point
     columns: list[float]
     rows: list[float]
-    leads: Mapping[tuple[float, float], tuple[str, bool]]
+    leads: Mapping[tuple[float, float], Lead]
+
+    @property
+    def title(self) -> str:
+        """What it shows, in words."""
+        rest = "".join(f", {told}" for told in knobs_told(self.at))
+        return f"Who leads by {self.across} and {self.down}{rest}"
+
+
+_FULL_MARGIN = 10.0
+"""How many times more the next takes where a cell has its full colour."""
+
+
+def grid_drawing(grid: Grid, colours: Colours, names: Mapping[str, str]) -> str:
+    """Who leads at each choice of two knobs: the stronger its colour, the farther the next is
+    behind; hatched where it is not sure."""
+    left, top, tall, bottom = 96.0, 8.0, 44.0, 40.0
+    wide = min(150.0, (760.0 - left) / len(grid.columns))
+    foot = top + tall * len(grid.rows)
+    parts = [
+        '<defs><pattern id="unsure" width="7" height="7" patternUnits="userSpaceOnUse" '
+        'patternTransform="rotate(45)"><line y2="7" class="hatch"/></pattern></defs>'
+    ]
+    used: list[str] = []
+    for (column, row), lead in grid.leads.items():
+        x = left + grid.columns.index(column) * wide
+        y = top + (len(grid.rows) - 1 - grid.rows.index(row)) * tall
+        margin = min(max(lead.margin or _FULL_MARGIN, 1.0), _FULL_MARGIN)
+        strength = 0.18 + 0.5 * math.log(margin) / math.log(_FULL_MARGIN)
+        box = f'x="{x:.1f}" y="{y:.1f}" width="{wide - 1:.1f}" height="{tall - 1:.1f}"'
+        parts.append(f'<rect {box} fill="{colours[lead.lane]}" opacity="{strength:.2f}"/>')
+        if not lead.sure:
+            parts.append(f'<rect {box} fill="url(#unsure)"/>')
+        told = "" if lead.margin is None else f"{three_figures(lead.margin)}×"
+        told = told if lead.sure or not told else f"≈ {told}"
+        parts.append(
+            f'<text x="{x + wide / 2:.1f}" y="{y + tall / 2 + 4:.1f}" text-anchor="middle" '
+            f'class="ink"><title>{escape(names[lead.lane])}</title>{told}</text>'
+        )
+        if lead.lane not in used:
+            used.append(lead.lane)
+    parts += [
+        f'<text x="{left + (place + 0.5) * wide:.1f}" y="{foot + 16}" text-anchor="middle">'
+        f"{told_size(value)}</text>"
+        for place, value in enumerate(grid.columns)
+    ]
+    parts += [
+        f'<text x="{left - 8}" y="{top + (len(grid.rows) - place - 0.5) * tall + 4:.1f}" '
+        f'text-anchor="end">{told_size(value)}</text>'
+        for place, value in enumerate(grid.rows)
+    ]
+    parts.append(f'<text x="0" y="{top + 12}">{escape(_cut(grid.down, 12))}</text>')
+    parts.append(f'<text x="{left}" y="{foot + 34}">{escape(grid.across)}</text>')
+    key = foot + bottom + 14
+    for place, lane in enumerate(used):
+        y = key + place * 18
+        parts.append(
+            f'<rect x="{left}" y="{y - 10}" width="11" height="11" fill="{colours[lane]}"/>'
+            f'<text x="{left + 17}" y="{y}" class="ink">{escape(names[lane])}</text>'
+        )
+    width = max(left + wide * len(grid.columns) + 4, 420.0)
+    return _svg(width, key + 18 * len(used), grid.title, parts)
 
 
 def grids(points: Sequence[Findings]) -> list[Grid]:
@@ -270,7 +383,7 @@ def grids(points: Sequence[Findings]) -> list[Grid]:
     for at in rest.values():
         own = [one for one in points if beside(one.point, {across, down}) == at]
         leads = {
-            (_value(one, across), _value(one, down)): (one.ranking[0], _is_sure(one))
+            (_value(one, across), _value(one, down)): _lead(one)
             for one in own
             if one.ranking and one.lane(one.ranking[0]).trusted
         }
@@ -283,6 +396,12 @@ def _value(found: Findings, knob: str) -> float:
     value = found.point[knob]
     assert isinstance(value, int | float)
     return value
+
+
+def _lead(found: Findings) -> Lead:
+    medians = [lane.elapsed.median for lane in found.ranked if lane.trusted and lane.elapsed]
+    margin = medians[1] / medians[0] if len(medians) > 1 and medians[0] > 0 else None
+    return Lead(found.ranking[0], _is_sure(found), margin)
 
 
 def _is_sure(found: Findings) -> bool:

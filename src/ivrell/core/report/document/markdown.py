@@ -6,8 +6,9 @@ from ivrell.core.base.quantities import format_bytes, in_unit
 from ivrell.core.records.findings import Caution
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.view import BoardCell
+from ivrell.core.report.cost_words import HEADINGS, cost_rows
 from ivrell.core.report.document.content import Document, Section
-from ivrell.core.report.document.drawings import alone, runs_drawing, sweep_drawing
+from ivrell.core.report.document.drawings import alone, grid_drawing, runs_drawing, sweep_drawing
 from ivrell.core.report.words import ratio_told
 
 _FENCE = "```"
@@ -35,6 +36,7 @@ def report_markdown(document: Document, stem: str = "report") -> dict[str, str]:
         lines += _point(document, section, f"{stem}-runs-{place}.svg", files)
     for pair in document.pairs:
         lines += _pair(pair)
+    lines += _costs(document, stem, files)
     if document.notes:
         lines += ["## Notes", ""]
         for note in document.notes:
@@ -49,7 +51,7 @@ def report_markdown(document: Document, stem: str = "report") -> dict[str, str]:
 
 
 def _sweeps(document: Document, stem: str, files: dict[str, str]) -> Iterator[str]:
-    names = {approach.id: approach.label for approach in document.comparison.approach}
+    names = document.names
     for place, sweep in enumerate(document.found.sweeps, 1):
         drawn = sweep_drawing(sweep, document.found.points, document.colours, names)
         if not drawn:
@@ -57,6 +59,26 @@ def _sweeps(document: Document, stem: str, files: dict[str, str]) -> Iterator[st
         files[name := f"{stem}-sweep-{place}.svg"] = alone(drawn)
         yield from (f"## Along {sweep.knob}", "", _plain(sweep.words), "")
         yield from (f"![elapsed time over {sweep.knob}]({name})", "")
+    for place, grid in enumerate(document.grids, 1):
+        files[name := f"{stem}-map-{place}.svg"] = alone(
+            grid_drawing(grid, document.colours, names)
+        )
+        yield from (f"## {_plain(grid.title)}", "", f"![{_plain(grid.title)}]({name})", "")
+
+
+def _costs(document: Document, stem: str, files: dict[str, str]) -> Iterator[str]:
+    if document.cost is None:
+        return
+    yield from ("## What it costs a month", "")
+    if isinstance(document.cost, str):
+        yield from (f"Not told: {_plain(document.cost)}", "")
+        return
+    yield from (_plain(" ".join(document.cost.words)), "")
+    yield from _table(HEADINGS, cost_rows(document.cost))
+    for place, (along, drawing) in enumerate(document.cost_drawings, 1):
+        files[name := f"{stem}-cost-{place}.svg"] = alone(drawing)
+        yield from (f"![cost a month over {along.knob}]({name})", "")
+    yield from (f"Assumed: {_plain('; '.join(document.assumed))}.", "")
 
 
 def _point(document: Document, section: Section, name: str, files: dict[str, str]) -> Iterator[str]:

@@ -13,8 +13,14 @@ from ivrell.core.base.quantities import (
     three_figures,
     unit_named,
 )
+from ivrell.core.report.cost_words import HEADINGS, cost_rows
 from ivrell.core.report.document.content import Document
-from ivrell.core.report.document.drawings import DARK, STYLE, sweep_drawing
+from ivrell.core.report.document.drawings import (
+    DARK,
+    STYLE,
+    grid_drawing,
+    sweep_drawing,
+)
 from ivrell.core.report.words import ratio_told
 
 
@@ -40,13 +46,15 @@ def _template() -> jinja2.Template:
         seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=ratio_told,
         markdown=_markdown,
     )  # fmt: skip
-    environment.globals.update(in_unit=in_unit, unit_named=unit_named)
+    environment.globals.update(
+        in_unit=in_unit, unit_named=unit_named, cost_headings=HEADINGS, cost_rows=cost_rows
+    )
     return environment.get_template("report.html")
 
 
 def report_html(document: Document) -> str:
     """The report as a page."""
-    names = {approach.id: approach.label for approach in document.comparison.approach}
+    names = document.names
     # Texts in drawings are escaped where they are drawn.
     drawn = [
         Markup(sweep_drawing(sweep, document.found.points, document.colours, names))
@@ -59,6 +67,11 @@ def report_html(document: Document) -> str:
         colour=document.colours,
         names=names,
         sweeps=list(zip(document.found.sweeps, drawn, strict=True)),
+        maps=[
+            (grid.title, Markup(grid_drawing(grid, document.colours, names)))
+            for grid in document.grids
+        ],
+        costs=[(along, Markup(drawing)) for along, drawing in document.cost_drawings],
         machine=document.machine,
         style=Markup(STYLE),
         dark=Markup(DARK),
