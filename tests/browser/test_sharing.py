@@ -112,7 +112,53 @@ class Sharing(unittest.TestCase):
         b.click(".ant-popconfirm .ant-btn-primary")
         b.until(lambda: not b.all('[data-testid="unread"]'))
         self.assertFalse(b.fetch(f"/api/comparisons/{own}/")["unread"])
-        self.assertEqual(201, b.launch(own, {"rounds": 1, "warm_ups": 0}))
+        came = b.fetch(f"/api/trials/?comparison={own}")[0]["id"]
+        self.assertEqual(201, b.launch(own, {"rounds": 3, "warm_ups": 0, "disturbed": UNDISTURBED,
+                                             "knobs": {"rows": [100, 300]}}))  # fmt: skip
+        b.until(lambda: b.fetch(f"/api/trials/?comparison={own}")[0]["state"] == "done")
+        # What held of the other's is a click away, and all three stand side by side.
+        b.open(f"{self.ivrell.address}/comparisons/{own}/findings")
+        b.until(lambda: b.all(".findings-head"))
+        [offered] = [one for one in b.all("button") if one.text == "what held of the other’s"]
+        offered.click()
+        told = b.until(lambda: b.by_id("second-opinion").text)
+        self.assertRegex(told, "^(It holds|Not all of it holds)")
+        self.assertIn("at 2 points", told)
+        here = b.fetch(f"/api/trials/?comparison={own}")[0]["id"]
+        b.open(f"{self.ivrell.address}/comparisons/{own}/history")
+        for trial in (came, here):
+            b.click(f'[aria-label="Trial {trial} side by side"]')
+        b.until(lambda: b.all(f'[data-testid="compared-{here}"]'))
+        self.assertIn(f"beside={came}", b.driver.current_url)
+        b.open(f"{b.driver.current_url},{self.trial}")
+        row = b.until(lambda: b.by_id(f"compared-{self.trial}").text)
+        self.assertIn("cores", row)
+        self.assertRegex(row, "faster|slower|not told apart|no difference")
+
+    def test_what_lanes_cost_by_prices_that_are_told_where_they_are_asked_for(self):
+        b = self.browser
+        b.open(f"{self.ivrell.address}/comparisons/{self.id}/findings?show=cost")
+        for label, typed in (("Name of the machine", "small"), ("Price of an hour", "0.12"),
+                             ("Memory in GB", "8")):  # fmt: skip
+            b.find(f'[aria-label="{label}"]').send_keys(typed)
+        b.press("keep-machine")
+        b.until(lambda: "8.00 GB of memory" in b.by_id("price-small").text)
+        times = b.find('[aria-label="Times a day"]')
+        b.type_over(times, "2000\n")
+        b.until(lambda: b.fetch(f"/api/comparisons/{self.id}/")["cost"] is not None)
+        told = b.until(lambda: b.by_id("cost-words").text)
+        self.assertIn("2,000 times a day on small", told)
+        self.assertEqual(2, len(b.all('[data-testid="cost-table"] tbody tr')))
+        self.assertEqual(
+            2, len(b.all('[data-testid="cost-lines"] g[data-testid^="cost-"] circle')) / 2
+        )
+        # What is no number is kept where it stands, and changes nothing.
+        b.type_over(b.find('[aria-label="Times a day"]'), "often\n")
+        b.until(lambda: b.all('[aria-label="Times a day"][aria-invalid="true"]'))
+        self.assertEqual(2000, b.fetch(f"/api/comparisons/{self.id}/")["cost"]["per_day"])
+        page = self.fetched(f"/api/trials/{self.trial}/report/", "costs.html").read_text()
+        self.assertIn("2,000 times a day on small", page)
+        self.assertEqual([], b.complaints())
 
 
 if __name__ == "__main__":

@@ -22,8 +22,7 @@ from ivrell.core.records.cost import (
     StoragePrice,
 )
 from ivrell.core.report.cost_words import (
-    HEADINGS,
-    cost_rows,
+    cost_table,
     machine_told,
     storage_told,
     told_amount,
@@ -71,15 +70,19 @@ def _work(given: Sequence[str]) -> dict[str, float]:
 def _shown(found: CostFindings) -> None:
     for words in found.words:
         OUT.print(words)
-    lane, *amounts, holds, pays_back = HEADINGS
-    headings = [
-        Heading(lane, text=True, wraps=True), *map(Heading, amounts), Heading(holds, text=True),
-        Heading(pays_back, dispensable=1),
-    ]  # fmt: skip
-    OUT.print(table(headings, cost_rows(found)))
+    named, rows = cost_table(found)
+    lane, *amounts, holds = named[:_AMOUNTS_END]
+    headings = [Heading(lane, text=True, wraps=True), *map(Heading, amounts)]
+    headings.append(Heading(holds, text=True))
+    headings += [Heading(one, dispensable=1) for one in named[_AMOUNTS_END:]]
+    OUT.print(table(headings, rows))
     names = {lane.lane: lane.name for lane in found.lanes}
     for along in found.along:
         _along(along, names)
+
+
+_AMOUNTS_END = 7
+"""Columns of every table of costs; what comes behind them may be left out."""
 
 
 def _along(along: CostAlong, names: Mapping[str, str]) -> None:

@@ -238,6 +238,8 @@ export const changes = {
     taken(api.PUT("/api/comparisons/{id}/lane-order/", { ...at(id), body: { ids } })),
   remarks: (notes: Note[], claims: Claim[]) => (id: number) =>
     taken(api.PUT("/api/comparisons/{id}/remarks/", { ...at(id), body: { notes, claims } })),
+  cost: (body: Schemas["Assumed"]) => (id: number) =>
+    taken(api.PUT("/api/comparisons/{id}/cost/", { ...at(id), body })),
   board: (columns: BoardColumn[]) => (id: number) =>
     taken(api.PUT("/api/comparisons/{id}/board/", { ...at(id), body: { columns } })),
   text: (text: string) => (id: number) =>

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Button } from "antd";
 import { useState } from "react";
 import { api, taken, type Problem, type Schemas } from "../api/client";
-import { FieldsForm } from "./FieldsForm";
+import { FieldsForm } from "../ui/FieldsForm";
 import { useMachines } from "../api/queries";
 import { Trouble } from "../ui/Trouble";
 import { ago, plural } from "../ui/units";

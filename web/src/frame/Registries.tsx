@@ -4,7 +4,7 @@ import { Button } from "antd";
 import { useEffect } from "react";
 import { api, taken } from "../api/client";
 import { underWay } from "../ui/job";
-import { FieldsForm } from "./FieldsForm";
+import { FieldsForm } from "../ui/FieldsForm";
 import { Trouble } from "../ui/Trouble";
 import { plural } from "../ui/units";
 

@@ -29,6 +29,8 @@ export type View = {
   at: string | null;
   axes: string | null;
   ahead: string | null;
+  /** Trials that stand side by side, by number. */
+  beside: string | null;
   set: (changes: Partial<Record<Part, string | number | null>>) => void;
 };
 
@@ -47,6 +49,7 @@ const TEXTS = [
   "at",
   "axes",
   "ahead",
+  "beside",
 ] as const;
 type Part = "trial" | "under" | "run" | (typeof TEXTS)[number];
 

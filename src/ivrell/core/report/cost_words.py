@@ -30,7 +30,7 @@ def words(
 
     cheapest, *others = lanes
     at = ", ".join(
-        [*knobs_told(here.point), f"{assumed.per_day:g} times a day on {assumed.machine}"]
+        [*knobs_told(here.point), f"{assumed.per_day:,g} times a day on {assumed.machine}"]
     )
     text = f"At {at}, {cheapest.name} costs {told(cheapest.total)} a month"
     base = next((lane for lane in others if lane.lane == comparison.baseline_id), None)
@@ -105,7 +105,7 @@ def assumptions(found: CostFindings, names: Mapping[str, str]) -> Iterator[str]:
         names: of lanes, by their ids.
     """
     assumed, prices = found.assumed, found.prices
-    yield f"{assumed.per_day:g} times a day, a month of {DAYS_A_MONTH:.4g} days"
+    yield f"{assumed.per_day:,g} times a day, a month of {DAYS_A_MONTH:.4g} days"
     machine = machine_told(prices, assumed.machine)
     billed = prices.machines[assumed.machine].billed
     yield f"machine {assumed.machine}: {machine}; {billed} is paid for"
@@ -119,20 +119,20 @@ def assumptions(found: CostFindings, names: Mapping[str, str]) -> Iterator[str]:
         yield f"an hour of work costs {each}; extra work: {work or 'none'}"
 
 
-HEADINGS = ("lane", "a month", "running", "storage", "stored", "memory", "holds it", "pays back")
-"""Of the columns of ``cost_rows``."""
-
-
-def cost_rows(found: CostFindings) -> list[list[str]]:
-    """What each lane costs, the cheapest first: texts under ``HEADINGS``."""
-    return [
+def cost_table(found: CostFindings) -> tuple[list[str], list[list[str]]]:
+    """What each lane costs as texts, the cheapest first: the headings, and a row a lane."""
+    headings = ["lane", "a month", "running", "storage", "stored", "memory", "holds it"]
+    rows = [
         [
             lane.name, told_amount(lane.total), told_amount(lane.running),
             "–" if lane.storage is None else three_figures(lane.storage),
             "–" if lane.stored_bytes is None else format_bytes(lane.stored_bytes),
             "–" if lane.peak_bytes is None else format_bytes(lane.peak_bytes),
             lane.holds or "–",
-            "" if lane.pays_back_days is None else told_days(lane.pays_back_days),
         ]
         for lane in found.lanes
     ]  # fmt: skip
+    if not any(lane.pays_back_days for lane in found.lanes):
+        return headings, rows
+    backs = [told_days(one) if (one := lane.pays_back_days) else "" for lane in found.lanes]
+    return [*headings, "pays back"], [[*row, back] for row, back in zip(rows, backs, strict=True)]

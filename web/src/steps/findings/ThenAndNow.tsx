@@ -1,8 +1,17 @@
 /** Two trials, measure by measure: what each lane took then and takes now, and what differs. */
-import type { Comparison, Findings, Ratio, Trial } from "../../api/client";
+import { useQuery } from "@tanstack/react-query";
+import {
+  api,
+  type Comparison,
+  type Findings,
+  type Ratio,
+  taken,
+  type Trial,
+} from "../../api/client";
 import { useOverlay } from "../../api/queries";
 import { Glyph } from "../../lanes/mark";
 import { aboutRatio, isApart, toldRatio } from "../../lanes/ratio";
+import { Copy } from "../../ui/Copy";
 import { inUnit } from "../../ui/measureWords";
 import { Opening } from "../../ui/Opening";
 import { Trouble } from "../../ui/Trouble";
@@ -21,6 +30,7 @@ export function ThenAndNow({ comparison, trial, findings, under }: Props) {
   const anchors = comparison.lanes.filter((lane) => data.anchors.includes(lane.id));
   return (
     <section className="then-and-now" data-testid="then-and-now">
+      <Opinion there={then} here={now} />
       <table className="plain">
         <thead>
           <tr>
@@ -70,6 +80,30 @@ export function ThenAndNow({ comparison, trial, findings, under }: Props) {
         <p className="quiet">Nothing that Ivrell knows of.</p>
       )}
     </section>
+  );
+}
+
+/** What held of the first when the second was run; nothing where the two are not the same. */
+function Opinion({ there, here }: { there: number; here: number }) {
+  const { data } = useQuery({
+    queryKey: ["second-opinion", there, here],
+    retry: false,
+    queryFn: () =>
+      taken(
+        api.GET("/api/trials/{id}/second-opinion/", {
+          params: { path: { id: here }, query: { of: there } },
+        }),
+      ),
+  });
+  if (!data) return null;
+  const words = data.words.join(" ");
+  return (
+    <p className="overlay-words" data-testid="second-opinion">
+      <strong className={data.holds ? "good" : "caution"}>
+        {data.holds ? "It holds." : "Not all of it holds."}
+      </strong>{" "}
+      {words} <Copy what="second opinion" text={words} />
+    </p>
   );
 }
 

@@ -10,19 +10,31 @@ export function Under(props: { comparison: number; trial: number; view: View }) 
   const trials = useTrials(comparison).data ?? [];
   const others = trials.filter((one) => one.id !== trial && !underWay(one.state) && one.done_runs);
   if (!others.length) return null;
+  // Somebody else's trial that this one repeats: what held of it is a click away.
+  const came = others.find((one) => one.origin && one.id < trial);
   return (
-    <Select
-      size="small"
-      variant="underlined"
-      allowClear
-      className="under"
-      value={view.under}
-      placeholder="over no other trial"
-      aria-label="Trial beneath"
-      popupMatchSelectWidth={false}
-      options={others.map((one) => ({ value: one.id, label: `over ${trialWords(one)}` }))}
-      onChange={(id: number | undefined) => view.set({ under: id ?? null })}
-    />
+    <>
+      {came && view.under === null && (
+        <button
+          className="text link small"
+          onClick={() => view.set({ under: came.id, show: "change" })}
+        >
+          what held of the other’s
+        </button>
+      )}
+      <Select
+        size="small"
+        variant="underlined"
+        allowClear
+        className="under"
+        value={view.under}
+        placeholder="over no other trial"
+        aria-label="Trial beneath"
+        popupMatchSelectWidth={false}
+        options={others.map((one) => ({ value: one.id, label: `over ${trialWords(one)}` }))}
+        onChange={(id: number | undefined) => view.set({ under: id ?? null })}
+      />
+    </>
   );
 }
 

@@ -8,12 +8,14 @@ import { Measures } from "../../lanes/Measures";
 import { Scatter } from "../../lanes/Scatter";
 import { Stairs } from "../../lanes/Stairs";
 import { asPicture, download } from "../../ui/download";
+import { Opening } from "../../ui/Opening";
 import type { View } from "../../ui/view";
 import { OnMachines } from "./OnMachines";
 import { ThenAndNow } from "./ThenAndNow";
 import { ColumnChooser } from "./ColumnChooser";
 import { useColumns } from "./useColumns";
 
+const CostView = lazy(() => import("../costs/CostView"));
 const PairView = lazy(() => import("./PairView"));
 
 type Props = {
@@ -44,6 +46,7 @@ export function Views({ comparison, trial, findings, under, lanes, view }: Props
     { show: "scatter", word: "Scatter" },
     ...(findings.staircases.length ? [{ show: "steps", word: "Steps" }] : []),
     ...(pair ? [{ show: "pair", word: "Pair" }] : []),
+    ...(trial.finished_at ? [{ show: "cost", word: "Cost" }] : []),
     ...(trial.group !== null ? [{ show: "machines", word: "Machines" }] : []),
     ...(under ? [{ show: "change", word: "Then and now" }] : []),
   ];
@@ -123,6 +126,11 @@ export function Views({ comparison, trial, findings, under, lanes, view }: Props
             lane={pair[1]}
             view={view}
           />
+        </Suspense>
+      )}
+      {here === "cost" && (
+        <Suspense fallback={<Opening what="what it costs" />}>
+          <CostView comparison={comparison} trial={trial.id} findings={findings} />
         </Suspense>
       )}
       {here === "machines" && (

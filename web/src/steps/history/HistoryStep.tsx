@@ -6,6 +6,7 @@ import { Opening } from "../../ui/Opening";
 import { pointWords } from "../../ui/units";
 import { useOff, useView } from "../../ui/view";
 import type { StepProps } from "../props";
+import { Compared } from "./Compared";
 import { OverTime } from "./OverTime";
 import { Thin } from "./Thin";
 import { Trials } from "./Trials";
@@ -72,6 +73,7 @@ export default function HistoryStep({ comparison }: StepProps) {
           slower on a day makes no lane slower.
         </p>
       )}
+      <Compared comparison={comparison} />
       <Trials comparison={comparison} history={data} />
       <Thin comparison={comparison.id} />
     </div>

@@ -8,6 +8,7 @@ import { Editable } from "../../ui/Editable";
 import { Trouble } from "../../ui/Trouble";
 import { ago, plural } from "../../ui/units";
 import { useUndo } from "../../ui/useUndo";
+import { useBeside } from "./Compared";
 import type { History } from "./HistoryStep";
 
 type Props = { comparison: Comparison; history: History };
@@ -29,6 +30,7 @@ export function Trials({ comparison, history }: Props) {
     <table className="plain past-trials" data-testid="past-trials">
       <thead>
         <tr>
+          <th aria-label="side by side" />
           <th>trial</th>
           <th>when</th>
           <th>not as in the one before</th>
@@ -60,6 +62,7 @@ function Line(props: {
   const { comparison, trial, before, host } = props;
   const refresh = useRefresh(comparison.id);
   const undo = useUndo();
+  const [beside, choose] = useBeside();
   const at = { params: { path: { id: trial.trial } } };
   const say = useMutation<unknown, Problem, Schemas["PatchedRemarksAskedRequest"]>({
     mutationFn: (body) => taken(api.PATCH("/api/trials/{id}/", { ...at, body })),
@@ -80,6 +83,20 @@ function Line(props: {
   const { name, note, kept } = trial.said;
   return (
     <tr data-testid={`trial-${trial.trial}`}>
+      <td>
+        <input
+          type="checkbox"
+          aria-label={`Trial ${trial.trial} side by side`}
+          checked={beside.includes(trial.trial)}
+          onChange={({ target }) =>
+            choose(
+              target.checked
+                ? [...beside, trial.trial]
+                : beside.filter((one) => one !== trial.trial),
+            )
+          }
+        />
+      </td>
       <td className="nowrap">
         <Link to={findings}>{trial.trial}</Link>
       </td>
@@ -87,7 +104,7 @@ function Line(props: {
         {ago(trial.at)}
         <br />
         {plural(trial.rounds, "round")}
-        {host && ` on ${trial.host}`}
+        {host && ` on ${trial.host || "another’s machine"}`}
       </td>
       <td className="small differs">
         {trial.differences.map((one) => one.words).join(", ") || (

@@ -4,7 +4,7 @@ import { glyphPath, laneColour } from "../../lanes/mark";
 import { BANDS } from "../../plot/time";
 import { count } from "../../ui/units";
 import { laneName, type Lead, type Measure, MEASURES } from "./data";
-import { type Drawn, PAD, RIBBON, type Scale } from "./geometry";
+import { PAD, RIBBON, type Scale } from "./geometry";
 
 const NAME_LINE = 15;
 const LONGEST_NAME = 22;
@@ -146,13 +146,16 @@ export function Leads(props: {
   );
 }
 
+/** A lane whose name stands beside the end of its line. */
+type Named = { id: string; name: string; place: number; spots: { value: number }[] };
+
 /** Where names stand so that none touches another. */
-function dodged(drawn: Drawn[], y: Scale): { d: Drawn; at: number }[] {
+function dodged(drawn: Named[], y: Scale): { d: Named; at: number }[] {
   const wanted = drawn.flatMap((d) => {
     const last = d.spots.at(-1);
     return last ? [{ d, at: y(last.value) }] : [];
   });
-  const placed: { d: Drawn; at: number }[] = [];
+  const placed: { d: Named; at: number }[] = [];
   for (const { d, at } of wanted.sort((a, b) => a.at - b.at)) {
     const before = placed.at(-1)?.at ?? PAD.top - NAME_LINE;
     placed.push({ d, at: Math.max(at, before + NAME_LINE) });
@@ -161,7 +164,7 @@ function dodged(drawn: Drawn[], y: Scale): { d: Drawn; at: number }[] {
 }
 
 /** The names of the lanes beside their ends, moved apart where they would touch. */
-export function Names(props: { drawn: Drawn[]; x: number; y: Scale; chosen: string | null }) {
+export function Names(props: { drawn: Named[]; x: number; y: Scale; chosen: string | null }) {
   const { drawn, x, y, chosen } = props;
   const placed = dodged(drawn, y);
   return (

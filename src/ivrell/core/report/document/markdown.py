@@ -6,7 +6,7 @@ from ivrell.core.base.quantities import format_bytes, in_unit
 from ivrell.core.records.findings import Caution
 from ivrell.core.records.pair import PairFindings
 from ivrell.core.records.view import BoardCell
-from ivrell.core.report.cost_words import HEADINGS, cost_rows
+from ivrell.core.report.cost_words import cost_table
 from ivrell.core.report.document.content import Document, Section
 from ivrell.core.report.document.drawings import alone, grid_drawing, runs_drawing, sweep_drawing
 from ivrell.core.report.words import ratio_told
@@ -74,7 +74,7 @@ def _costs(document: Document, stem: str, files: dict[str, str]) -> Iterator[str
         yield from (f"Not told: {_plain(document.cost)}", "")
         return
     yield from (_plain(" ".join(document.cost.words)), "")
-    yield from _table(HEADINGS, cost_rows(document.cost))
+    yield from _table(*cost_table(document.cost))
     for place, (along, drawing) in enumerate(document.cost_drawings, 1):
         files[name := f"{stem}-cost-{place}.svg"] = alone(drawing)
         yield from (f"![cost a month over {along.knob}]({name})", "")

@@ -13,7 +13,7 @@ from ivrell.core.base.quantities import (
     three_figures,
     unit_named,
 )
-from ivrell.core.report.cost_words import HEADINGS, cost_rows
+from ivrell.core.report.cost_words import cost_table
 from ivrell.core.report.document.content import Document
 from ivrell.core.report.document.drawings import (
     DARK,
@@ -46,9 +46,7 @@ def _template() -> jinja2.Template:
         seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=ratio_told,
         markdown=_markdown,
     )  # fmt: skip
-    environment.globals.update(
-        in_unit=in_unit, unit_named=unit_named, cost_headings=HEADINGS, cost_rows=cost_rows
-    )
+    environment.globals.update(in_unit=in_unit, unit_named=unit_named, cost_table=cost_table)
     return environment.get_template("report.html")
 
 
