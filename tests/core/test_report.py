@@ -146,21 +146,27 @@ class Drawings(unittest.TestCase):
 
     def test_who_leads_by_two_knobs_how_far_and_how_surely(self):
         points = [
-            found_of(TEXT, runs_of(times)).model_copy(update={"point": {"rows": rows, "k": k}})
+            found_of(TEXT, runs_of(times)).model_copy(update={"point": {"rows": rows, "k": 100_400 + k}})
             for rows, k, times in (
                 (10, 1, {"rows": SLOW, "once": MIDDLE}), (10, 2, {"rows": MIDDLE, "once": SLOW}),
                 (20, 1, {"rows": MIDDLE, "once": MIDDLE}), (20, 2, {"rows": SLOW, "once": MIDDLE}),
             )
         ]  # fmt: skip
         [grid] = grids(points)
-        self.assertEqual(("once", True), (grid.leads[10, 1].lane, grid.leads[10, 1].sure))
-        self.assertEqual(("rows", True), (grid.leads[10, 2].lane, grid.leads[10, 2].sure))
-        self.assertFalse(grid.leads[20, 1].sure)
+        self.assertEqual(
+            ("once", True), (grid.leads[10, 100_401].lane, grid.leads[10, 100_401].sure)
+        )
+        self.assertEqual(
+            ("rows", True), (grid.leads[10, 100_402].lane, grid.leads[10, 100_402].sure)
+        )
+        self.assertFalse(grid.leads[20, 100_401].sure)
         drawn = grid_drawing(grid, COLOURS, NAMES)
         self.assertEqual(1, drawn.count("url(#unsure)"))
         told = [lead.margin for lead in grid.leads.values()]
         self.assertIn(f"{three_figures(told[0])}×", drawn)
         self.assertIn("Who leads by", drawn)
+        # Values that lie near to each other stay two.
+        self.assertTrue("100,401" in drawn and "100,402" in drawn)
 
 
 class Axes(unittest.TestCase):

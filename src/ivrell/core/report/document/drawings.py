@@ -163,6 +163,10 @@ class Spot:
     ahead: bool = False
 
 
+_BEYOND = 5.0
+"""How many times beyond the outermost lines intervals are drawn at the most."""
+
+
 def sweep_drawing(
     sweep: SweepFindings, points: Sequence[Findings], colours: Colours, names: Mapping[str, str]
 ) -> str:
@@ -201,14 +205,17 @@ def _curves(
         return ""
     width, height, left, top, bottom = 760.0, 330.0, 70.0, 16.0, 34.0
     right = width - 190
-    low, high = min(values) / 1.2, max(values) * 1.2
+    # An interval of few rounds may span decades: the lines, not it, say what is drawn.
+    medians = [spot.value for spot in spots]
+    low = max(min(values), min(medians) / _BEYOND) / 1.2
+    high = min(max(values), max(medians) * _BEYOND) * 1.2
 
     def x(size: float) -> float:
         share = math.log(size / sizes[0]) / math.log(sizes[-1] / sizes[0])
         return round(left + share * (right - left), 1)
 
     def y(value: float) -> float:
-        share = math.log(max(value, low) / low) / math.log(high / low)
+        share = math.log(min(max(value, low), high) / low) / math.log(high / low)
         return round(height - bottom - share * (height - bottom - top), 1)
 
     parts = []
@@ -351,12 +358,12 @@ def grid_drawing(grid: Grid, colours: Colours, names: Mapping[str, str]) -> str:
             used.append(lead.lane)
     parts += [
         f'<text x="{left + (place + 0.5) * wide:.1f}" y="{foot + 16}" text-anchor="middle">'
-        f"{told_size(value)}</text>"
+        f"{value:,.10g}</text>"
         for place, value in enumerate(grid.columns)
     ]
     parts += [
         f'<text x="{left - 8}" y="{top + (len(grid.rows) - place - 0.5) * tall + 4:.1f}" '
-        f'text-anchor="end">{told_size(value)}</text>'
+        f'text-anchor="end">{value:,.10g}</text>'
         for place, value in enumerate(grid.rows)
     ]
     parts.append(f'<text x="0" y="{top + 12}">{escape(_cut(grid.down, 12))}</text>')
