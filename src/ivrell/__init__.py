@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from ivrell.api import read as read
     from ivrell.core.base.errors import BadInput as BadInput
     from ivrell.core.records.plan import Plan as Plan
+    from ivrell.gating import gate as gate
     from ivrell.sharing import compare as compare
     from ivrell.sharing import rerun as rerun
     from ivrell.sharing import unpack as unpack
@@ -27,14 +28,15 @@ _PLACES = {
     "Plan": "ivrell.core.records.plan",
     "Trial": "ivrell.api",
     "compare": "ivrell.sharing",
+    "gate": "ivrell.gating",
     "history": "ivrell.api",
     "read": "ivrell.api",
     "rerun": "ivrell.sharing",
     "unpack": "ivrell.sharing",
 }
 __all__ = [
-    "Approach", "BadInput", "Comparison", "Plan", "Trial", "compare", "history", "read", "rerun",
-    "unpack",
+    "Approach", "BadInput", "Comparison", "Plan", "Trial", "compare", "gate", "history",
+    "read", "rerun", "unpack",
 ]  # fmt: skip
 
 

@@ -233,6 +233,7 @@ class Comparison:
         folder: Path | None = None,
         progress: Callable[[TrialEvent], None] | None = None,
         control: Control | None = None,
+        rule: Callable[[Sequence[RunRecord], int], bool] | None = None,
         **fields: Any,
     ) -> Trial:
         """Run a trial. Raises BadInput for what cannot be run here.
@@ -243,10 +244,12 @@ class Comparison:
                 given. In one that holds runs of this trial already they are not done again.
             progress: hears what happens, see ivrell.core.records.events.
             control: is asked whether to stop.
+            rule: hears all runs after each whole round of a plan with ``until``, and says whether
+                they are enough.
         """
         plan, folder = plan or self.plan(**fields), folder or _new_folder()
         self._check_folder(folder)
-        return _conducted(self.text, plan, folder, progress, control)
+        return _conducted(self.text, plan, folder, progress, control, rule=rule)
 
     def run_changed(
         self,
@@ -716,13 +719,14 @@ def _conducted(
     *,
     other_versions: bool = False,
     stretch: Stretch | None = None,
+    rule: Callable[[Sequence[RunRecord], int], bool] | None = None,
 ) -> Trial:
     from ivrell.core.trial.conduct import Trial as Conducted
     from ivrell.core.trial.control import ignore_event
 
     Conducted(
         text, plan, folder, store(), listen=progress or ignore_event, control=control,
-        other_versions=other_versions, stretch=stretch,
+        other_versions=other_versions, stretch=stretch, rule=rule,
     ).conduct()  # fmt: skip
     return Trial(folder)
 

@@ -146,7 +146,9 @@ class Drawings(unittest.TestCase):
 
     def test_who_leads_by_two_knobs_how_far_and_how_surely(self):
         points = [
-            found_of(TEXT, runs_of(times)).model_copy(update={"point": {"rows": rows, "k": 100_400 + k}})
+            found_of(TEXT, runs_of(times)).model_copy(
+                update={"point": {"rows": rows, "k": 100_400 + k}}
+            )
             for rows, k, times in (
                 (10, 1, {"rows": SLOW, "once": MIDDLE}), (10, 2, {"rows": MIDDLE, "once": SLOW}),
                 (20, 1, {"rows": MIDDLE, "once": MIDDLE}), (20, 2, {"rows": SLOW, "once": MIDDLE}),

@@ -437,6 +437,13 @@ def _costs(args: argparse.Namespace) -> int:
     return COSTS[args.command](args)
 
 
+def _gate(args: argparse.Namespace) -> int:
+    """The gate, in a module of its own."""
+    from ivrell.cli.gate import gate
+
+    return gate(args)
+
+
 COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "run": _run,
     "plan": _estimate,
@@ -451,6 +458,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "unpack": _shared,
     "rerun": _shared,
     "compare": _shared,
+    "gate": _gate,
     "cost": _costs,
     "prices": _costs,
     "measures": _measures,

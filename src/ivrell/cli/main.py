@@ -31,6 +31,7 @@ _EXAMPLES = {
     "unpack": "tolls.zip --out tolls-there",
     "rerun": "tolls.zip --minutes 10",
     "compare": "tolls-in-may tolls-in-june --at rows=100000",
+    "gate": "demo/tolls-per-lock.toml --against tolls-per-lock-results --no-slower-than 10%",
     "cost": "tolls-per-lock-results --per-day 40 --machine small",
     "prices": "--machine small --per-hour 0.12 --memory 8GB",
     "measures": "tolls-per-lock-results --csv",
@@ -194,6 +195,33 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
         "--at", action="append", default=[], metavar="KNOB=V", help="the point; the first in common"
     )
     compare.add_argument("--json", action="store_true", help=_JSON)
+
+    gate = commands.add_parser("gate", help="is the new version slower than the old one, or wrong")
+    gate.add_argument("file", type=Path, help="comparison file, the new version")
+    gate.add_argument(
+        "--against", required=True, metavar="OLD",
+        help="the old version: a result folder, a bundle, a comparison file, or FILE@REF of git",
+    )  # fmt: skip
+    gate.add_argument(
+        "--no-slower-than",
+        default="10%",
+        metavar="SHARE",
+        help="that is let pass, 10%% unless given",
+    )
+    gate.add_argument(
+        "--measure", action="append", default=[], metavar="KEY",
+        help="such as cpu_time or memory; elapsed unless given; may be repeated",
+    )  # fmt: skip
+    gate.add_argument("--minutes", type=float, default=10.0, metavar="N", help="10 unless given")
+    gate.add_argument("--lanes", default="", metavar="ID,ID", help="all that were changed")
+    gate.add_argument("--set", action="append", default=[], metavar="KNOB=V,V", help=_KNOBS)
+    gate.add_argument("--claims", action="store_true", help="the file's claims have to hold")
+    gate.add_argument("--targets", action="store_true", help="the lanes have to meet the targets")
+    gate.add_argument("--code-is-read", action="store_true", help="a bundle's code may run")
+    gate.add_argument("--out", type=Path, help="result folder (must be new or empty)")
+    gate.add_argument("--junit", type=Path, metavar="F", help="write JUnit XML")
+    gate.add_argument("--markdown", type=Path, metavar="F", help="write a summary")
+    gate.add_argument("--json", action="store_true", help=_JSON)
 
     cost = commands.add_parser("cost", help="what lanes cost a month, by your own prices")
     cost.add_argument("folder", type=Path, help="result folder of a trial")

@@ -110,6 +110,8 @@ class Trial:
         other_versions: whether it may go on with other versions than it had before.
         stretch: what is added to a trial that has ended; ``plan`` is then that of the whole.
         explained: runs tell how they are carried out, and give no answer; they count for nothing.
+        rule: hears all runs after each whole round of a plan with ``until``, and says whether they
+            are enough.
 
     Raises BadInput for what cannot be run here.
     """
@@ -128,8 +130,10 @@ class Trial:
         explained: bool = False,
         other_versions: bool = False,
         stretch: Stretch | None = None,
+        rule: Callable[[Sequence[RunRecord], int], bool] | None = None,
     ) -> None:
         self.explained = explained
+        self._rule = rule
         self._stretch = stretch
         self._other_versions = other_versions
         self.text = text
@@ -588,6 +592,8 @@ class Trial:
         until = self.plan.until
         if until is None or rounds < 1:
             return False
+        if self._rule is not None and self._rule(self.runs, rounds):
+            return True
         running = self._status.running(self.runs)
         return enough(until, running, self.comparison.baseline_id, rounds, seconds / 60)
 

@@ -4,7 +4,7 @@ import type { Comparison, Schemas } from "../../api/client";
 import { laneColour } from "../../lanes/mark";
 import { Figure } from "../../ui/Figure";
 import { count, figures } from "../../ui/units";
-import { Names } from "../sweep/Around";
+import { CrossingMark, Names } from "../sweep/Around";
 import { apart, valueWords } from "../sweep/data";
 import { NAMES, PAD, scale } from "../sweep/geometry";
 
@@ -103,27 +103,12 @@ export function CostLines(props: {
           </g>
         )}
         {along.crossings.map((crossing) => (
-          <g key={`${crossing.before} ${crossing.after}`} data-testid="cost-crossing">
-            <rect
-              x={x(crossing.low)}
-              width={Math.max(1, x(crossing.high) - x(crossing.low))}
-              y={PAD.top}
-              height={bottom - PAD.top}
-              fill="var(--line)"
-              opacity={0.3}
-            />
-            <line
-              x1={x(crossing.at)}
-              x2={x(crossing.at)}
-              y1={PAD.top - 4}
-              y2={bottom}
-              stroke="var(--ink-2)"
-              strokeDasharray="3 3"
-            />
-            <text x={x(crossing.at)} y={PAD.top - 9} textAnchor="middle" className="crossing-word">
-              {count(Number(crossing.at.toPrecision(2)))}
-            </text>
-          </g>
+          <CrossingMark
+            key={`${crossing.before} ${crossing.after} ${crossing.at}`}
+            {...{ crossing, x, bottom }}
+            id="cost-crossing"
+            word
+          />
         ))}
         {lanes.map((lane) => {
           const colour = laneColour(lane.place);

@@ -115,33 +115,52 @@ export function Leads(props: {
         );
       })}
       {lead.crossings.map((crossing) => (
-        <g key={`${crossing.before} ${crossing.after} ${crossing.at}`} data-testid="crossing">
-          {crossing.low !== null && crossing.high !== null && (
-            <rect
-              x={x(crossing.low)}
-              width={Math.max(1, x(crossing.high) - x(crossing.low))}
-              y={PAD.top}
-              height={bottom - PAD.top}
-              fill="var(--line)"
-              opacity={0.45}
-            />
-          )}
-          <line
-            x1={x(crossing.at)}
-            x2={x(crossing.at)}
-            y1={PAD.top - 4}
-            y2={bottom}
-            stroke="var(--ink-2)"
-            strokeDasharray="3 3"
-          />
-          {!small && (
-            <text x={x(crossing.at)} y={PAD.top - 9} textAnchor="middle" className="crossing-word">
-              {count(Number(crossing.at.toPrecision(2)))}
-            </text>
-          )}
-          <title>{`from here ${name(crossing.after)} leads, before it ${name(crossing.before)}`}</title>
-        </g>
+        <CrossingMark
+          key={`${crossing.before} ${crossing.after} ${crossing.at}`}
+          {...{ crossing, x, bottom }}
+          id="crossing"
+          word={!small}
+        />
       ))}
+    </g>
+  );
+}
+
+/** Where another lane takes over, with the stretch that it lies in. */
+export function CrossingMark(props: {
+  crossing: { at: number; low: number | null; high: number | null };
+  x: Scale;
+  bottom: number;
+  id: string;
+  word: boolean;
+}) {
+  const { crossing, x, bottom, id, word } = props;
+  const at = x(crossing.at);
+  return (
+    <g data-testid={id}>
+      {crossing.low !== null && crossing.high !== null && (
+        <rect
+          x={x(crossing.low)}
+          width={Math.max(1, x(crossing.high) - x(crossing.low))}
+          y={PAD.top}
+          height={bottom - PAD.top}
+          fill="var(--line)"
+          opacity={0.45}
+        />
+      )}
+      <line
+        x1={at}
+        x2={at}
+        y1={PAD.top - 4}
+        y2={bottom}
+        stroke="var(--ink-2)"
+        strokeDasharray="3 3"
+      />
+      {word && (
+        <text x={at} y={PAD.top - 9} textAnchor="middle" className="crossing-word">
+          {count(Number(crossing.at.toPrecision(2)))}
+        </text>
+      )}
     </g>
   );
 }

@@ -1,0 +1,1 @@
+"""Two versions of a comparison held against each other in one job."""
