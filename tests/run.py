@@ -41,6 +41,7 @@ HEAVY = (
 
 LONG = (
     "test_agreement_evidence", "test_agreement_in_trials", "test_bundles", "test_calls",
+    "test_checkup",
     "test_cost", "test_csv_style",
     "test_curve_and_cluster", "test_databases", "test_engines",
     "test_faults", "test_former_folders", "test_gate", "test_kept_files", "test_library",

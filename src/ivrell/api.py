@@ -612,6 +612,36 @@ class Trial:
         earlier.at(**{name: value for name, value in point.items() if value is not None})
         return overlay(earlier.past(1), self.past(2), point)
 
+    def assert_no_slower(
+        self, earlier: Trial, *, margin: float = 0.1, lanes: Sequence[str] = (), **values: Value
+    ) -> None:
+        """For tests: raise AssertionError where a lane surely takes more time than in an earlier
+        trial by more than a margin, without what the machine did to lanes that are the same in
+        both. What cannot be told passes; ``gate`` runs until it is told.
+
+        Args:
+            earlier: the other trial.
+            margin: the share that is let pass.
+            lanes: ids; all that ran in both unless given.
+            values: of knobs and conditions of the point; the first unless given.
+
+        Raises BadInput where one of them did not run at the point.
+        """
+        from ivrell.core.base.quantities import three_figures
+
+        found = self.over(earlier, **values)
+        changes = next((one.lanes for one in found.measures if one.key == "elapsed"), [])
+        slower = [
+            f"{one.name} takes {three_figures(1 / one.ratio.value)} times as long "
+            f"(at least {three_figures(1 / one.ratio.high)})"
+            for one in changes
+            if (not lanes or one.lane in lanes)
+            and one.ratio.high is not None
+            and 1 / one.ratio.high > 1 + margin
+        ]
+        if slower:
+            raise AssertionError("; ".join(slower))
+
     def cost(self, assumed: Assumed | None = None, **values: Value) -> CostFindings:
         """What its lanes cost a month, by the prices that are kept on this machine (`ivrell
         prices`). Raises BadInput.

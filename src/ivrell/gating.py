@@ -59,6 +59,7 @@ def gate(
     Raises BadInput.
     """
     from ivrell.core.base.errors import BadInput
+    from ivrell.core.contain import sandbox
     from ivrell.core.gate.judged import Gate, held_claims, held_targets, measures_called
     from ivrell.core.gate.versions import old_version, paired
     from ivrell.core.records.gate import GateFindings
@@ -69,11 +70,13 @@ def gate(
         raise BadInput("--no-slower-than is a share above nought, such as 10%.")
     new = read(file)
     old = old_version(against)
-    if old.stranger and not code_is_read:
-        raise BadInput(
-            "A bundle is a stranger's, and its code is run in the sandbox of this machine.",
-            hint="Read it (ivrell unpack BUNDLE), then say --code-is-read.",
-        )
+    if old.stranger:
+        if not code_is_read:
+            raise BadInput(
+                "A bundle is a stranger's, and its code is run in the sandbox of this machine.",
+                hint="Read it (ivrell unpack BUNDLE), then say --code-is-read.",
+            )
+        sandbox.refuse_stranger()
     keys = measures_called(measures)
     pairing = paired(new.text, old.text, lanes)
     found = GateFindings(
@@ -92,6 +95,7 @@ def gate(
         approaches=asked, knobs=dict(knobs or {}),
         # What disturbs a round disturbs both; to wait for a quiet machine would be in vain.
         disturbed={"share": 1.0, "wait_s": 0.0},
+        sandbox="auto",
         until={"at_least": AT_LEAST, "at_most": AT_MOST, "minutes": minutes, "narrower_than": 1e-6},
     )  # fmt: skip
     rule = Gate(both.contents, pairing, points_of(plan, both.contents), keys, no_slower_than)

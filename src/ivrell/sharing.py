@@ -83,11 +83,7 @@ def rerun(
     from ivrell.core.records.events import DataMade
     from ivrell.core.results.folder import DATA, ResultFolder
 
-    if why_not := sandbox.why_not():
-        raise BadInput(
-            f"Runs cannot be sandboxed here, and a stranger's code is not run without: {why_not}.",
-            hint="See docs/security.md for what the sandbox needs.",
-        )
+    sandbox.refuse_stranger()
     there = unpack(bundle, folder / "there")
     comparison = Comparison(there.comparison.text, own_files or Path.cwd())
     plan = there.plan

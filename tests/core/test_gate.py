@@ -5,6 +5,7 @@ import os
 import subprocess
 import sys
 import unittest
+from unittest import mock
 from xml.etree import ElementTree
 
 import ivrell
@@ -143,6 +144,30 @@ class Run(TrialCase):
                 self.assertIn('"loop"', self.old.read_text().splitlines()[line - 1])
         for wrong in ("nowhere", "old.toml@nothing", bundle):
             self.assertEqual(2, self.ivrell("gate", "old.toml", "--against", wrong).returncode)
+
+    def test_a_stranger_s_code_runs_only_read_and_in_a_sandbox(self):
+        trial = ivrell.read(self.old).run(rounds=1, warm_ups=0, folder=self.folder / "was")
+        bundle = trial.bundle(self.folder / "was.zip")
+        came = ivrell.unpack(bundle, self.folder / "came").folder
+        self.new.write_text(version(0.16))
+        none = mock.patch("ivrell.core.contain.sandbox.why_not", return_value="no bubblewrap")
+        for old in (bundle, came):
+            with self.subTest(old.name):
+                with self.assertRaisesRegex(BadInput, "is a stranger's"):
+                    ivrell.gate(self.new, str(old))
+                with none, self.assertRaisesRegex(BadInput, "is not run without: no bubblewrap"):
+                    ivrell.gate(self.new, str(old), code_is_read=True)
+
+    def test_asserted_in_a_test_against_an_earlier_trial(self):
+        self.new.write_text(version(0.2))
+        was, now = (
+            ivrell.read(path).run(rounds=5, warm_ups=0, folder=self.folder / path.stem)
+            for path in (self.old, self.new)
+        )
+        now.assert_no_slower(was, lanes=["same"], margin=20)
+        with self.assertRaisesRegex(AssertionError, r"loop takes \S+ times as long \(at least"):
+            now.assert_no_slower(was)
+        was.assert_no_slower(now, lanes=["loop"])
 
     def test_wrong_and_failed_lanes_claims_and_targets(self):
         wrong = version(0.01).replace("+ 1", "+ 2")

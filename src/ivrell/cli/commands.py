@@ -444,6 +444,13 @@ def _gate(args: argparse.Namespace) -> int:
     return gate(args)
 
 
+def _doctor(args: argparse.Namespace) -> int:
+    """A look at this machine, in a module of its own."""
+    from ivrell.cli.doctor import doctor
+
+    return doctor(args)
+
+
 COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "run": _run,
     "plan": _estimate,
@@ -474,6 +481,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "clusters": _clusters,
     "engines": _engines,
     "machine": _machine,
+    "doctor": _doctor,
     "serve": _serve,
     "completion": _completion,
 }

@@ -47,6 +47,7 @@ _EXAMPLES = {
     "clusters": "--add pair standalone:2",
     "engines": "--json",
     "machine": "--noise",
+    "doctor": "--json",
     "serve": "--port 8420",
     "completion": "bash",
 }
@@ -348,6 +349,8 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     clusters.add_argument("--json", action="store_true", help=_JSON)
 
     engines = commands.add_parser("engines", help="engines on this machine")
+    doctor = commands.add_parser("doctor", help="what is missing here, and what that means")
+    doctor.add_argument("--json", action="store_true", help=_JSON)
     machine = commands.add_parser("machine", help="what this machine is and is doing")
     machine.add_argument(
         "--noise", action="store_true", help="measure its noise anew (about half a minute)"

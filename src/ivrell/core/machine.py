@@ -43,7 +43,8 @@ def pressure() -> dict[str, float] | None:
     return found
 
 
-def _groups_allowed() -> bool:
+def groups_allowed() -> bool:
+    """Whether a run can have a control group of its own here."""
     group = RunGroup.make(f"ivrell-look-{os.getpid()}")
     if group:
         group.remove()
@@ -93,7 +94,7 @@ def snapshot(folder: Path) -> Machine:
             "orphans reaped by a subreaper; "
             + (
                 "a control group a run catches what that sum cannot see"
-                if _groups_allowed()
+                if groups_allowed()
                 else "no control groups here: children whose end is ignored are not seen"
             ),
             memory="kernel high-water mark of the worker, set back at the start; "

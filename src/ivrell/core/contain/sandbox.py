@@ -243,6 +243,18 @@ def _ways(places: Iterable[str]) -> list[str]:
 
 
 @lru_cache(maxsize=1)
+def refuse_stranger() -> None:
+    """Raise BadInput where runs cannot be sandboxed: a stranger's code is not run without."""
+    # What the runner does not need would weigh on its size.
+    from ivrell.core.base.errors import BadInput
+
+    if reason := why_not():
+        raise BadInput(
+            f"Runs cannot be sandboxed here, and a stranger's code is not run without: {reason}.",
+            hint="See docs/security.md for what the sandbox needs.",
+        )
+
+
 def why_not() -> str | None:
     """Why runs cannot be sandboxed here, or None when they can: found by starting in one just
     what runs start."""

@@ -64,17 +64,19 @@ class Gate:
         if rounds < AT_LEAST:
             return False
         return all(
-            told != "cannot tell" or self._is_out(lane, point, runs)
+            told != "cannot tell" or self._is_out(lane, point, runs, rounds)
             for (lane, point, _), told in self._told(runs)
         )
 
-    def _is_out(self, lane: str, point: Point, runs: Sequence[RunRecord]) -> bool:
-        """Whether one of the two has failed there and will not run again."""
-        last = {
-            run.approach: run for run in runs
-            if run.point == point and run.approach in (lane, self._pairs[lane])
-        }  # fmt: skip
-        return len(last) == 2 and any(run.state != "done" for run in last.values())
+    def _is_out(self, lane: str, point: Point, runs: Sequence[RunRecord], rounds: int) -> bool:
+        """Whether one of the two does not run any more there: it reached a limit, or failed twice
+        in a row."""
+        for one in (lane, self._pairs[lane]):
+            own = [run for run in runs if run.approach == one and run.point == point]
+            failed = [run.state != "done" for run in own]
+            if failed and failed[-1] and (own[-1].round < rounds or all(failed[-2:])):
+                return True
+        return False
 
     def _told(self, runs: Sequence[RunRecord]) -> Iterator[tuple[Gated, Told]]:
         for point in self._points:

@@ -113,15 +113,14 @@ def junit(found: GateFindings, file: str) -> str:
         errors="0", skipped=str(len(open_)),
     )  # fmt: skip
     for one in cases:
-        lane = isinstance(one, GatedLane)
-        name = f"{one.label}{_at(one)}" if isinstance(one, GatedLane) else one.text
-        case = ElementTree.SubElement(
-            suite, "testcase", name=_legal(name), file=file,
-            classname=_legal(one.lane) if isinstance(one, GatedLane) else "held",
-        )  # fmt: skip
-        said = lane_told(one) if isinstance(one, GatedLane) else one.reason
-        if lane and isinstance(one, GatedLane):
-            case.set("line", str(one.line))
+        case = ElementTree.SubElement(suite, "testcase", file=file)
+        if isinstance(one, GatedLane):
+            said = lane_told(one)
+            told = {"name": f"{one.label}{_at(one)}", "classname": one.lane, "line": str(one.line)}
+        else:
+            said, told = one.reason, {"name": one.text, "classname": "held"}
+        for key, value in told.items():
+            case.set(key, _legal(value))
         if one in bad:
             ElementTree.SubElement(case, "failure", message=_legal(said), type=one.verdict)
         elif one in open_:

@@ -10,7 +10,7 @@ from ivrell.core.bundles.unpack import look
 from ivrell.core.comparison.alike import as_run, others_than_lanes
 from ivrell.core.comparison.edit import add_approach, fields_of, set_fields
 from ivrell.core.comparison.file import parse, read_text
-from ivrell.core.results.folder import ResultFolder
+from ivrell.core.results.folder import ORIGIN, ResultFolder
 
 _GIT_S = 60.0
 _THEN = "_then"
@@ -33,7 +33,7 @@ def old_version(against: str) -> Old:
         kept = ResultFolder(path)
         if not kept.is_one:
             raise BadInput(f"{path} is no result folder.", where="against")
-        return Old(kept.comparison_text, path.name)
+        return Old(kept.comparison_text, path.name, stranger=kept.has(ORIGIN))
     if path.suffix == ".zip":
         return Old(look(path).text, path.name, stranger=True)
     if path.exists():

@@ -66,13 +66,8 @@ def _readable(trials: Iterable[Trial]) -> list[Trial]:
     return found
 
 
-def history_of(
-    comparison: Comparison, point: Point | None, measure: str, anchor: str | None
-) -> History:
-    """What the trials of a comparison that have ended say over time. Raises BadInput."""
-    newest = Trial.objects.present().filter(comparison=comparison, job__state__in=_ENDED)
-    newest = newest.select_related("comparison", "job").order_by("-pk")[:MOST_TRIALS]
-    trials = _readable(reversed(newest))
+def _points_told(trials: Iterable[Trial]) -> dict[int, list[Point]]:
+    """Points of which trials have a counted run, by their numbers."""
     told = (
         Run.objects.filter(trial__in=[trial.pk for trial in trials], **_COUNTED)
         .order_by()
@@ -82,6 +77,17 @@ def history_of(
     by_trial: dict[int, list[Point]] = {}
     for number, own in told:
         by_trial.setdefault(number, []).append(own)
+    return by_trial
+
+
+def history_of(
+    comparison: Comparison, point: Point | None, measure: str, anchor: str | None
+) -> History:
+    """What the trials of a comparison that have ended say over time. Raises BadInput."""
+    newest = Trial.objects.present().filter(comparison=comparison, job__state__in=_ENDED)
+    newest = newest.select_related("comparison", "job").order_by("-pk")[:MOST_TRIALS]
+    trials = _readable(reversed(newest))
+    by_trial = _points_told(trials)
     points = points_ran(by_trial.get(trial.pk, []) for trial in trials)
     if not points:
         raise BadInput("No trial has a counted run yet.", hint="Run one.")

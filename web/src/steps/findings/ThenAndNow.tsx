@@ -83,9 +83,9 @@ export function ThenAndNow({ comparison, trial, findings, under }: Props) {
   );
 }
 
-/** What held of the first when the second was run; nothing where the two are not the same. */
+/** What held of the first when the second was run, or why that cannot be said. */
 function Opinion({ there, here }: { there: number; here: number }) {
-  const { data } = useQuery({
+  const { data, error } = useQuery({
     queryKey: ["second-opinion", there, here],
     retry: false,
     queryFn: () =>
@@ -95,6 +95,7 @@ function Opinion({ there, here }: { there: number; here: number }) {
         }),
       ),
   });
+  if (error) return <p className="small faint">No second opinion: {error.message}</p>;
   if (!data) return null;
   const words = data.words.join(" ");
   return (
