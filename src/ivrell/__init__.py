@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from ivrell.api import Approach as Approach
     from ivrell.api import Comparison as Comparison
     from ivrell.api import Trial as Trial
     from ivrell.api import history as history
     from ivrell.api import read as read
+    from ivrell.approaches import Approach as Approach
+    from ivrell.approaches import approach as approach
     from ivrell.core.base.errors import BadInput as BadInput
     from ivrell.core.records.plan import Plan as Plan
     from ivrell.gating import gate as gate
@@ -22,11 +23,12 @@ if TYPE_CHECKING:
     from ivrell.sharing import unpack as unpack
 
 _PLACES = {
-    "Approach": "ivrell.api",
+    "Approach": "ivrell.approaches",
     "BadInput": "ivrell.core.base.errors",
     "Comparison": "ivrell.api",
     "Plan": "ivrell.core.records.plan",
     "Trial": "ivrell.api",
+    "approach": "ivrell.approaches",
     "compare": "ivrell.sharing",
     "gate": "ivrell.gating",
     "history": "ivrell.api",
@@ -35,7 +37,7 @@ _PLACES = {
     "unpack": "ivrell.sharing",
 }
 __all__ = [
-    "Approach", "BadInput", "Comparison", "Plan", "Trial", "compare", "gate", "history",
+    "Approach", "BadInput", "Comparison", "Plan", "Trial", "approach", "compare", "gate", "history",
     "read", "rerun", "unpack",
 ]  # fmt: skip
 

@@ -5,13 +5,13 @@ What is loaded at once is next to nothing; each call loads what it needs.
 
 from __future__ import annotations
 
-import inspect
-import textwrap
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from ivrell.approaches import Approach
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from ivrell.core.records.session import Session, Stretch
     from ivrell.core.records.sweep import SweepFindings
     from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
+    from ivrell.core.report.document.shown import Shown
     from ivrell.core.report.overlay import Past
     from ivrell.core.results.folder import ResultFolder
     from ivrell.core.trial.control import Control
@@ -41,33 +42,6 @@ CHECK_ROWS = 1_000
 
 TRIED_ROWS = (1_000, 10_000, 30_000)
 """The same of runs that an estimate is made by."""
-
-
-@dataclass(frozen=True)
-class Approach:
-    """A way to solve the task, for a comparison that is built in code.
-
-    Attributes:
-        id: letters, digits and underscores.
-        code: its text; a function of Python stands for its source, and answers whatever it is
-            called.
-        engine: what carries it out, such as ``python``, ``duckdb``, ``sqlite``.
-        fields: more of its keys, as a comparison file has them, such as ``{"input": "parquet"}``.
-    """
-
-    id: str
-    code: str | Callable[..., object]
-    engine: str = "python"
-    fields: Mapping[str, Json] = field(default_factory=dict)
-
-    @property
-    def text(self) -> str:
-        """The code as text."""
-        if isinstance(self.code, str):
-            return self.code
-        source = textwrap.dedent(inspect.getsource(self.code))
-        name = self.code.__name__
-        return source if name == "answer" else f"{source}\n\nanswer = {name}\n"
 
 
 @dataclass(frozen=True)
@@ -423,6 +397,54 @@ class Trial:
     def __repr__(self) -> str:
         return f"Trial({str(self.folder)!r})"
 
+    def _repr_mimebundle_(
+        self, include: object = None, exclude: object = None
+    ) -> Mapping[str, str]:
+        """As a notebook shows it: its board, once it has ended."""
+        if not self._kept.has_ended or not self.findings:
+            return {"text/plain": repr(self)}
+        return self.board()._repr_mimebundle_()
+
+    def board(self, **values: Value) -> Shown:
+        """Its lanes side by side at a point, to be looked at: static HTML. Raises BadInput.
+
+        Args:
+            values: of knobs and conditions of the point; the first unless given.
+        """
+        from ivrell.core.records.machine import Machine
+        from ivrell.core.report.document.shown import board_shown
+
+        sessions = self.sessions
+        machine = sessions[-1].machine if sessions else Machine()
+        return board_shown(self.comparison.contents, self.at(**values), machine)
+
+    def picture(self, knob: str = "", **at: Value) -> Shown:
+        """Elapsed time over a knob, to be looked at: SVG. Raises BadInput where it was not run at
+        several sizes.
+
+        Args:
+            knob: along which; the first unless given.
+            at: values of the other knobs.
+        """
+        from ivrell.core.report.document.shown import sweep_shown
+
+        return sweep_shown(self.comparison.contents, self.whole, knob, **at)
+
+    def pair(self, base: str, lane: str, **values: Value) -> Shown:
+        """Two lanes with every measure, to be looked at: static HTML. Raises BadInput.
+
+        Args:
+            base: what the other is held against, by id.
+            lane: the other.
+            values: of knobs and conditions of the point; the first unless given.
+        """
+        from ivrell.core.report.document.shown import pair_shown
+        from ivrell.core.trial.reporting import pair_of
+
+        found = self.at(**values)
+        taken, answers = self._kept.run_set(), self._kept.answers
+        return pair_shown(pair_of(self.comparison.contents, taken, answers, found, (base, lane)))
+
     @property
     def folder(self) -> Path:
         """Its result folder."""
@@ -502,6 +524,24 @@ class Trial:
         import pyarrow as pa
 
         return pa.Table.from_pylist(list(_rows(self.records)))
+
+    def frame(self, of: str = "pandas") -> Any:
+        """The same table as a frame of ``pandas`` or ``polars``, or of ``arrow``. Raises BadInput
+        for what is not known, or not installed."""
+        from importlib import import_module
+
+        from ivrell.core.base.errors import BadInput
+
+        if of not in ("pandas", "polars", "arrow"):
+            raise BadInput(f"There is no frame of {of}.", hint="Of pandas, polars or arrow.")
+        table = self.runs()
+        try:
+            library = import_module(of) if of != "arrow" else None
+        except ImportError:
+            raise BadInput(f"{of} is not installed.", hint=f"pip install {of}") from None
+        if library is None:
+            return table
+        return table.to_pandas() if of == "pandas" else library.from_arrow(table)
 
     def measures(self) -> list[PointMeasures]:
         """Every measure of every lane at each point."""

@@ -10,9 +10,11 @@ import tomllib
 import unittest
 from pathlib import Path
 from unittest import mock
+from xml.etree import ElementTree
 
 import ivrell
 import ivrell.api
+import ivrell.approaches
 from ivrell.core.records.events import RunEnded
 from ivrell.core.trial.control import NoControl
 from tests.support.comparisons import HEAD
@@ -41,9 +43,10 @@ class AsALibrary(unittest.TestCase):
 
     def test_the_worked_examples(self):
         with contextlib.chdir(ROOT):
-            found = doctest.testmod(ivrell.api, globs={"ivrell": ivrell})
-        self.assertGreater(found.attempted, 10)
-        self.assertEqual(found.failed, 0)
+            for module, fewest in ((ivrell.api, 10), (ivrell.approaches, 1)):
+                found = doctest.testmod(module, globs={"ivrell": ivrell})
+                self.assertGreater(found.attempted, fewest)
+                self.assertEqual(found.failed, 0)
 
     def test_trials_over_time(self):
         quick, slow = ivrell.Approach("quick", answer), ivrell.Approach("other", answer)
@@ -87,6 +90,63 @@ class AsALibrary(unittest.TestCase):
         with self.assertRaisesRegex(AttributeError, "Nothing"):
             ivrell.Nothing  # noqa: B018
         self.assertLessEqual(set(ivrell.__all__), set(dir(ivrell)))
+
+    def test_functions_files_and_what_does_not_stand_by_itself(self):
+        @ivrell.approach
+        def counted(data, knobs, stage):
+            import csv
+            from collections import Counter
+            from pathlib import Path
+
+            with Path(data.readings).open() as lines:
+                counts = Counter(row["gauge"] for row in csv.DictReader(lines))
+            return [{"gauge": gauge, "n": n} for gauge, n in counts.items()]
+
+        @ivrell.approach(id="other", input="parquet")
+        def answer(data, knobs, stage):
+            return []
+
+        self.assertTrue(counted.text.startswith("def counted(data"))
+        self.assertTrue(counted.text.endswith("answer = counted\n"))
+        self.assertEqual(("other", {"input": "parquet"}), (answer.id, answer.fields))
+        self.assertTrue(answer.text.startswith("def answer(") and "answer =" not in answer.text)
+        query = self.folder / "count.sql"
+        query.write_text("SELECT gauge, count(*) AS n FROM readings GROUP BY gauge")
+        trial = self.built(
+            counted, ivrell.Approach("query", query, "duckdb"), knobs={"rows": [10]}
+        ).run(rounds=1, warm_ups=0)
+        self.assertTrue(all(one.agreement.agrees for one in trial.at().lanes))
+        seen = 3
+
+        def uses(data, knobs, stage):
+            return [{"n": seen + len(DATA)}]
+
+        for wrong, told in ((uses, "DATA, seen from around it"), (lambda a, b, c: [], "with def"),
+                            (len, "with def")):  # fmt: skip
+            with self.assertRaisesRegex(ivrell.BadInput, told):
+                ivrell.Approach("wrong", wrong).text  # noqa: B018
+
+    def test_it_is_looked_at_in_a_notebook_and_as_frames(self):
+        trial = self.built(
+            ivrell.Approach("one", answer), ivrell.Approach("two", answer, fields={"name": "<b>"}),
+            knobs={"rows": [10]},
+        ).run(rounds=2, warm_ups=0, knobs={"rows": [10, 40]})  # fmt: skip
+        shown = trial._repr_mimebundle_()
+        self.assertIn("&lt;b&gt;", shown["text/html"])
+        self.assertNotIn("<b>&", shown["text/html"])
+        self.assertNotRegex(shown["text/html"], r"<script|https?://(?!www.w3.org)")
+        self.assertIn("of 2 runs", shown["text/plain"])
+        self.assertIn("lane", str(trial.board(rows=40)))
+        drawn = trial.picture("rows")
+        ElementTree.fromstring(drawn.svg)
+        self.assertEqual({"text/plain", "image/svg+xml"}, set(drawn._repr_mimebundle_()))
+        self.assertEqual(drawn.svg, drawn.save(self.folder / "rows.svg").read_text())
+        self.assertRaises(ivrell.BadInput, drawn.save, self.folder / "rows.html")
+        self.assertRaises(ivrell.BadInput, trial.picture, "width")
+        self.assertIn("elapsed time", trial.pair("one", "two", rows=40).html)
+        self.assertEqual(len(trial.records), len(trial.frame("pandas")))
+        self.assertEqual(trial.runs().column_names, trial.frame("polars").columns)
+        self.assertRaises(ivrell.BadInput, trial.frame, "cloth")
 
     def test_a_trial_from_its_first_run_to_its_report(self):
         comparison = self.built(
