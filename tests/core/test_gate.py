@@ -18,11 +18,14 @@ from ivrell.core.records.gate import GatedLane, GateFindings, Held
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 
 
+def sleeping(seconds):
+    """Code that takes so long."""
+    return COUNTING.replace("counts = {}", f"import time; time.sleep({seconds}); counts = {{}}", 1)
+
+
 def version(seconds, *more):
     """A comparison whose loop sleeps so long."""
-    slow = f"import time; time.sleep({seconds}); counts = {{}}"
-    code = COUNTING.replace("counts = {}", slow, 1)
-    return HEAD + approach("loop", code) + approach("same", COUNTING) + "".join(more)
+    return HEAD + approach("loop", sleeping(seconds)) + approach("same", COUNTING) + "".join(more)
 
 
 class Paired(unittest.TestCase):
@@ -159,7 +162,9 @@ class Run(TrialCase):
                     ivrell.gate(self.new, str(old), code_is_read=True)
 
     def test_asserted_in_a_test_against_an_earlier_trial(self):
-        self.new.write_text(version(0.2))
+        steady = approach("same", sleeping(0.2))
+        for path, seconds in ((self.old, 0.1), (self.new, 0.3)):
+            path.write_text(HEAD + approach("loop", sleeping(seconds)) + steady)
         was, now = (
             ivrell.read(path).run(rounds=5, warm_ups=0, folder=self.folder / path.stem)
             for path in (self.old, self.new)
