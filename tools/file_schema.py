@@ -1,12 +1,14 @@
-"""Prints the JSON Schema of the comparison file, or of a bundle's manifest:
-python -m tools.file_schema [bundle]."""
+"""Prints the JSON Schema of the comparison file, of a bundle's manifest, or of what commands print:
+python -m tools.file_schema [bundle|output]."""
 
 import json
 import sys
 from typing import Any
 
+from pydantic import TypeAdapter
 from pydantic.json_schema import GenerateJsonSchema
 
+from ivrell.cli.outputs import OUTPUTS
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.recipe.kinds import KINDS
 from ivrell.core.recipe.kinds.knobbed import KNOB_SCHEMA, numeric
@@ -40,5 +42,16 @@ def bundle_text() -> str:
     return json.dumps(head | schema, indent=2, ensure_ascii=False) + "\n"
 
 
+def output_text() -> str:
+    """The schema of what commands print with ``--json``, as it is published: a property each."""
+    parts = [(command, "serialization", shape) for command, shape in OUTPUTS.items()]
+    found, schema = TypeAdapter.json_schemas(parts, title="What ivrell COMMAND --json prints")
+    head = {"$schema": GenerateJsonSchema.schema_dialect, "$id": "urn:ivrell:ivrell-output/1"}
+    told = {"properties": {command: found[command, "serialization"] for command in OUTPUTS}}
+    return json.dumps(head | schema | told, indent=2, ensure_ascii=False) + "\n"
+
+
+TEXTS = {"bundle": bundle_text, "output": output_text}
+
 if __name__ == "__main__":
-    print(bundle_text() if sys.argv[1:] == ["bundle"] else text(), end="")
+    print(TEXTS.get("".join(sys.argv[1:2]), text)(), end="")

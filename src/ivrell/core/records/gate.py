@@ -2,7 +2,7 @@
 
 from typing import Literal, get_args
 
-from pydantic import BaseModel
+from pydantic import BaseModel, computed_field
 
 from ivrell.core.records.points import Point
 
@@ -62,6 +62,7 @@ class GateFindings(BaseModel, frozen=True):
     stopped: bool = False
     folder: str = ""
 
+    @computed_field  # type: ignore[prop-decorator]
     @property
     def verdict(self) -> Literal["passes", "fails", "cannot tell"]:
         """Of all together."""
