@@ -136,6 +136,8 @@ def _made_whole(results: ResultFolder, bundle: Bundle) -> None:
             raise BadInput(f"Run {run.run} is of no lane of the comparison.", where="runs.jsonl")
         if run.session not in numbers:
             raise BadInput(f"Run {run.run} is of no session that is told.", where="runs.jsonl")
+        if any(took < 0 for took in _times_in(run.model_dump(mode="json"))):
+            raise BadInput(f"Run {run.run} took less than no time.", where="runs.jsonl")
     if len(runs) != bundle.manifest.runs:
         raise BadInput("It has not as many runs as it says.", where="runs.jsonl")
     _check_curves(results, runs)
@@ -150,6 +152,22 @@ def _made_whole(results: ResultFolder, bundle: Bundle) -> None:
             f"What it holds does not go together as a trial: {type(error).__name__}: {error}.",
             where=str(bundle.path),
         ) from error
+
+
+_TIMES = {"elapsed_s", "first_elapsed_s", "cpu_user_s", "cpu_system_s", "cpu_s", "end_s"}
+
+
+def _times_in(record: object) -> Iterator[float]:
+    """The times of a run, of its stages and of its calls."""
+    if isinstance(record, list):
+        for one in record:
+            yield from _times_in(one)
+    elif isinstance(record, dict):
+        for name, value in record.items():
+            if name in _TIMES and isinstance(value, int | float):
+                yield value
+            else:
+                yield from _times_in(value)
 
 
 def _check_curves(results: ResultFolder, runs: Sequence[RunRecord]) -> None:
