@@ -201,10 +201,12 @@ class Real(TrialCase):
 
     def test_what_is_too_short_for_ticks_is_told_by_what_goes_on_around_it(self):
         alone = {"repeat": 0, "wait_s": 0}
-        for one in self.beside(BURNING, rounds=3, disturbed=alone):
+        runs = self.beside(BURNING, rounds=3, disturbed=alone)
+        for one in runs:
             self.assertLess(one.elapsed_s, SHORT_S)
-            self.assertGreater(one.others_around, 0.4)
             self.assertIn(one.disturbed_by, (OTHERS, HOST))
+        # In a moment the host may have given the other program less.
+        self.assertGreater(median(one.others_around for one in runs), 0.4)
         # Repeats that are too short together are one such part.
         [repeated] = self.beside(BURNING, min_sample_s=0.02, disturbed=alone)
         self.assertGreater(repeated.inner_repeats, 2)
