@@ -133,20 +133,22 @@ export function OverTime({ comparison, history, lanes }: Props) {
                   const at = spots.find((s) => s.trial === turn.trial);
                   const low =
                     (x(turn.before) ?? 0) + ((x(turn.trial) ?? 0) - (x(turn.before) ?? 0)) / 2;
+                  // Near the top its word would be cut.
+                  const middle = Math.max(at ? y(at.at) : 0, 42);
                   return (
                     at && (
                       <g key={turn.trial} data-testid={`turn-${lane.lane}`}>
                         <line
                           x1={low}
                           x2={low}
-                          y1={y(at.at) - 24}
-                          y2={y(at.at) + 24}
+                          y1={middle - 24}
+                          y2={middle + 24}
                           stroke={laneColour(place)}
                           strokeWidth={2}
                         >
                           <title>{turn.words}</title>
                         </line>
-                        <text className="turn-word" x={low} y={y(at.at) - 29} textAnchor="middle">
+                        <text className="turn-word" x={low} y={middle - 29} textAnchor="middle">
                           {`${figures(turn.factor)}×`}
                         </text>
                       </g>
