@@ -45,8 +45,9 @@ def gate(
         file: the new version.
         against: the old one: a result folder, a bundle, a comparison file, or ``FILE@REF`` of a git
             repository.
-        no_slower_than: the share that is let pass; what is slower by twice of it is found in at
-            least 95 of 100 tries, equals are called slower in at most 5.
+        no_slower_than: the share that is let pass; where a lane's runs spread by 15 % or less, what
+            is slower by twice of it is found in at least 95 of 100 tries, and equals are called
+            slower in at most 5.
         measures: keys such as ``cpu_total`` and ``peak_memory``; elapsed time unless given.
         minutes: that it may take.
         lanes: ids of those that are gated; all that were changed unless given.

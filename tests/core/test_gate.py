@@ -12,9 +12,13 @@ import ivrell
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
 from ivrell.core.gate import told
-from ivrell.core.gate.judged import measures_called
-from ivrell.core.gate.versions import paired
+from ivrell.core.gate.judged import Gate, measures_called
+from ivrell.core.gate.versions import Pairing, paired
+from ivrell.core.records.findings import TrialFindings
 from ivrell.core.records.gate import GatedLane, GateFindings, Held
+from tests.core.test_cost import TEXT
+from tests.core.test_findings import SLOW
+from tests.core.test_pairs import found_of, runs_of
 from tests.support.comparisons import COUNTING, HEAD, TrialCase, approach
 
 
@@ -63,6 +67,22 @@ def lane(verdict, **more):
 
 def findings(*lanes, **more):
     return GateFindings(against="old", margin=0.1, minutes=5, lanes=lanes, rounds=6, **more)
+
+
+class Counters(unittest.TestCase):
+    def test_what_an_engine_counts_is_gated_by_its_name(self):
+        [key] = measures_called(["commits"])
+        counted = [
+            run.model_copy(update={"counters": {"commits": {"rows": 5, "once": 7}[run.approach]}})
+            for run in runs_of({"rows": SLOW, "once": SLOW})
+        ]
+        for lanes, verdict in (({"once": "rows"}, "slower"), ({"rows": "once"}, "no slower")):
+            pairing = Pairing("", lanes, [], [], [], [])
+            gate = Gate(parse(TEXT), pairing, [counted[0].point], [key], 0.1)
+            self.assertTrue(gate.enough(counted, 6))
+            [one] = gate.judged(counted, TrialFindings(ended="done", points=[
+                found_of(TEXT, counted)]), {})  # fmt: skip
+            self.assertEqual((verdict, "commits"), (one.verdict, one.label))
 
 
 class Told(unittest.TestCase):
@@ -192,6 +212,12 @@ class Run(TrialCase):
         self.assertEqual(2, len(found.held))
         self.assertEqual(["elapsed", "cpu_total"], [one.measure for one in found.lanes])
         self.assertEqual("fails", found.verdict)
+
+    def test_a_measure_that_no_lane_tells_ends_soon(self):
+        self.new.write_text(version(0.05))
+        found = ivrell.gate(self.new, str(self.old), measures=["rows fetched"], minutes=2)
+        self.assertEqual(("cannot tell", 4), (found.verdict, found.rounds))
+        self.assertIn("is not told by both", found.lanes[0].reason)
 
     def test_time_that_is_up_cannot_tell(self):
         self.new.write_text(version(0.11))

@@ -24,13 +24,18 @@ _SHORT = {"cpu": "cpu_total", "cpu_time": "cpu_total", "memory": "peak_memory"}
 
 
 def measures_called(names: Sequence[str]) -> list[str]:
-    """Keys of measures by what people call them; counters of engines by their own names. Raises
-    BadInput for those of which neither less nor more is better."""
-    keys = list(dict.fromkeys(_SHORT.get(name, name) for name in names or ["elapsed"]))
+    """Keys of measures by what people call them; counters of engines by their own names, of which
+    more is held to be worse. Raises BadInput for measures of which neither is better."""
+    known = (_SHORT.get(name, name) for name in names or ["elapsed"])
+    keys = list(dict.fromkeys(_measure(name).key for name in known))
     for key in keys:
-        if (BY_KEY.get(key) or counter_measure(key)).better != "lower":
+        if key in BY_KEY and BY_KEY[key].better != "lower":
             raise BadInput(f"Of {key} neither less nor more is better.", where="measure")
     return keys
+
+
+def _measure(name: str) -> Measure:
+    return BY_KEY.get(name) or counter_measure(name.removeprefix("counter."))
 
 
 class Gate:
@@ -64,8 +69,11 @@ class Gate:
         if rounds < AT_LEAST:
             return False
         return all(
-            told != "cannot tell" or self._is_out(lane, point, runs, rounds)
-            for (lane, point, _), told in self._told(runs)
+            told != "cannot tell"
+            # A measure that none tells, or only a run of its own: more rounds would not tell it.
+            or 2 * seen < rounds
+            or self._is_out(lane, point, runs, rounds)
+            for (lane, point, _), told, seen in self._told(runs)
         )
 
     def _is_out(self, lane: str, point: Point, runs: Sequence[RunRecord], rounds: int) -> bool:
@@ -78,7 +86,8 @@ class Gate:
                 return True
         return False
 
-    def _told(self, runs: Sequence[RunRecord]) -> Iterator[tuple[Gated, Told]]:
+    def _told(self, runs: Sequence[RunRecord]) -> Iterator[tuple[Gated, Told, int]]:
+        """What is told of each, and of how many rounds."""
         for point in self._points:
             here = [run for run in runs if run.point == point]
             values = values_at(self._comparison, here, point)
@@ -86,7 +95,8 @@ class Gate:
                 lanes = values[key].lanes if key in values else {}
                 for lane, old in self._pairs.items():
                     logs = _logs(lanes.get(old, {}), lanes.get(lane, {}))
-                    yield (lane, point, key), slower_than(logs, self._margin, family=self.family)
+                    verdict = slower_than(logs, self._margin, family=self.family)
+                    yield (lane, point, key), verdict, len(logs)
 
     def judged(
         self, runs: Sequence[RunRecord], found: TrialFindings, lines: Mapping[str, int]
@@ -99,7 +109,7 @@ class Gate:
             lines: of the file, at which lanes begin.
         """
         told = {(lane, point_name(point), key): verdict
-                for (lane, point, key), verdict in self._told(runs)}  # fmt: skip
+                for (lane, point, key), verdict, _ in self._told(runs)}  # fmt: skip
         return [
             self._lane(lane, found_here, key, told[lane, point_name(found_here.point), key], runs,
                        lines.get(lane, 1))
@@ -112,7 +122,7 @@ class Gate:
         self, lane: str, found: Findings, key: str, told: Told, runs: Sequence[RunRecord], line: int
     ) -> GatedLane:
         old = self._pairs[lane]
-        measure = BY_KEY.get(key) or counter_measure(key)
+        measure = _measure(key)
         here = [run for run in runs if run.point == found.point]
         values = values_at(self._comparison, here, found.point)
         lanes = values[key].lanes if key in values else {}
@@ -159,7 +169,6 @@ class Gate:
 
 
 _OPEN = "the rounds do not tell"
-
 
 _OF_NOTHING = log(1e3)
 """What something over nothing counts as."""
