@@ -102,7 +102,7 @@ $IVRELL_HOME"
   "$venv/bin/python" -m pip install -q --disable-pip-version-check --no-compile \
     -c "$IVRELL_HOME/constraints.txt" -e "$IVRELL_HOME${extra:+[$extra]}" >&2
   # On all cores, which pip does on one. Runs cannot do it later: they write nothing there.
-  "$venv/bin/python" -m compileall -q -j 0 "$venv/lib" >/dev/null 2>&1 || true
+  "$venv/bin/python" -m compileall -q -j 0 "$venv/lib" "$IVRELL_HOME/src" >/dev/null 2>&1 || true
   printf '%s\n' "$wanted" >"$stamp"
 }
 

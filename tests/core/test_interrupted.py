@@ -30,7 +30,8 @@ class Interrupted(EngineCase):
         found = self.check(client("one", code, 'answer = "SELECT * FROM ledger"\n'))
         self.assertEqual(found.verdict, "cannot be started again", found.words)
         left = found.left[""]
-        self.assertTrue(200 < left < 19_900, left)
+        # When it was killed is the machine's affair, so long as some rows were there and not all.
+        self.assertTrue(0 < left < 20_000, left)
         self.assertIn(f"{left:,} rows too many", found.words)
 
     def test_one_statement_leaves_nothing_or_all_and_a_check_makes_it_safe(self):

@@ -64,6 +64,7 @@ def snapshot(folder: Path) -> Machine:
     memory = psutil.virtual_memory()
     disk = shutil.disk_usage(folder)
     engines = {name: state_of(engine) for name, engine in ENGINES.items()}
+    reason = why_not()
     return Machine(
         host=platform.node(),
         taken_at=datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
@@ -79,7 +80,7 @@ def snapshot(folder: Path) -> Machine:
         load=list(os.getloadavg()),
         noise=noise.kept(data_folder()),
         usual_spreads=usual_spreads(data_folder()),
-        sandbox=SandboxState(works=why_not() is None, why_not=why_not()),
+        sandbox=SandboxState(works=reason is None, why_not=reason),
         pressure=pressure(),
         quota_cores=constraints.quota_cores(),
         cache_bytes=constraints.cache_bytes(),

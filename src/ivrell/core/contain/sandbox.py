@@ -242,7 +242,6 @@ def _ways(places: Iterable[str]) -> list[str]:
     return list(dict.fromkeys(found))
 
 
-@lru_cache(maxsize=1)
 def refuse_stranger() -> None:
     """Raise BadInput where runs cannot be sandboxed: a stranger's code is not run without."""
     # What the runner does not need would weigh on its size.
@@ -255,6 +254,7 @@ def refuse_stranger() -> None:
         )
 
 
+@lru_cache(maxsize=1)
 def why_not() -> str | None:
     """Why runs cannot be sandboxed here, or None when they can: found by starting in one just
     what runs start."""
