@@ -6,6 +6,7 @@ What is loaded at once is next to nothing; each call loads what it needs.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -216,7 +217,8 @@ class Comparison:
             plan: what is done; unless given one of ``fields``, such as rounds and knobs.
             folder: the result folder, which is made; a new one in Ivrell's data folder unless
                 given. In one that holds runs of this trial already they are not done again.
-            progress: hears what happens, see ivrell.core.records.events.
+            progress: hears what happens, see ivrell.core.records.events; unless given a line
+                tells how far it is, on a terminal and in a notebook.
             control: is asked whether to stop.
             rule: hears all runs after each whole round of a plan with ``until``, and says whether
                 they are enough.
@@ -793,11 +795,15 @@ def _conducted(
 ) -> Trial:
     from ivrell.core.trial.conduct import Trial as Conducted
     from ivrell.core.trial.control import ignore_event
+    from ivrell.core.trial.plan import most_runs
+    from ivrell.progress import usual
 
-    Conducted(
-        text, plan, folder, store(), listen=progress or ignore_event, control=control,
-        other_versions=other_versions, stretch=stretch, rule=rule,
-    ).conduct()  # fmt: skip
+    own = usual(lambda: most_runs(Comparison(text).contents, plan))
+    with own if progress is None else nullcontext(progress) as heard:
+        Conducted(
+            text, plan, folder, store(), listen=heard or ignore_event, control=control,
+            other_versions=other_versions, stretch=stretch, rule=rule,
+        ).conduct()  # fmt: skip
     return Trial(folder)
 
 

@@ -122,7 +122,7 @@ def _watched(plan: ivrell.Plan, comparison: ivrell.Comparison) -> "Iterator[Prog
     from ivrell.core.trial.plan import most_runs
 
     with _show().Progress() as progress:
-        progress.planned(most_runs(comparison.contents, plan))
+        progress.planned = most_runs(comparison.contents, plan)
         yield progress
 
 
@@ -145,7 +145,7 @@ def _estimate(args: argparse.Namespace) -> int:
         found = comparison.estimate(plan, earlier, minutes=args.fill)
     else:
         with _show().Progress() as progress:
-            progress.planned(len(comparison.lanes) * len(TRIED_ROWS))
+            progress.planned = len(comparison.lanes) * len(TRIED_ROWS)
             found = comparison.tried_estimate(
                 plan, minutes=args.fill, progress=progress.listen, control=progress
             )
@@ -161,7 +161,7 @@ def _check(args: argparse.Namespace) -> int:
     comparison = ivrell.read(args.file)
     knobs = knobs_given(args.set, comparison.contents)
     with _show().Progress() as progress:
-        progress.planned(len(comparison.lanes))
+        progress.planned = len(comparison.lanes)
         found = comparison.check(knobs, progress=progress.listen, control=progress)
     tell(args, found, lambda: _findings().agreement(found))
     return _status(found) if progress.asked is None else SIGNALLED + progress.asked
@@ -385,7 +385,7 @@ def _machine(args: argparse.Namespace) -> int:
         from ivrell.core.trial.aa_test import ROUNDS, measure_noise
 
         with _show().Progress() as progress:
-            progress.planned(ROUNDS)
+            progress.planned = ROUNDS
             measure_noise(data_folder(), ROUNDS, progress.listen, progress)
     found = snapshot(Path.cwd())
     found.busy_cores = busy_cores()

@@ -58,7 +58,7 @@ def _rerun(args: argparse.Namespace) -> int:
     if folder.exists() and any(folder.iterdir()):
         raise BadInput(f"The folder {folder} is not empty.", hint="Name a new one with --out.")
     with Progress() as progress:
-        progress.planned(most_runs(bundle.comparison, sharing.plan_of(bundle)))
+        progress.planned = most_runs(bundle.comparison, sharing.plan_of(bundle))
         found = sharing.rerun(
             args.bundle, folder=folder, minutes=args.minutes, progress=progress.listen,
             control=progress,

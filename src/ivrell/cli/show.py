@@ -7,9 +7,6 @@ from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING, Any, Self
 
-from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn
-from rich.progress import Progress as Bars
-
 from ivrell.cli.console import ERR, OUT
 from ivrell.cli.tables import Heading, table
 from ivrell.core.base.quantities import (
@@ -17,11 +14,11 @@ from ivrell.core.base.quantities import (
     format_seconds,
     three_figures,
 )
-from ivrell.core.records.events import DataProgress, RunEnded, RunStarted, TrialEvent
 from ivrell.core.records.machine import Machine, Noise
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.report.explained import plan_lines
 from ivrell.core.report.words import limit_told
+from ivrell.progress import TerminalLine, Watched
 
 if TYPE_CHECKING:
     from ivrell.core.engines.base import EngineState
@@ -34,38 +31,23 @@ if TYPE_CHECKING:
 
 
 class DataBar:
-    """One line on standard error for what goes on: the table that is being made. Where standard
-    error is no terminal there is none."""
+    """A line for the tables that are being made."""
 
     def __init__(self) -> None:
-        self._bars = Bars(
-            TextColumn("{task.description}", markup=False),
-            BarColumn(),
-            MofNCompleteColumn(),
-            TimeElapsedColumn(),
-            console=ERR,
-            # The bar repaints in a thread of its own; rarely, so as not to disturb runs.
-            refresh_per_second=2,
-            transient=True,
-            disable=not ERR.is_terminal,
-        )
-        self._task = self._bars.add_task("", total=None)
+        self._line = TerminalLine(ERR)
 
     def data(self, table: str, form: str, rows: int, total: int) -> None:
-        self.show(f"making {table} as {form}", rows, total)
-
-    def show(self, what: str, done: int, total: int) -> None:
-        self._bars.update(self._task, description=what, completed=done, total=max(total, done))
+        self._line.show(f"making {table} as {form}", rows, total)
 
     def __enter__(self) -> Self:
-        self._bars.start()
+        self._line.__enter__()
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._bars.stop()
+        self._line.__exit__()
 
 
-class Progress(DataBar):
+class Progress(Watched):
     """Progress of a trial in one line. The first Ctrl-C, or a signal to terminate, stops it
     cleanly; a second one at once.
 
@@ -74,26 +56,9 @@ class Progress(DataBar):
     """
 
     def __init__(self) -> None:
-        super().__init__()
+        super().__init__(TerminalLine(ERR))
         self.asked: signal.Signals | None = None
-        self._planned = self._done = 0
         self._before: dict[signal.Signals, Any] = {}
-
-    def planned(self, runs: int) -> None:
-        """Say how many runs there are to be."""
-        self._planned = runs
-
-    def listen(self, event: TrialEvent) -> None:
-        if isinstance(event, DataProgress):
-            self.data(event.table, event.form, event.rows, event.total)
-        elif isinstance(event, RunStarted):
-            point = ", ".join(f"{knob} {value}" for knob, value in event.point.items())
-            what = f"{event.approach}{f' ({point})' if point else ''}"
-            self.show(what, self._done, self._planned)
-        elif isinstance(event, RunEnded) and not (
-            event.record.memory_run or event.record.set_aside
-        ):
-            self._done += 1
 
     def stop_all(self) -> bool:
         return self.asked is not None
@@ -110,11 +75,11 @@ class Progress(DataBar):
     def __enter__(self) -> Self:
         for one in (signal.SIGINT, signal.SIGTERM):
             self._before[one] = signal.signal(one, self._ask)
-        super().__enter__()
+        self.line.__enter__()
         return self
 
     def __exit__(self, *_: object) -> None:
-        super().__exit__()
+        self.line.__exit__()
         self._as_before()
 
     def _ask(self, number: int, frame: FrameType | None) -> None:
