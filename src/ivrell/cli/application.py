@@ -3,14 +3,17 @@
 import argparse
 import datetime
 
-from pydantic import BaseModel, TypeAdapter
+from pydantic import BaseModel, ConfigDict
 
 from ivrell.cli.console import OUT
+from ivrell.cli.given import tell
 from ivrell.core.base.running import ask
 
 
 class JobTold(BaseModel):
-    """A job as the application tells it; what else it tells is not looked at."""
+    """A job as the application tells it, with more that its API documents."""
+
+    model_config = ConfigDict(extra="allow")
 
     id: int
     state: str
@@ -35,7 +38,9 @@ class JobTold(BaseModel):
 
 
 class QueueTold(BaseModel):
-    """The queue of the application."""
+    """The queue of the application, with more that its API documents."""
+
+    model_config = ConfigDict(extra="allow")
 
     under_way: list[JobTold]
     ended: list[JobTold]
@@ -56,15 +61,16 @@ _ENDED = 10
 def queue(args: argparse.Namespace) -> int:
     """Print what is done, what waits and what ended last."""
     answer = ask("GET", "queue/", data=args.data_dir)
-    if args.json:
-        print(TypeAdapter(object).dump_json(answer, indent=2).decode())
-        return 0
     told = QueueTold.model_validate(answer)
+    tell(args, told, lambda: _queued(told))
+    return 0
+
+
+def _queued(told: QueueTold) -> None:
     for title, jobs in (("Under way", told.under_way), ("Ended", told.ended[:_ENDED])):
         OUT.print(title if jobs else f"{title}: nothing")
         for job in jobs:
             OUT.print(f"  {job.state:8} {job.line}")
-    return 0
 
 
 def pause_or_go_on(args: argparse.Namespace) -> int:

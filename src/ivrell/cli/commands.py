@@ -245,7 +245,9 @@ def _measures(args: argparse.Namespace) -> int:
         for point in found:
             print(as_csv(point.rows, point.names), end="")
         return DONE
-    told = [{"point": p.point, "measures": p.rows} for p in found]
+    from ivrell.cli.outputs import MeasuresTold
+
+    told = [MeasuresTold(point.point, point.rows) for point in found]
     tell(args, told, lambda: _findings().measures(found))
     return DONE
 
@@ -292,12 +294,13 @@ def _data(args: argparse.Namespace) -> int:
 
 
 def _propose(args: argparse.Namespace) -> int:
+    from ivrell.cli.outputs import ProposalTold
     from ivrell.core.propose.recipe import propose, table_name
 
     tables = {table_name(path): path for path in args.files}
     allowed = [place for place in args.allow.split(",") if place]
     proposal = propose(tables, seed=args.seed, allow_values=allowed)
-    found = {"data": proposal.data, "distances": proposal.distances}
+    found = ProposalTold(proposal.data, proposal.distances)
     tell(args, found, lambda: print(proposal.toml(), end=""))
     return DONE
 
