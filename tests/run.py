@@ -54,7 +54,7 @@ LONG = (
     "test_logs", "test_nested", "test_notebook", "test_own_csv", "test_packaging",
     "test_private_server", "test_python_ways",
     "test_report", "test_runtimes", "test_search", "test_service_walls", "test_sessions",
-    "test_small_tables", "test_step_up", "test_waits",
+    "test_small_tables", "test_step_up", "test_tutorial", "test_waits",
 )  # fmt: skip
 """Modules of core tests that are too long for every day: real engines, servers and trials."""
 

@@ -78,7 +78,7 @@ made_elsewhere() {
 # setup_python [EXTRA]: the virtual environment with Ivrell and what it depends on. What is there
 # already for more (the tests' has the server's, and that the command line's) is enough.
 setup_python() {
-  local extra="${1:-}" venv="$IVRELL_HOME/.venv" stamp wanted enough
+  local extra="${1:-}" venv="$IVRELL_HOME/.venv" stamp wanted enough wants
   stamp="$venv/.ivrell-${extra:-base}"
   wanted="$(cat "$IVRELL_HOME/pyproject.toml" "$IVRELL_HOME/constraints.txt" | sha256sum)
 $IVRELL_HOME"
@@ -98,9 +98,11 @@ $IVRELL_HOME"
     ensure_python
     "$(find_python)" -m venv "$venv"
   fi
+  # What serves the page builds the help as well.
+  [[ "$extra" == server ]] && wants="server,help" || wants="$extra"
   say "Installing Python packages (once)"
   "$venv/bin/python" -m pip install -q --disable-pip-version-check --no-compile \
-    -c "$IVRELL_HOME/constraints.txt" -e "$IVRELL_HOME${extra:+[$extra]}" >&2
+    -c "$IVRELL_HOME/constraints.txt" -e "$IVRELL_HOME${wants:+[$wants]}" >&2
   # On all cores, which pip does on one. Runs cannot do it later: they write nothing there.
   "$venv/bin/python" -m compileall -q -j 0 "$venv/lib" "$IVRELL_HOME/src" >/dev/null 2>&1 || true
   printf '%s\n' "$wanted" >"$stamp"
@@ -210,6 +212,20 @@ setup_packages() {
   say "Installing front-end packages (once)"
   (cd "$web" && npm ci --silent --no-progress >&2)
   printf '%s\n' "$wanted" >"$web/node_modules/.ivrell-stamp"
+}
+
+# setup_help: the help as pages, made anew when its texts changed. Broken links end it.
+setup_help() {
+  local place="$IVRELL_HOME/src/ivrell/help" wanted
+  wanted="$(cd "$IVRELL_HOME" && find docs tools/help mkdocs.yml -type f -print0 | sort -z |
+    xargs -0 sha256sum | sha256sum)"
+  [[ "$(cat "$place/.ivrell-stamp" 2>/dev/null)" == "$wanted" ]] && return
+  say "Building the help"
+  (cd "$IVRELL_HOME" && DISABLE_MKDOCS_2_WARNING=true .venv/bin/mkdocs build --quiet --clean >&2)
+  # What "ivrell help" prints.
+  mkdir -p "$place/text"
+  (cd "$IVRELL_HOME/docs" && find . -name '*.md' -exec cp --parents -t "$place/text" {} +)
+  printf '%s\n' "$wanted" >"$place/.ivrell-stamp"
 }
 
 # setup_web: the built page, made anew when its sources changed.

@@ -396,6 +396,12 @@ def _machine(args: argparse.Namespace) -> int:
     return DONE
 
 
+def _help(args: argparse.Namespace) -> int:
+    from ivrell.cli.help import show_help
+
+    return show_help(args)
+
+
 def _completion(args: argparse.Namespace) -> int:
     import shtab
 
@@ -486,5 +492,6 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "machine": _machine,
     "doctor": _doctor,
     "serve": _serve,
+    "help": _help,
     "completion": _completion,
 }

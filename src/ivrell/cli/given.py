@@ -21,6 +21,21 @@ CLAIM_STATUS = {
 SIGNALLED = 128
 """Exit statuses above it name the signal that stopped the command, as a shell's do."""
 
+BAD_INPUT = 2
+STATUSES = {
+    DONE: "done",
+    TROUBLE: "an approach failed, hit a limit or disagreed; with `--strict` also where a claim is "
+    "contradicted or no lane surely meets a target; with `gate` something is slower or wrong; with "
+    "`rerun` what held there does not hold here",
+    BAD_INPUT: "something given cannot be used: what, where and how to mend it stand on standard "
+    "error",
+    CANNOT_TELL: "a claim (`--claims`) or a gate cannot be told in the rounds or the time given",
+    WEAKENED: "a claim is weakened: its direction holds, its strength does not",
+    SIGNALLED + 2: "Ctrl-C stopped it; what was measured is kept, and it says how to go on",
+    SIGNALLED + 15: "a signal to terminate stopped it, likewise",
+}
+"""Exit statuses, and when a command ends with each."""
+
 
 def knobs_given(given: Sequence[str], comparison: "Comparison") -> dict[str, list[Any]]:
     """``rows=1000,10000`` as knob values; what is no number or truth value is text."""

@@ -12,9 +12,6 @@ from pathlib import Path
 
 from ivrell.core.base.errors import BadInput, room_on_disk
 
-BAD_INPUT = 2
-
-
 _KNOBS = "values of a knob; 1000..1000000/3 is three a decade"
 _JSON = "what was found, as JSON"
 _EXAMPLES = {
@@ -49,6 +46,7 @@ _EXAMPLES = {
     "machine": "--noise",
     "doctor": "--json",
     "serve": "--port 8420",
+    "help": "reference/cautions#few-rounds",
     "completion": "bash",
 }
 """What stands behind each command in its example."""
@@ -361,6 +359,8 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     serve.add_argument("--port", type=int, help="on loopback; a free one unless given")
     serve.add_argument("--data-dir", type=Path, help="where records, data and results are kept")
     serve.add_argument("--no-demo", action="store_true", help="do not load the demos")
+    told = commands.add_parser("help", help="a page of the help, or a part of one")
+    told.add_argument("place", nargs="?", default="", help="such as file or file#gate; the start")
     completion = commands.add_parser("completion", help="what lets a shell complete commands")
     completion.add_argument("shell", choices=("bash", "zsh", "fish"), help="the shell")
     for name, command in commands.choices.items():
@@ -378,8 +378,9 @@ def main(arguments: Sequence[str]) -> int:
     128 and the signal's number where one stopped it (130 by Ctrl-C)."""
     args = parser(with_plan=bool({"run", "plan"}.intersection(arguments))).parse_args(arguments)
     from ivrell.cli.commands import COMMANDS
-    from ivrell.cli.given import SIGNALLED
+    from ivrell.cli.given import BAD_INPUT, SIGNALLED
     from ivrell.core.base.folders import data_folder
+    from ivrell.core.base.help import error_place
     from ivrell.core.base.logs import log_commands
 
     try:
@@ -387,7 +388,9 @@ def main(arguments: Sequence[str]) -> int:
         with room_on_disk(data_folder()):
             return int(COMMANDS[args.command](args))
     except BadInput as error:
-        print(f"ivrell: {error}", file=sys.stderr)
+        place = error_place(error.__traceback__)
+        told = f" (More: ivrell help {place})" if place else ""
+        print(f"ivrell: {error}{told}", file=sys.stderr)
         return BAD_INPUT
     except KeyboardInterrupt:
         print("ivrell: stopped by Ctrl-C.", file=sys.stderr)

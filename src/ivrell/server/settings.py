@@ -28,6 +28,7 @@ from ivrell.server.jobs.states import JobState
 
 IVRELL_DATA = data_folder()
 IVRELL_WEB = Path(os.environ.get("IVRELL_WEB", package_folder() / "web"))
+IVRELL_HELP = package_folder() / "help"
 
 OWN_FILES = [
     IVRELL_DATA / "files",

@@ -7,6 +7,7 @@ from ivrell.server.accounts.views import enter, leave
 from ivrell.server.comparisons.views import ComparisonViewSet
 from ivrell.server.data import views as data
 from ivrell.server.data.propose import ProposeView
+from ivrell.server.help import help_page
 from ivrell.server.machine import environments, machines, queue
 from ivrell.server.machine import views as machine
 from ivrell.server.page import page
@@ -86,5 +87,6 @@ urlpatterns = [
     path("leave", leave),
     path("live/trials/<number:trial>", events),
     path("api/", include(api)),
-    re_path(r"^(?!api/|live/|assets/).*$", page),
+    re_path(r"^help/(?P<place>.*)$", help_page),
+    re_path(r"^(?!api/|live/|assets/|help/).*$", page),
 ]

@@ -35,6 +35,7 @@ export class Problem extends Error {
     readonly where = "",
     readonly hint = "",
     readonly status = 0,
+    readonly help = "",
   ) {
     super([where && `${where}: `, what, hint && ` ${hint}`].filter(Boolean).join(""));
   }
@@ -70,5 +71,6 @@ export async function taken<T>(asked: Promise<Answer<T>>): Promise<T> {
     said?.where,
     said?.hint,
     answer.response.status,
+    said?.help,
   );
 }

@@ -1925,6 +1925,8 @@ export interface components {
             extent: components["schemas"]["Extent"] | null;
             /** @default [] */
             each: components["schemas"]["Caution"][];
+            /** @description Where it is explained: an address below that of the help. */
+            readonly help: string;
         };
         /**
          * Cell
@@ -6618,7 +6620,7 @@ export interface components {
         /**
          * Trouble
          * @description What is wrong, where (a place, or empty), and how to fix it. With ``other_versions`` a trial
-         *     can go on all the same, with what is here now.
+         *     can go on all the same, with what is here now. ``help`` is an address below that of the help.
          */
         Trouble: {
             what: string;
@@ -6628,11 +6630,13 @@ export interface components {
             hint: string;
             /** @default false */
             other_versions: boolean;
+            /** @default  */
+            help: string;
         };
         /**
          * TroubleRequest
          * @description What is wrong, where (a place, or empty), and how to fix it. With ``other_versions`` a trial
-         *     can go on all the same, with what is here now.
+         *     can go on all the same, with what is here now. ``help`` is an address below that of the help.
          */
         TroubleRequest: {
             what: string;
@@ -6642,6 +6646,8 @@ export interface components {
             hint?: string;
             /** @default false */
             other_versions?: boolean;
+            /** @default  */
+            help?: string;
         };
         /**
          * TryAllShape

@@ -1,8 +1,8 @@
 /** The slim bar on top, and the page below it. */
-import { MoonOutlined, SunOutlined } from "@ant-design/icons";
+import { MoonOutlined, QuestionCircleOutlined, SunOutlined } from "@ant-design/icons";
 import { Button, Tooltip } from "antd";
 import { lazy, Suspense } from "react";
-import { Link, Outlet, useMatch } from "react-router";
+import { Link, Outlet, useLocation, useMatch } from "react-router";
 import { Problem } from "../api/client";
 import { useComparison, useNow } from "../api/queries";
 import { setMode, useMode } from "../ui/theme";
@@ -12,6 +12,13 @@ import { SignedOut } from "./SignedOut";
 function Name({ id }: { id: number }) {
   const { data } = useComparison(id);
   return <span className="of cut">{data?.name}</span>;
+}
+
+/** Where the help tells of the view that is open: each has a heading of its name. */
+function useHelpHere(): string {
+  const [, first, , step] = useLocation().pathname.split("/");
+  const view = first === "comparisons" ? step : first;
+  return view ? `guide/#${view}` : "";
 }
 
 const AccountMenu = lazy(() => import("./AccountMenu"));
@@ -39,6 +46,15 @@ export function Frame() {
         {open?.params.id && !signedOut && <Name id={Number(open.params.id)} />}
         <span className="grow" />
         {!signedOut && <Doing />}
+        <Tooltip title="Help">
+          <Button
+            type="text"
+            aria-label="Help"
+            href={`/help/${useHelpHere()}`}
+            target="_blank"
+            icon={<QuestionCircleOutlined />}
+          />
+        </Tooltip>
         <Tooltip title={mode === "dark" ? "Light theme" : "Dark theme"}>
           <Button
             type="text"

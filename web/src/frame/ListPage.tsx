@@ -13,6 +13,7 @@ import { Link, useNavigate } from "react-router";
 import { api, taken, type Comparison, type ComparisonLine } from "../api/client";
 import { useComparisons } from "../api/queries";
 import { Glyph } from "../lanes/mark";
+import { Help } from "../ui/Help";
 import { underWay } from "../ui/job";
 import { Opening } from "../ui/Opening";
 import { Trouble } from "../ui/Trouble";
@@ -212,7 +213,8 @@ export function ListPage() {
       {isPending && <Opening what="the comparisons" />}
       {!isPending && !data?.length && !error && (
         <p className="quiet">
-          There is no comparison yet. Start a new one, or import a comparison file.
+          There is no comparison yet. Start a new one, or import a comparison file.{" "}
+          <Help place="tutorial/" word="The first comparison takes ten minutes." />
         </p>
       )}
       {data && data.length > SEARCHED_FROM && (

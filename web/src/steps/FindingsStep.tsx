@@ -9,6 +9,7 @@ import { changedSince, type StepProps } from "./props";
 import { useOff, useView, type View } from "../ui/view";
 import { asText, boardMarkdown } from "../lanes/table";
 import { Copy, withConditions } from "../ui/Copy";
+import { Help } from "../ui/Help";
 import { LaneDrawer } from "../lanes/LaneDrawer";
 import { plural, pointWords } from "../ui/units";
 import { Claims, PinOfAll } from "./findings/Claims";
@@ -218,7 +219,7 @@ function Cautions({ findings, brief }: { findings: Findings; brief: boolean }) {
         <li key={`${caution.word} ${caution.lane}`}>
           <strong>{caution.word}</strong>
           <span className="reach small">{REACH[caution.reach]}</span> {caution.reason}{" "}
-          <span className="hint">{caution.hint}</span>
+          <span className="hint">{caution.hint}</span> <Help place={caution.help} />
           {caution.each.length > 0 && (
             <details>
               <summary className="small">each lane</summary>

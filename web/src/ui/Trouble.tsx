@@ -1,5 +1,6 @@
 /** Trouble told plainly: what, where, what to do. */
 import { Problem } from "../api/client";
+import { Help } from "./Help";
 
 export function Trouble({ error, id }: { error: unknown; id?: string }) {
   if (!error) return null;
@@ -7,7 +8,7 @@ export function Trouble({ error, id }: { error: unknown; id?: string }) {
   return (
     <div className="trouble" role="alert" data-testid={id}>
       {problem.where && <div className="where">{problem.where}</div>}
-      {problem.what} {problem.hint}
+      {problem.what} {problem.hint} <Help place={problem.help} />
     </div>
   );
 }

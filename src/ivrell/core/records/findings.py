@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, BeforeValidator, computed_field, model_validator
 
+from ivrell.core.base.help import caution_place
 from ivrell.core.base.migrated_keys import migrate_keys
 from ivrell.core.records.agreement import Agreement
 from ivrell.core.records.points import Point
@@ -96,6 +97,12 @@ class Caution(BaseModel, frozen=True):
     reach: Reach = "margin"
     extent: Extent | None = None
     each: "list[Caution]" = []
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def help(self) -> str:
+        """Where it is explained: an address below that of the help."""
+        return caution_place(self.word)
 
     @model_validator(mode="before")
     @classmethod
