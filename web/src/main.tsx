@@ -53,6 +53,10 @@ const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import("./frame/MachinePage")).MachinePage }),
       },
       {
+        path: "/people",
+        lazy: async () => ({ Component: (await import("./frame/PeoplePage")).PeoplePage }),
+      },
+      {
         path: "/queue",
         lazy: async () => ({ Component: (await import("./frame/QueuePage")).QueuePage }),
       },

@@ -221,6 +221,20 @@ def _more(args: argparse.Namespace) -> int:
 
 
 def _serve(args: argparse.Namespace) -> int:
+    given = {"--port": args.port, "--data-dir": args.data_dir}
+    options = [text for name, value in given.items() if value for text in (name, str(value))]
+    options += ["--no-demo"] if args.no_demo else []
+    return _become("ivrell.server.up", options)
+
+
+def _backup(args: argparse.Namespace) -> int:
+    what = {"backup": "save", "restore": "load"}[args.command]
+    where = ["--data-dir", str(args.data_dir)] if args.data_dir else []
+    return _become("ivrell.server.backup", [what, str(args.file), *where])
+
+
+def _become(module: str, options: list[str]) -> int:
+    """Run a module of the application in this process's place: whoever ends the command ends it."""
     import os
     import sys
     from importlib.util import find_spec
@@ -230,11 +244,7 @@ def _serve(args: argparse.Namespace) -> int:
             "The application is not installed here.",
             hint="Install it with: pip install 'ivrell[server]'. It needs PostgreSQL too.",
         )
-    given = {"--port": args.port, "--data-dir": args.data_dir}
-    options = [text for name, value in given.items() if value for text in (name, str(value))]
-    options += ["--no-demo"] if args.no_demo else []
-    # It takes this process's place: whoever ends the command ends the application.
-    os.execv(sys.executable, [sys.executable, "-m", "ivrell.server.up", *options])
+    os.execv(sys.executable, [sys.executable, "-m", module, *options])
 
 
 def _measures(args: argparse.Namespace) -> int:
@@ -492,6 +502,8 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "machine": _machine,
     "doctor": _doctor,
     "serve": _serve,
+    "backup": _backup,
+    "restore": _backup,
     "help": _help,
     "completion": _completion,
 }

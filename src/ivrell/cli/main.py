@@ -46,6 +46,8 @@ _EXAMPLES = {
     "machine": "--noise",
     "doctor": "--json",
     "serve": "--port 8420",
+    "backup": "ivrell-monday.tar.gz",
+    "restore": "ivrell-monday.tar.gz --data-dir ivrell-again",
     "help": "reference/cautions#few-rounds",
     "completion": "bash",
 }
@@ -359,6 +361,13 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     serve.add_argument("--port", type=int, help="on loopback; a free one unless given")
     serve.add_argument("--data-dir", type=Path, help="where records, data and results are kept")
     serve.add_argument("--no-demo", action="store_true", help="do not load the demos")
+    backup = commands.add_parser("backup", help="everything that the application keeps, as a file")
+    restore = commands.add_parser("restore", help="make a data folder of such a file")
+    for command in (backup, restore):
+        command.add_argument("file", type=Path, help="the copy, such as ivrell.tar.gz")
+        command.add_argument(
+            "--data-dir", type=Path, help="data folder; the usual one unless given"
+        )
     told = commands.add_parser("help", help="a page of the help, or a part of one")
     told.add_argument("place", nargs="?", default="", help="such as file or file#gate; the start")
     completion = commands.add_parser("completion", help="what lets a shell complete commands")

@@ -65,6 +65,16 @@ class CommandKey(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-cal
         return {"type": "apiKey", "in": "header", "name": "Authorization", "description": told}
 
 
+class PersonsToken(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]
+    """Publishes that programs are let in by tokens that people make."""
+
+    target_class = "ivrell.server.accounts.keys.TokenAuthentication"
+    name = "token"
+
+    def get_security_definition(self, auto_schema: AutoSchema) -> dict[str, Any]:
+        return {"type": "http", "scheme": "bearer"}
+
+
 class WorkerToken(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]
     """Publishes that machines that have joined are let in by their tokens."""
 

@@ -40,6 +40,7 @@ MADE_LIMIT_BYTES = round(float(os.environ.get("IVRELL_MADE_GB", "20")) * 10**9)
 SECRET_KEY = os.environ.get("IVRELL_SECRET_KEY") or "only-for-commands-that-serve-nobody"
 DEBUG = False
 COMMAND_KEY = os.environ.get("IVRELL_KEY", "")
+BEHIND_PROXY = os.environ.get("IVRELL_PROXY", "") == "1"
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", *os.environ.get("IVRELL_HOSTS", "").split()]
 
 INSTALLED_APPS = [
@@ -67,6 +68,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "ivrell.server.audit.AuditTrail",
 ]
 
 TEMPLATES = [
@@ -100,8 +102,25 @@ DATABASES = {
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": f"django.contrib.auth.password_validation.{name}", "OPTIONS": options}
+    for name, options in (
+        ("MinimumLengthValidator", {"min_length": 10}),
+        ("CommonPasswordValidator", {}),
+        ("NumericPasswordValidator", {}),
+        ("UserAttributeSimilarityValidator", {"user_attributes": ["username"]}),
+    )
+]
+
 USE_TZ = True
 TIME_ZONE = "UTC"
+
+if BEHIND_PROXY:
+    # It says what was asked for, and that it came by https; uvicorn believes it alone.
+    USE_X_FORWARDED_HOST = True
+    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+    SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
+    CSRF_TRUSTED_ORIGINS = [f"https://{name}" for name in ALLOWED_HOSTS]
 
 SESSION_COOKIE_AGE = 60 * 60 * 24 * 30
 SESSION_COOKIE_HTTPONLY = True
@@ -136,12 +155,15 @@ REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": [
         "rest_framework.authentication.SessionAuthentication",
         "ivrell.server.accounts.keys.KeyAuthentication",
+        "ivrell.server.accounts.keys.TokenAuthentication",
     ],
-    "DEFAULT_PERMISSION_CLASSES": ["ivrell.server.permissions.ReadOrOwn"],
+    "DEFAULT_PERMISSION_CLASSES": ["ivrell.server.permissions.ByRole"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
     "DEFAULT_PARSER_CLASSES": ["ivrell.server.parsing.BoundedJSON"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "ivrell.server.problems.handle",
+    # How many proxies before this one are believed when they say whose address asks.
+    "NUM_PROXIES": int(BEHIND_PROXY),
 }
 
 SPECTACULAR_SETTINGS = {

@@ -35,7 +35,7 @@ _STOP_S = 12.0
 _LOOK_S = 0.3
 _MANAGE_S = 300.0
 _FOLDERS = ("made", "loaded", "own", "files", "trials", "log")
-_ATTACH_S = 20.0
+ATTACH_S = 20.0
 _OTHER_S = 180.0
 _RECORDS = {"shared_buffers": "64MB", "max_connections": "60"}
 
@@ -116,7 +116,7 @@ class Up:
             with socket.socket() as probe:
                 probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
                 try:
-                    probe.bind(("127.0.0.1", port))
+                    probe.bind((self.host, port))
                 except OSError:
                     continue
                 return port
@@ -130,6 +130,19 @@ class Up:
             f"No port from {USUAL_PORT} to {USUAL_PORT + _PORTS_TRIED - 1} is free.",
             hint="Give a free one with --port.",
         )
+
+    @property
+    def host(self) -> str:
+        """The address that the web server listens at: loopback unless something before it says who
+        may come."""
+        return os.environ.get("IVRELL_LISTEN", "127.0.0.1")
+
+    def address(self, port: int) -> str:
+        """Where people reach it: behind a proxy by the first name that it answers to."""
+        names = os.environ.get("IVRELL_HOSTS", "").split()
+        if os.environ.get("IVRELL_PROXY") == "1" and names:
+            return f"https://{names[0]}"
+        return f"http://127.0.0.1:{port}"
 
     def secret(self) -> str:
         path = self.folder / "secret"
@@ -211,7 +224,8 @@ class Up:
         died = self.state.exists()
         self._part(
             "web", "The web server", "uvicorn", "ivrell.server.asgi:application",
-            "--host", "127.0.0.1", "--port", str(port), "--timeout-graceful-shutdown", "2",
+            "--host", self.host, "--port", str(port), "--no-proxy-headers",
+            "--timeout-graceful-shutdown", "2",
             "--no-access-log", "--no-server-header", "--log-level", "warning",
         ).start()  # fmt: skip
         worker = self._part(
@@ -228,12 +242,12 @@ class Up:
         with os.fdopen(os.open(self.state, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as f:
             f.write(json.dumps(told))
         self.state.chmod(0o600)
-        return f"http://127.0.0.1:{port}{link}"
+        return f"{self.address(port)}{link}"
 
     def another_link(self, port: int) -> str:
         """A fresh link for an Ivrell that runs already."""
-        self.cluster.attach(_ATTACH_S)
-        return f"http://127.0.0.1:{port}{self.manage(self.environment(port), 'sign_in_link')}"
+        self.cluster.attach(ATTACH_S)
+        return f"{self.address(port)}{self.manage(self.environment(port), 'sign_in_link')}"
 
     def wait_until_ready(self, port: int) -> None:
         deadline = time.monotonic() + _READY_S

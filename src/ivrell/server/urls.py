@@ -3,7 +3,9 @@
 from django.urls import URLPattern, URLResolver, include, path, re_path, register_converter
 from rest_framework.routers import DefaultRouter
 
-from ivrell.server.accounts.views import enter, leave
+from ivrell.server.accounts import people
+from ivrell.server.accounts.views import SignInView, enter, leave
+from ivrell.server.audit import AuditView
 from ivrell.server.comparisons.views import ComparisonViewSet
 from ivrell.server.data import views as data
 from ivrell.server.data.propose import ProposeView
@@ -11,7 +13,7 @@ from ivrell.server.help import help_page
 from ivrell.server.machine import environments, machines, queue
 from ivrell.server.machine import views as machine
 from ivrell.server.page import page
-from ivrell.server.permissions import ReadOrOwn
+from ivrell.server.permissions import ByRole
 from ivrell.server.schema import SchemaView
 from ivrell.server.schema import Shapes as Shapes
 from ivrell.server.trials import bundles, costs, joined, schedules
@@ -67,6 +69,11 @@ api: list[URLPattern | URLResolver] = [
     path("machine/", machine.machine),
     path("machine/noise/", machine.noise),
     path("now/", machine.now),
+    path("sign-in/", SignInView.as_view()),
+    path("password/", people.PasswordView.as_view()),
+    path("people/", people.PeopleView.as_view()),
+    path("tokens/", people.TokensView.as_view()),
+    path("audit/", AuditView.as_view()),
     path("worker/next/", joined.NextView.as_view()),
     path("worker/trials/<number:trial>/told/", joined.ToldView.as_view()),
     path("worker/trials/<number:trial>/brought/", joined.BroughtView.as_view()),
@@ -77,7 +84,7 @@ api: list[URLPattern | URLResolver] = [
     path("queue/<number:id>/pause/", queue.pause),
     path("queue/<number:id>/continue/", queue.go_on),
     path("made/", machine.made),
-    path("schema/", SchemaView.as_view(permission_classes=[ReadOrOwn])),
+    path("schema/", SchemaView.as_view(permission_classes=[ByRole])),
 ]
 
 handler404 = "ivrell.server.problems.nowhere"

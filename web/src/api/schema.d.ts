@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/audit/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who changed or ran what. */
+        get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bundles/": {
         parameters: {
             query?: never;
@@ -704,6 +721,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/password/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who is signed in. */
+        get: operations["me"];
+        /** @description Set or change it; other sessions of one's own end. */
+        put: operations["change_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Everybody. */
+        get: operations["people"];
+        put?: never;
+        /** @description Let somebody in; the link that signs them in is told now. */
+        post: operations["add_person"];
+        /** @description Let somebody out: sessions, links and tokens end, what they did stays. */
+        delete: operations["remove_person"];
+        options?: never;
+        head?: never;
+        /** @description Give somebody another role, or a fresh link. */
+        patch: operations["change_person"];
+        trace?: never;
+    };
     "/api/prices/": {
         parameters: {
             query?: never;
@@ -841,6 +896,45 @@ export interface paths {
         post: operations["add_server"];
         /** @description Forget one; what was loaded there stays. */
         delete: operations["remove_server"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-in/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sign in. */
+        post: operations["sign_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those that hold. */
+        get: operations["tokens"];
+        put?: never;
+        /**
+         * @description Make one; its text is told now and never again. It may what its scopes name, and never
+         *     more than whom it is of.
+         */
+        post: operations["make_token"];
+        /** @description Take one back. */
+        delete: operations["take_token_back"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1744,6 +1838,31 @@ export interface components {
             };
             /** @default null */
             per_work_hour?: number | null;
+        };
+        /**
+         * AuditPage
+         * @description Entries, the newest first; ``more`` where older ones follow.
+         */
+        AuditPage: {
+            entries: components["schemas"]["AuditShape"][];
+            more: boolean;
+        };
+        /**
+         * AuditShape
+         * @description That somebody changed or ran something: ``by`` says by the page, the command line or which
+         *     token; ``what`` is the request, ``subject`` what it was about, ``status`` 400 and more where it
+         *     was refused; ``times`` how often in a row, ``at`` the last time.
+         */
+        AuditShape: {
+            id: number;
+            /** Format: date-time */
+            at: string;
+            who: string;
+            by: string;
+            what: string;
+            subject: string;
+            status: number;
+            times: number;
         };
         /**
          * BetterEnum
@@ -4076,6 +4195,15 @@ export interface components {
             ratio: components["schemas"]["Ratio"] | null;
         };
         /**
+         * Me
+         * @description Who is signed in.
+         */
+        Me: {
+            name: string;
+            role: components["schemas"]["Role"];
+            has_password: boolean;
+        };
+        /**
          * MeasureChange
          * @description A measure in two trials, lane by lane. ``machine`` is how many times less lanes that are the
          *     same in both take, together; null where there is none, or only one that changed itself.
@@ -4555,6 +4683,15 @@ export interface components {
             value: number;
         };
         /**
+         * PasswordAskedRequest
+         * @description A new password, and the one until now ("" where there was none).
+         */
+        PasswordAskedRequest: {
+            /** @default  */
+            old?: string;
+            new: string;
+        };
+        /**
          * PastLane
          * @description A lane over the trials that it ran in, the oldest first; ``turns`` are where it took another
          *     level.
@@ -4620,6 +4757,17 @@ export interface components {
             settings_text?: string;
         };
         /**
+         * PatchedPersonChangeRequest
+         * @description Another role for somebody, or a fresh link to sign in by.
+         */
+        PatchedPersonChangeRequest: {
+            name: string;
+            /** @default null */
+            role?: components["schemas"]["RoleRequest"] | null;
+            /** @default false */
+            new_link?: boolean;
+        };
+        /**
          * PatchedRemarksAskedRequest
          * @description What is to be said of a trial; what is null stays.
          */
@@ -4675,6 +4823,34 @@ export interface components {
         PatchedTryNowRequest: {
             /** @default try */
             kind?: components["schemas"]["TryKind"];
+        };
+        /**
+         * People
+         * @description Everybody; ``link`` signs in once, within a day, whom it was just made for.
+         */
+        People: {
+            people: components["schemas"]["PersonShape"][];
+            /** @default  */
+            link: string;
+        };
+        /**
+         * PersonAskedRequest
+         * @description Somebody who is to come in, and as what.
+         */
+        PersonAskedRequest: {
+            name: string;
+            role: components["schemas"]["RoleRequest"];
+        };
+        /**
+         * PersonShape
+         * @description Somebody who may come in; ``seen_at`` is when they last signed in, null for never.
+         */
+        PersonShape: {
+            name: string;
+            role: components["schemas"]["Role"];
+            has_password: boolean;
+            seen_at: string | null;
+            tokens: number;
         };
         /**
          * Placement
@@ -5150,6 +5326,20 @@ export interface components {
          * @enum {string}
          */
         RestsOnEnum: "measured" | "sizes" | "another size" | "not known";
+        /**
+         * Role
+         * @description A viewer reads; an editor also changes comparisons and runs trials; an owner also lets in
+         *     people, machines, servers and interpreters.
+         * @enum {string}
+         */
+        Role: "viewer" | "editor" | "owner";
+        /**
+         * RoleRequest
+         * @description A viewer reads; an editor also changes comparisons and runs trials; an owner also lets in
+         *     people, machines, servers and interpreters.
+         * @enum {string}
+         */
+        RoleRequest: "viewer" | "editor" | "owner";
         /**
          * Rows
          * @description Rows as text.
@@ -5703,6 +5893,18 @@ export interface components {
             schedule: components["schemas"]["KeptSchedule"] | null;
         };
         /**
+         * Scope
+         * @description What a token lets a program do, within what its owner may.
+         * @enum {string}
+         */
+        Scope: "read" | "change" | "run";
+        /**
+         * ScopeRequest
+         * @description What a token lets a program do, within what its owner may.
+         * @enum {string}
+         */
+        ScopeRequest: "read" | "change" | "run";
+        /**
          * Search
          * @description A search for the sizes at which the lead changes: after the sizes that the plan names, new
          *     ones next to each change, and more rounds where it is unsure, until it is known ``within`` a
@@ -5917,6 +6119,21 @@ export interface components {
             wrong_name: string;
             /** @default 0 */
             wrong_at: number;
+        };
+        /**
+         * SignInRequest
+         * @description A name and a password.
+         */
+        SignInRequest: {
+            name: string;
+            password: string;
+        };
+        /**
+         * SignedIn
+         * @description Who is signed in now.
+         */
+        SignedIn: {
+            user: string;
         };
         /**
          * Since
@@ -6371,6 +6588,40 @@ export interface components {
             older_than_days: number;
             /** @default true */
             only_tell?: boolean;
+        };
+        /**
+         * TokenAskedRequest
+         * @description A token: a name, what it is for, and for how many days (null: until it is taken back).
+         */
+        TokenAskedRequest: {
+            name: string;
+            scopes: components["schemas"]["ScopeRequest"][];
+            /** @default 90 */
+            days?: number | null;
+        };
+        /**
+         * TokenList
+         * @description Tokens that hold: one's own, and an owner sees everybody's; ``token`` is told once, of one
+         *     that was just made.
+         */
+        TokenList: {
+            tokens: components["schemas"]["TokenShape"][];
+            /** @default  */
+            token: string;
+        };
+        /**
+         * TokenShape
+         * @description A token without its text.
+         */
+        TokenShape: {
+            id: number;
+            name: string;
+            of: string;
+            scopes: components["schemas"]["Scope"][];
+            /** Format: date-time */
+            created_at: string;
+            expires_at: string | null;
+            used_at: string | null;
         };
         /**
          * ToldRequest
@@ -6888,6 +7139,28 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    audit: {
+        parameters: {
+            query?: {
+                /** @description id of the last one told */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+        };
+    };
     bring_bundle: {
         parameters: {
             query?: never;
@@ -8226,6 +8499,134 @@ export interface operations {
             };
         };
     };
+    me: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+        };
+    };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordAskedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+        };
+    };
+    people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["People"];
+                };
+            };
+        };
+    };
+    add_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonAskedRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["People"];
+                };
+            };
+        };
+    };
+    remove_person: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["People"];
+                };
+            };
+        };
+    };
+    change_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PatchedPersonChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["People"];
+                };
+            };
+        };
+    };
     prices: {
         parameters: {
             query?: never;
@@ -8520,6 +8921,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServerList"];
+                };
+            };
+        };
+    };
+    sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+        };
+    };
+    tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenList"];
+                };
+            };
+        };
+    };
+    make_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenAskedRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenList"];
+                };
+            };
+        };
+    };
+    take_token_back: {
+        parameters: {
+            query: {
+                id: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenList"];
                 };
             };
         };

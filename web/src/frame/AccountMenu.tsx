@@ -10,6 +10,7 @@ export default function AccountMenu({ user }: { user: string }) {
       menu={{
         items: [
           { key: "who", disabled: true, label: `Signed in as ${user}` },
+          { key: "people", label: <Link to="/people">People and tokens</Link> },
           { key: "machine", label: <Link to="/machine">This machine</Link> },
           { key: "out", label: "Sign out", onClick: () => void signOut() },
         ],

@@ -22,7 +22,7 @@ from ivrell.server.asking import asked
 from ivrell.server.comparisons.models import Comparison, subject
 from ivrell.server.data import shapes
 from ivrell.server.data.models import Making
-from ivrell.server.permissions import ReadOrOwn
+from ivrell.server.permissions import ByRole
 from ivrell.server.previews import PREVIEWS
 from ivrell.server.replies import reply
 
@@ -37,7 +37,7 @@ def _check_own(request: Request, given: shapes.Written, text: str) -> None:
     other = given.data_text is not None and given.data_text != edit.data_text(text)
     edits = isinstance(given, shapes.LookRequest) and given.edits
     if (other or edits) and not request.user.is_staff:
-        raise PermissionDenied(ReadOrOwn.message)
+        raise PermissionDenied(ByRole.message)
 
 
 def _written(request: Request, comparison: int, given: shapes.Written) -> looking.Subject:

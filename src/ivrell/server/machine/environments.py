@@ -66,6 +66,8 @@ class EnvironmentList(BaseModel):
 class EnvironmentsView(APIView):
     """Interpreters with packages of their own, made in the data folder."""
 
+    for_owners = True
+
     @extend_schema(responses=EnvironmentList, operation_id="environments")
     def get(self, request: Request) -> Response:
         """Those that there are, looked at now, and those that are being made."""

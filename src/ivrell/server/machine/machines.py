@@ -63,6 +63,8 @@ class JoinedList(BaseModel):
 class MachinesView(APIView):
     """Machines that run trials of this Ivrell."""
 
+    for_owners = True
+
     @extend_schema(responses=JoinedList, operation_id="machines")
     def get(self, request: Request) -> Response:
         """Those that have joined, or may."""

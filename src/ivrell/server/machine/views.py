@@ -35,6 +35,8 @@ def engines(request: Request) -> Response:
 class RuntimesView(APIView):
     """Other interpreters that lanes in Python may ask for."""
 
+    for_owners = True
+
     @extend_schema(responses=shapes.RuntimeList, operation_id="runtimes")
     def get(self, request: Request) -> Response:
         """Those registered, looked at now."""
@@ -65,6 +67,8 @@ class RuntimesView(APIView):
 
 class ServersView(APIView):
     """Database servers of the user's own that lanes may ask for."""
+
+    for_owners = True
 
     @extend_schema(responses=shapes.ServerList, operation_id="servers")
     def get(self, request: Request) -> Response:
@@ -104,6 +108,8 @@ class ServersView(APIView):
 
 class ClustersView(APIView):
     """Places where Apache Spark runs that lanes may ask for."""
+
+    for_owners = True
 
     @extend_schema(responses=shapes.ClusterList, operation_id="clusters")
     def get(self, request: Request) -> Response:
