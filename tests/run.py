@@ -47,6 +47,7 @@ HEAVY = (
 
 LONG = (
     "test_agreement_evidence", "test_agreement_in_trials", "test_bundles", "test_calls",
+    "test_challenge",
     "test_checkup",
     "test_cost", "test_csv_style",
     "test_curve_and_cluster", "test_databases", "test_engines",

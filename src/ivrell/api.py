@@ -223,7 +223,7 @@ class Comparison:
             rule: hears all runs after each whole round of a plan with ``until``, and says whether
                 they are enough.
         """
-        plan, folder = plan or self.plan(**fields), folder or _new_folder()
+        plan, folder = plan or self.plan(**fields), folder or new_folder()
         self._check_folder(folder)
         return _conducted(self.text, plan, folder, progress, control, rule=rule)
 
@@ -248,7 +248,7 @@ class Comparison:
         from ivrell.core.results.folder import ResultFolder
         from ivrell.core.trial.changed import only_changed, take_over
 
-        folder = folder or _new_folder()
+        folder = folder or new_folder()
         self._check_folder(folder)
         before, records = earlier.comparison.contents, earlier.records
         found = only_changed(before, self.contents, earlier.plan, records)
@@ -807,7 +807,7 @@ def _conducted(
     return Trial(folder)
 
 
-def _new_folder() -> Path:
+def new_folder() -> Path:
     """An empty folder for results."""
     import datetime
     import tempfile

@@ -456,6 +456,13 @@ def _costs(args: argparse.Namespace) -> int:
     return COSTS[args.command](args)
 
 
+def _challenge(args: argparse.Namespace) -> int:
+    """The challenge, in a module of its own."""
+    from ivrell.cli.challenge import challenge
+
+    return challenge(args)
+
+
 def _gate(args: argparse.Namespace) -> int:
     """The gate, in a module of its own."""
     from ivrell.cli.gate import gate
@@ -484,6 +491,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "unpack": _shared,
     "rerun": _shared,
     "compare": _shared,
+    "challenge": _challenge,
     "gate": _gate,
     "cost": _costs,
     "prices": _costs,

@@ -28,6 +28,7 @@ _EXAMPLES = {
     "unpack": "tolls.zip --out tolls-there",
     "rerun": "tolls.zip --minutes 10",
     "compare": "tolls-in-may tolls-in-june --at rows=100000",
+    "challenge": "demo/tolls-per-lock.toml --set rows=100000 --minutes 5",
     "gate": "demo/tolls-per-lock.toml --against tolls-per-lock-results --no-slower-than 10%",
     "cost": "tolls-per-lock-results --per-day 40 --machine small",
     "prices": "--machine small --per-hour 0.12 --memory 8GB",
@@ -197,6 +198,13 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     )
     compare.add_argument("--json", action="store_true", help=_JSON)
 
+    doubt = commands.add_parser("challenge", help="try to break the conclusion: what turns it over")
+    doubt.add_argument("file", type=Path, help="comparison file")
+    doubt.add_argument("--minutes", type=float, default=10.0, metavar="N", help="10 unless given")
+    doubt.add_argument("--set", action="append", default=[], metavar="KNOB=V", help="as things are")
+    doubt.add_argument("--only", default="", metavar="ID,ID", help="all lanes unless given")
+    doubt.add_argument("--out", type=Path, help="folder of its trials (must be new or empty)")
+    doubt.add_argument("--json", action="store_true", help=_JSON)
     gate = commands.add_parser("gate", help="is the new version slower than the old one, or wrong")
     gate.add_argument("file", type=Path, help="comparison file, the new version")
     gate.add_argument(

@@ -10,6 +10,7 @@ from ivrell.core.engines.base import EngineState
 from ivrell.core.recipe.databases.store import Loaded
 from ivrell.core.recipe.store import Made
 from ivrell.core.records.bundle import SecondOpinion
+from ivrell.core.records.challenge import ChallengeFindings
 from ivrell.core.records.checkup import Checkup
 from ivrell.core.records.compared import Compared
 from ivrell.core.records.cost import CostFindings, Prices
@@ -52,6 +53,7 @@ OUTPUTS: dict[str, TypeAdapter[Any]] = {
     "explain": TypeAdapter(TryOutcome),
     "interrupt": TypeAdapter(InterruptionOutcome),
     "gate": TypeAdapter(GateFindings),
+    "challenge": TypeAdapter(ChallengeFindings),
     "rerun": TypeAdapter(SecondOpinion),
     "compare": TypeAdapter(Compared),
     "cost": TypeAdapter(CostFindings),

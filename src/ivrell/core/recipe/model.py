@@ -34,6 +34,9 @@ Knob = Annotated[str, Field(pattern=r"^\{\w+\}$")]
 _LATER = {"quantiles", "weights"}
 """Settings that came to kinds later: where they are not given, tables are the same as before."""
 
+IN_ORDER = "in order"
+"""The value of a knob that leaves rows in the order of their numbers."""
+
 _NUMBERS = ("sequence", "integer", "number", "derived")
 
 
@@ -44,8 +47,9 @@ class Table(BaseModel):
 
     ``rows`` is a number or a knob in braces, such as ``"{rows}"``. ``order`` is "shuffled"
     (each row number once, in random order), "by COLUMN" (rising in that column) or absent
-    (row numbers go up). ``duplicate_share`` of the rows repeat another one whole,
-    ``malformed_share`` of the lines are broken on purpose in text forms: shares, or knobs.
+    (row numbers go up); or a knob, whose value "in order" stands for absent. ``duplicate_share`` of
+    the rows repeat another one whole, ``malformed_share`` of the lines are broken on purpose in
+    text forms: shares, or knobs.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
@@ -54,7 +58,7 @@ class Table(BaseModel):
     file: Annotated[str, Field(min_length=1)] | None = None
     csv: CsvStyle | None = None
     file_hash: Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")] | None = None
-    order: Annotated[str, Field(pattern=r"^(shuffled|by \w+)$")] | None = None
+    order: Annotated[str, Field(pattern=r"^(shuffled|by \w+|\{\w+\})$")] | None = None
     duplicate_share: Share | Knob = 0.0
     malformed_share: Share | Knob = 0.0
     columns: list[Column] = []
@@ -212,6 +216,24 @@ def _share_at(share: float | str, where: str, knobs: Mapping[str, Any]) -> float
     return float(found)
 
 
+def _order_at(order: str | None, where: str, knobs: Mapping[str, Any]) -> str | None:
+    """An order, taken from its knob where it is one. Raises BadInput."""
+    if order is None or not order.startswith("{"):
+        return order
+    knob = order[1:-1]
+    if knob not in knobs:
+        raise BadInput(f'There is no knob "{knob}".', where=where, hint="Add it under [knobs].")
+    found = knobs[knob]
+    if found == IN_ORDER:
+        return None
+    if not isinstance(found, str) or not (found == "shuffled" or found.startswith("by ")):
+        raise BadInput(
+            f"{found!r} is no order.", where=f"knobs.{knob}",
+            hint=f'Give "{IN_ORDER}", "shuffled" or "by COLUMN".',
+        )  # fmt: skip
+    return found
+
+
 class Recipe(BaseModel):
     """Tables by name, and the seed that all their values come from."""
 
@@ -266,7 +288,10 @@ class Recipe(BaseModel):
                 share: _share_at(getattr(table, share), f"data.tables.{name}.{share}", knobs)
                 for share in ("duplicate_share", "malformed_share")
             }
-            tables[name] = table.model_copy(update={"rows": rows, "columns": columns, **shares})
+            order = _order_at(table.order, f"data.tables.{name}.order", knobs)
+            tables[name] = table.model_copy(
+                update={"rows": rows, "columns": columns, "order": order, **shares}
+            )
         recipe = self.model_copy(update={"tables": tables})
         recipe.check()
         return recipe

@@ -92,6 +92,36 @@ class Needle(BaseModel):
     at: Place | Share | KnobPlace = "absent"
 
 
+@dataclass(frozen=True)
+class Variation:
+    """Another value of a setting, for who asks whether a result hangs on it.
+
+    Attributes:
+        setting: its name; one that a knob may stand for.
+        usual: its value as the column is.
+        value: the other one.
+        words: what the column then is, with its name left out: "a tenth missing".
+    """
+
+    setting: str
+    usual: Value
+    value: Value
+    words: str
+
+
+_MISSING = 0.1
+
+
+_UNEVEN = 1.5
+
+
+def skewed(skew: float) -> list[Variation]:
+    """A skew the other way round: a few values most of the time, or all alike often."""
+    if skew:
+        return [Variation("skew", skew, 0.0, "all values alike often")]
+    return [Variation("skew", 0.0, _UNEVEN, "a few values most of the time")]
+
+
 class Kind(BaseModel):
     """Settings of one column; subclasses say how its values are drawn.
 
@@ -114,6 +144,16 @@ class Kind(BaseModel):
             self.model_copy(update={"name": f"{self.name}_{number}", "repeat": 1})
             for number in range(1, self.repeat + 1)
         ]
+
+    def variations(self) -> list[Variation]:
+        """Other values of its settings that a result may hang on, and how far they go.
+
+        Those of every kind are here; subclasses add theirs. What then cannot hold (a key with
+        nulls) is left out by who tries it.
+        """
+        if self.null_share:
+            return [Variation("null_share", self.null_share, 0.0, "nothing missing")]
+        return [Variation("null_share", 0.0, _MISSING, "a tenth missing")]
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         """Values of this column for a block: an Arrow array of ``block.count`` values.

@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText, Variation, skewed
 from ivrell.core.recipe.made_up import made_up_names
 from ivrell.core.recipe.skew import skewed_ranks, weights
 
@@ -50,6 +50,17 @@ class Category(Kind):
     def names(self) -> pa.Array:
         """All values, the most popular first."""
         return _names(tuple(self.values) if self.values else None, self.count)
+
+    def variations(self) -> list[Variation]:
+        """Besides what every kind has: how unevenly values come, and how many there are."""
+        found = super().variations()
+        if self.weights is None:
+            found += skewed(self.skew)
+        if self.count is not None:
+            many, few = 10 * self.count, max(1, self.count // 10)
+            found.append(Variation("count", self.count, many, f"{many:,} different values"))
+            found.append(Variation("count", self.count, few, f"{few:,} different values"))
+        return found
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         names = self.names()

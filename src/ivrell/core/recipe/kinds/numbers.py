@@ -14,6 +14,7 @@ from ivrell.core.recipe.kinds.base import (
     Finite,
     KeysOf,
     Kind,
+    Variation,
     Whole,
     ordered,
 )
@@ -23,6 +24,10 @@ _STABLE_DIGITS = 10
 _EXACT_IN_FLOATS = 2**53
 _FURTHEST_NORMAL = 14
 """Standard deviations from the mean that no float64 drawn normally reaches."""
+
+
+_FEW = 10
+_LONG = 10**11
 
 
 class Integer(Kind):
@@ -44,6 +49,18 @@ class Integer(Kind):
     @property
     def _span(self) -> int:
         return self.high - self.low + 1
+
+    def variations(self) -> list[Variation]:
+        """Besides what every kind has: few different values, and numbers too long for 32 bits."""
+        found = super().variations()
+        if self.unique:
+            return found
+        few = self.low + _FEW - 1
+        if few < self.high:
+            found.append(Variation("high", self.high, few, f"{_FEW} different values"))
+        if self.high < _LONG:
+            found.append(Variation("high", self.high, _LONG, f"numbers up to {_LONG:,}"))
+        return found
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         if self.unique:

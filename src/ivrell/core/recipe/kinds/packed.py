@@ -7,7 +7,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pydantic import Field, model_validator
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText, Whole, ordered
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, PlainText, Variation, Whole, ordered
 from ivrell.core.recipe.made_up import vocabulary
 
 
@@ -60,17 +60,28 @@ class Packed(Kind):
         return entries + len(self.between) * (len(self.slots) - 1)
 
 
+_MOST_WORDS = 1000
+
+
 class Words(Kind):
     """Running text of ``fewest`` to ``most`` made-up words with spaces between."""
 
     kind: Literal["words"] = "words"
     fewest: int = Field(default=3, ge=1)
-    most: int = Field(default=12, ge=1, le=1000)
+    most: int = Field(default=12, ge=1, le=_MOST_WORDS)
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
         ordered(self.fewest, self.most)
         return self
+
+    def variations(self) -> list[Variation]:
+        """Besides what every kind has: text ten times as long."""
+        most = min(_MOST_WORDS, 10 * self.most)
+        found = super().variations()
+        if most > self.most:
+            found.append(Variation("most", self.most, most, f"up to {most} words"))
+        return found
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         counts = rng.integers(self.fewest, self.most, block.count, endpoint=True)

@@ -6,8 +6,10 @@ import numpy as np
 import pyarrow as pa
 from pydantic import Field
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, Variation
 from ivrell.core.records.points import Value
+
+_RARE = 0.01
 
 
 class Boolean(Kind):
@@ -15,6 +17,14 @@ class Boolean(Kind):
 
     kind: Literal["boolean"] = "boolean"
     true_share: float = Field(default=0.5, ge=0, le=1)
+
+    def variations(self) -> list[Variation]:
+        """Besides what every kind has: true hardly ever, and nearly always."""
+        return [
+            *super().variations(),
+            Variation("true_share", self.true_share, _RARE, "true in one of a hundred rows"),
+            Variation("true_share", self.true_share, 1 - _RARE, "false in one of a hundred rows"),
+        ]
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         return pa.array(rng.random(block.count) < self.true_share)

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 from pydantic import Field
 
-from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, Share
+from ivrell.core.recipe.kinds.base import Block, KeysOf, Kind, Share, Variation, skewed
 from ivrell.core.recipe.scatter import scatter
 from ivrell.core.recipe.skew import skewed_ranks, weights
 
@@ -31,6 +31,16 @@ class Reference(Kind):
 
     def references(self) -> str | None:
         return self.to
+
+    def variations(self) -> list[Variation]:
+        """Besides what every kind has: how unevenly rows are referred to, how many match."""
+        return [
+            *super().variations(),
+            *skewed(self.skew),
+            Variation("absent_share", self.absent_share, 0.0, "every row matched")
+            if self.absent_share
+            else Variation("absent_share", 0.0, 0.5, "half of the rows without a match"),
+        ]
 
     def draw(self, rng: np.random.Generator, block: Block, keys_of: KeysOf) -> pa.Array:
         present, absent = keys_of(self.to, self.absent_share)

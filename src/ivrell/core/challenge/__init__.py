@@ -1,0 +1,1 @@
+"""Trying to break a conclusion: what of the data and the conditions it hangs on."""
