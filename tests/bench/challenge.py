@@ -46,7 +46,7 @@ def main(minutes: float) -> None:
             left = sum(one.verdict == "not run" for one in found.outcomes)
             print(
                 f"{known.name}: {'found' if hit else 'MISSED'}; besides: {besides or 'nothing'}; "
-                f"{found.runs} runs of {found.grid:,.0f}, {found.took_s:.0f} s; not looked at: {left}",
+                f"{found.runs} runs of {found.grid:,.0f}, {found.took_s:.0f} s, {left} left out",
                 flush=True,
             )
             for words in found.words:
