@@ -229,6 +229,17 @@ class Audit(PeopleCase):
 
 
 class Accounts(PeopleCase):
+    def test_a_character_that_the_records_cannot_hold_is_refused_in_words(self):
+        for path, body in (
+            ("people", {"name": "a\x00", "role": "viewer"}),
+            ("tokens", {"name": "a\x00", "scopes": ["read"]}),
+        ):
+            answer = self.ask("post", path, body)
+            self.assertEqual(answer.status_code, 400)
+            self.assertIn("NUL", answer.json()["what"])
+        taken = self.ask("post", "tokens", {"name": "\\u0000 as text", "scopes": ["read"]})
+        self.assertEqual(taken.status_code, 201)
+
     def test_a_link_of_somebody_let_out_does_not_work(self):
         user = User.objects.create_user("Ashe")
         give(user, Role.EDITOR)

@@ -68,7 +68,8 @@ def _keep(request: HttpRequest, answer: HttpResponse) -> None:
         by = "the command line"
     told = {
         "who": user.get_username() if user.is_authenticated else "", "by": by,
-        "method": request.method or "", "path": request.path[:200], "status": answer.status_code,
+        "method": request.method or "", "path": request.path.replace("\x00", "")[:200],
+        "status": answer.status_code,
     }  # fmt: skip
     now = timezone.now()
     subject = _subject(request, answer)
@@ -106,7 +107,8 @@ def _subject(request: HttpRequest, answer: HttpResponse) -> str:
         name += f": trial {started}" if isinstance(started, int) else ""
     elif answer.status_code < _REFUSED and not name and isinstance(told.get("name"), str):
         name = str(told["name"])
-    return name[:300]
+    # The records hold no such character, wherever somebody put one.
+    return name.replace("\x00", "")[:300]
 
 
 class AuditShape(BaseModel):

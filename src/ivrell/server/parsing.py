@@ -14,7 +14,10 @@ class BoundedJSON(JSONParser):
         try:
             parsed = super().parse(*given, **named)
             # Half of a pair of surrogates is no character, and could be told to nobody.
-            json.dumps(parsed, ensure_ascii=False).encode()
+            written = json.dumps(parsed, ensure_ascii=False).encode()
+            # The only way that a NUL is written in JSON; the records can hold none.
+            if b"\\u0000" in written.replace(b"\\\\", b""):
+                raise ValueError("it holds the character NUL, which no text here can hold")
             return parsed
         except (RecursionError, ValueError) as error:
             raise ParseError(f"The request is no JSON that can be read here: {error}.") from None

@@ -13,7 +13,8 @@ if TYPE_CHECKING:
 
 _RUNS = frozenset(
     (
-        "again", "changed", "continue", "elsewhere", "launch", "making", "more", "noise", "resume",
+        "again", "challenge", "changed", "continue", "elsewhere", "launch", "making", "more",
+        "noise", "resume",
         "schedule", "try", "try-all",
     )
 )  # fmt: skip

@@ -16,7 +16,7 @@ from ivrell.server.page import page
 from ivrell.server.permissions import ByRole
 from ivrell.server.schema import SchemaView
 from ivrell.server.schema import Shapes as Shapes
-from ivrell.server.trials import bundles, costs, joined, schedules
+from ivrell.server.trials import bundles, challenges, costs, joined, schedules
 from ivrell.server.trials import views as trials
 from ivrell.server.trials.live import events
 
@@ -45,6 +45,7 @@ api: list[URLPattern | URLResolver] = [
     path("", include(router.urls)),
     path("comparisons/<number:comparison>/launch/", trials.launch),
     path("comparisons/<number:comparison>/estimate/", trials.EstimateView.as_view()),
+    path("comparisons/<number:comparison>/challenge/", challenges.ChallengeView.as_view()),
     path("comparisons/<number:comparison>/try-all/", trials.TryAllView.as_view()),
     path("comparisons/<number:comparison>/history/", trials.HistoryView.as_view()),
     path("comparisons/<number:comparison>/schedule/", schedules.ScheduleView.as_view()),

@@ -95,6 +95,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/comparisons/{comparison}/challenge/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What came of it the last time. */
+        get: operations["challenged"];
+        put?: never;
+        /** @description Change one thing after another and look whether the winner stays, when its turn comes. */
+        post: operations["challenge"];
+        /** @description End it; what it found so far stays. */
+        delete: operations["stop_challenge"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/comparisons/{comparison}/data/costs/": {
         parameters: {
             query?: never;
@@ -2057,6 +2076,148 @@ export interface components {
             value: number | string | null;
             /** @default  */
             formula: string;
+        };
+        /**
+         * ChallengeAskedRequest
+         * @description For how many minutes, and at which values of knobs (the first of each unless given).
+         */
+        ChallengeAskedRequest: {
+            /** @default 10 */
+            minutes?: number;
+            /** @default {} */
+            knobs?: {
+                [key: string]: boolean | number | string;
+            };
+        };
+        /**
+         * ChallengeFindings
+         * @description What a challenge found.
+         *
+         *     Attributes:
+         *         name: of the comparison.
+         *         made_at: when.
+         *         minutes: that it might take; ``took_s`` that it took.
+         *         point: as things are.
+         *         leader, leader_name: who is the quickest there; ``sure`` whether that is told.
+         *         usual: how many times less it takes there than the best other one.
+         *         outcomes: every change, those that matter first.
+         *         runs: that were made; ``grid`` those that all values of all changes with each other, in as
+         *             many rounds, would have taken.
+         *         words: the whole in sentences.
+         *         folder: where its trials are.
+         *         stopped: whether it was stopped before it was through.
+         */
+        ChallengeFindings: {
+            name: string;
+            /** Format: date-time */
+            made_at: string;
+            minutes: number;
+            took_s: number;
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            leader: string;
+            leader_name: string;
+            sure: boolean;
+            usual: number | null;
+            outcomes: components["schemas"]["ChangeOutcome"][];
+            runs: number;
+            grid: number;
+            words: string[];
+            folder: string;
+            /** @default false */
+            stopped: boolean;
+        };
+        /**
+         * ChallengeShape
+         * @description The newest challenge of a comparison; ``of_now`` where the comparison has not changed since,
+         *     ``runs`` how many have been done.
+         */
+        ChallengeShape: {
+            id: number;
+            state: components["schemas"]["JobState"];
+            of_now: boolean;
+            runs: number;
+            minutes: number;
+            message: components["schemas"]["Trouble"] | null;
+            found: components["schemas"]["ChallengeFindings"] | null;
+            /** Format: date-time */
+            created_at: string;
+        };
+        /**
+         * Challenged
+         * @description The newest challenge, if there was ever one.
+         */
+        Challenged: {
+            newest: components["schemas"]["ChallengeShape"] | null;
+        };
+        /**
+         * ChangeOutcome
+         * @description What became of the lead under one change.
+         *
+         *     Attributes:
+         *         words: the change, such as "a tenth of passages.toll missing".
+         *         what: its sort.
+         *         knob, usual, value: the knob or condition that was another one, and its values.
+         *         point: at which it ran, in the trial of ``folder``.
+         *         verdict: see ChallengeVerdict.
+         *         leader: who is the quickest there of those that are right; null where nobody ended.
+         *         lead: how many times less the leader of before takes than the best other one, with its
+         *             interval; below 1 it takes more. Null where one of the two has no time.
+         *         low, high: of that.
+         *         rounds: that were had.
+         *         lanes: each of them.
+         *         crossing: where between the two values it turns over; null where that was not looked for.
+         *         reason: why it was not run, "" where it was.
+         */
+        ChangeOutcome: {
+            words: string;
+            what: string;
+            knob: string;
+            usual: boolean | number | string;
+            value: boolean | number | string;
+            /** @default {} */
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            /** @default  */
+            folder: string;
+            verdict: components["schemas"]["ChangeOutcomeVerdictEnum"];
+            /** @default null */
+            leader: string | null;
+            /** @default null */
+            lead: number | null;
+            /** @default null */
+            low: number | null;
+            /** @default null */
+            high: number | null;
+            /** @default 0 */
+            rounds: number;
+            /** @default [] */
+            lanes: components["schemas"]["ChangedLane"][];
+            /** @default null */
+            crossing: components["schemas"]["Crossing"] | null;
+            /** @default  */
+            reason: string;
+        };
+        /**
+         * ChangeOutcomeVerdictEnum
+         * @enum {string}
+         */
+        ChangeOutcomeVerdictEnum: "turned over" | "leader wrong" | "unsure" | "held" | "not run";
+        /**
+         * ChangedLane
+         * @description A lane where something was changed: its median in seconds then and as things are (null where
+         *     there is none), its ratio to the leader, and what is wrong with it ("" for nothing new).
+         */
+        ChangedLane: {
+            lane: string;
+            name: string;
+            usual_s: number | null;
+            changed_s: number | null;
+            of_leader: components["schemas"]["Ratio"] | null;
+            /** @default  */
+            wrong: string;
         };
         /**
          * Claim
@@ -7308,6 +7469,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+        };
+    };
+    challenged: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Challenged"];
+                };
+            };
+        };
+    };
+    challenge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ChallengeAskedRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Challenged"];
+                };
+            };
+        };
+    };
+    stop_challenge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Challenged"];
                 };
             };
         };

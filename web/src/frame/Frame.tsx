@@ -1,7 +1,7 @@
 /** The slim bar on top, and the page below it. */
 import { MoonOutlined, QuestionCircleOutlined, SunOutlined } from "@ant-design/icons";
 import { Button, Tooltip } from "antd";
-import { lazy, Suspense } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Link, Outlet, useLocation, useMatch } from "react-router";
 import { Problem } from "../api/client";
 import { useComparison, useNow } from "../api/queries";
@@ -27,7 +27,11 @@ export function Frame() {
   const mode = useMode();
   const now = useNow();
   const open = useMatch("/comparisons/:id/*");
-  const signedOut = now.error instanceof Problem && [401, 403].includes(now.error.status);
+  // While it is asked again there is no error: who is typing a password is not interrupted.
+  const [signedOut, setSignedOut] = useState(false);
+  const refused = now.error instanceof Problem && [401, 403].includes(now.error.status);
+  if (refused && !signedOut) setSignedOut(true);
+  if (now.data && !refused && signedOut) setSignedOut(false);
   return (
     <div className="frame">
       <header className="topbar">

@@ -12,8 +12,6 @@ from ivrell.core.records.challenge import (
 from ivrell.core.records.findings import Findings, LaneFindings
 from ivrell.core.records.points import Point
 
-_RIGHT = ("same", "same values, other types")
-
 
 def leader_of(found: Findings) -> LaneFindings | None:
     """Who is the quickest of those that ended and are right."""
@@ -26,7 +24,7 @@ def wrong_with(lane: LaneFindings) -> str:
     if lane.state != "done" or lane.elapsed is None:
         return lane.trouble or "it did not come to its end"
     told = lane.agreement
-    if told is not None and told.verdict not in _RIGHT and not told.itself:
+    if told is not None and not told.agrees and not told.itself:
         return "; ".join(told.reasons) or str(told.verdict)
     return "it does not give the same answer every time" if told and told.unstable else ""
 
@@ -74,7 +72,7 @@ def _verdict(
     told = [one.ratio.verdict if one.ratio else None for one in others]
     if "faster" in told:
         return "turned over"
-    return "held" if all(verdict == "slower" for verdict in told) else "unsure"
+    return "held" if told and all(verdict == "slower" for verdict in told) else "unsure"
 
 
 def _changed(lane: LaneFindings, before: LaneFindings | None) -> ChangedLane:

@@ -82,6 +82,7 @@ _WORDS = {
     "making": "making data",
     "try": "a try",
     "tryall": "trying all lanes",
+    "challenge": "challenge",
     "judging": "judging anew",
     "noise": "the machine's noise",
     "environment": "an environment",
@@ -114,6 +115,7 @@ def _queue() -> Response:
         "of_making__comparison",
         "of_try__comparison",
         "of_tryall__comparison",
+        "of_challenge__comparison",
     )
     jobs = Job.objects.select_related(*subjects)
     ended = jobs.filter(

@@ -3,6 +3,7 @@
 import logging
 import time
 from pathlib import Path
+from shutil import rmtree
 from typing import TYPE_CHECKING
 
 from django.conf import settings
@@ -35,6 +36,7 @@ from ivrell.server.jobs.models import Job
 from ivrell.server.jobs.runner import do_those_wanted_now
 from ivrell.server.trials.kept import keep
 from ivrell.server.trials.models import (
+    Challenge,
     JudgingAsked,
     Run,
     Schedule,
@@ -50,6 +52,9 @@ if TYPE_CHECKING:
 
 log = logging.getLogger("ivrell.trials")
 _ASK_EVERY_S = 0.5
+_CHALLENGES = 3
+"""Of a comparison whose trials are kept; what older ones found stays."""
+
 _TELL_DATA_EVERY_S = 0.3
 _LOOK_FOR_DUE_EVERY_S = 60.0
 
@@ -252,6 +257,38 @@ def _try_all(job: Job, hold: Hold) -> None:
     attempt.save(update_fields=["found"])
 
 
+def _challenge(job: Job, hold: Hold) -> None:
+    """Put a conclusion to the test; how far it is is its progress. What was found until it was
+    stopped is kept."""
+    from ivrell.api import Comparison
+    from ivrell.challenging import challenge
+
+    asked = job.subject_of(Challenge)
+    asked.comparison.refuse_unread()
+    done = 0
+
+    def listen(event: TrialEvent) -> None:
+        nonlocal done
+        if isinstance(event, RunEnded):
+            done += 1
+            job.progress = {"runs": done}
+            job.save(update_fields=["progress"])
+
+    # What a worker that died left is begun again.
+    rmtree(asked.folder, ignore_errors=True)
+    asked.folder.mkdir(parents=True)
+    found = challenge(
+        Comparison(asked.text, settings.IVRELL_DATA / "files"), minutes=asked.minutes,
+        knobs=asked.knobs, folder=asked.folder, progress=listen, control=HoldControl(hold),
+    )  # fmt: skip
+    asked.found = found.model_dump(mode="json")
+    asked.save(update_fields=["found"])
+    for older in Challenge.objects.filter(comparison=asked.comparison)[_CHALLENGES:]:
+        rmtree(older.folder, ignore_errors=True)
+    if hold.stopped():
+        raise Stopped
+
+
 def _keep(job: Job) -> None:
     keep(job.subject_of(Trial))
 
@@ -269,4 +306,5 @@ HANDLERS |= {
     "judging": Handler("Judging anew", _judge),
     "try": Handler("The try", _try),
     "tryall": Handler("Trying all", _try_all),
+    "challenge": Handler("The challenge", _challenge),
 }

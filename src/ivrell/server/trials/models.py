@@ -586,6 +586,28 @@ class TryAll(Work):
         return f"trying all of {self.comparison}"
 
 
+class Challenge(Work):
+    """A comparison, as it was, whose conclusion is put to the test for some minutes at one choice
+    of its knobs; ``found`` is ChallengeFindings."""
+
+    comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="challenges")
+    text = models.TextField()
+    minutes = models.FloatField()
+    knobs = models.JSONField(default=dict)
+    found = models.JSONField(null=True)
+
+    class Meta:
+        ordering = ["-id"]
+
+    def __str__(self) -> str:
+        return f"challenge of {self.comparison}"
+
+    @property
+    def folder(self) -> Path:
+        """Where its trials are."""
+        return Path(settings.IVRELL_DATA) / "challenges" / str(self.pk)
+
+
 class Try(Work):
     """One run of a lane on a small size, asked for while it is written.
 

@@ -15,6 +15,7 @@ import { ThenAndNow } from "./ThenAndNow";
 import { ColumnChooser } from "./ColumnChooser";
 import { useColumns } from "./useColumns";
 
+const ChallengeView = lazy(() => import("../challenge/ChallengeView"));
 const CostView = lazy(() => import("../costs/CostView"));
 const PairView = lazy(() => import("./PairView"));
 
@@ -47,6 +48,7 @@ export function Views({ comparison, trial, findings, under, lanes, view }: Props
     ...(findings.staircases.length ? [{ show: "steps", word: "Steps" }] : []),
     ...(pair ? [{ show: "pair", word: "Pair" }] : []),
     ...(trial.finished_at ? [{ show: "cost", word: "Cost" }] : []),
+    ...(trial.finished_at ? [{ show: "challenge", word: "Challenge" }] : []),
     ...(trial.group !== null ? [{ show: "machines", word: "Machines" }] : []),
     ...(under ? [{ show: "change", word: "Then and now" }] : []),
   ];
@@ -131,6 +133,11 @@ export function Views({ comparison, trial, findings, under, lanes, view }: Props
       {here === "cost" && (
         <Suspense fallback={<Opening what="what it costs" />}>
           <CostView comparison={comparison} trial={trial.id} findings={findings} />
+        </Suspense>
+      )}
+      {here === "challenge" && (
+        <Suspense fallback={<Opening what="the challenge" />}>
+          <ChallengeView comparison={comparison} findings={findings} />
         </Suspense>
       )}
       {here === "machines" && (
