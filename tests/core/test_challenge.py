@@ -152,8 +152,8 @@ class Words(unittest.TestCase):
         ], {"a": "Query", "b": "Frame"})  # fmt: skip
         self.assertEqual(found, [
             "The lead of Query held in 2 of 4 changes.",
-            "It turns over with 400 rows (from 4,700 (4,100 to 5,600) on): Frame is 2.00 times "
-            "(1.67 to 2.50) faster there.",
+            "It turns over with 400 rows (the lead changes at 4,700 (4,100 to 5,600)): Frame is "
+            "2.00 times (1.67 to 2.50) faster there.",
             "Not told apart: with a cold cache.",
             "Frame is wrong with nulls.",
             "Not looked at: more rows.",

@@ -64,7 +64,7 @@ def _where(one: ChangeOutcome) -> str:
     if ends:
         low, high = _number(one.crossing.low or 0), _number(one.crossing.high or 0)
         span = f" ({low} to {high})" if low != high else ""
-    return f"{one.words} (from {_number(one.crossing.at)}{span} on)"
+    return f"{one.words} (the lead changes at {_number(one.crossing.at)}{span})"
 
 
 def _number(value: float) -> str:

@@ -52,7 +52,7 @@ export function Leads({ comparison, found }: { comparison: Comparison; found: Fo
               >
                 SVG
               </button>
-              <svg width={WIDTH} height={16} aria-hidden="true">
+              <svg className="bar" width={WIDTH} height={16} aria-hidden="true">
                 {ticks.map((x) => (
                   <text key={x} x={place(x)} y={12} textAnchor="middle" className="tick">
                     {x}
@@ -106,7 +106,7 @@ function Bar({ one, usual, place }: BarProps) {
     ? `${figures(one.lead)} times${span}`
     : "no time of the leader or of another lane";
   return (
-    <svg width={WIDTH} height={HEIGHT} role="img" aria-label={label}>
+    <svg className="bar" width={WIDTH} height={HEIGHT} role="img" aria-label={label}>
       <title>{label}</title>
       <line x1={place(1)} x2={place(1)} y1={0} y2={HEIGHT} className="one" />
       {usual && <line x1={place(usual)} x2={place(usual)} y1={0} y2={HEIGHT} className="usual" />}
