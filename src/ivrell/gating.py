@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ivrell.api import Comparison, read
+from ivrell.api import Comparison, Trial, read
 
 if TYPE_CHECKING:
     from ivrell.core.records.events import TrialEvent
@@ -35,6 +35,7 @@ def gate(
     claims: bool = False,
     targets: bool = False,
     code_is_read: bool = False,
+    stored: bool = False,
     folder: Path | None = None,
     progress: Callable[[TrialEvent], None] | None = None,
     control: Control | None = None,
@@ -54,6 +55,8 @@ def gate(
         knobs: values that they run at; the first of each unless given.
         claims, targets: fail for a claim that does not hold, or for a target that is missed.
         code_is_read: a bundle's code was read and may run.
+        stored: take the kept figures of a result folder instead of running its version, by way of
+            lanes that are the same in both.
         folder: of the results; a new one in Ivrell's data folder unless given.
         progress, control: as ``Comparison.run`` takes them.
 
@@ -62,6 +65,7 @@ def gate(
     from ivrell.core.base.errors import BadInput
     from ivrell.core.contain import sandbox
     from ivrell.core.gate.judged import Gate, held_claims, held_targets, measures_called
+    from ivrell.core.gate.stored import StoredGate
     from ivrell.core.gate.versions import old_version, paired
     from ivrell.core.records.gate import GateFindings
     from ivrell.core.stats.sequential import AT_LEAST
@@ -71,7 +75,11 @@ def gate(
         raise BadInput("--no-slower-than is a share above nought, such as 10%.")
     new = read(file)
     old = old_version(against)
-    if old.stranger:
+    if stored and old.folder is None:
+        raise BadInput(
+            f"{against} keeps no figures.", where="--stored", hint="Name a result folder."
+        )
+    if old.stranger and not stored:
         if not code_is_read:
             raise BadInput(
                 "A bundle is a stranger's, and its code is run in the sandbox of this machine.",
@@ -79,7 +87,7 @@ def gate(
             )
         sandbox.refuse_stranger()
     keys = measures_called(measures)
-    pairing = paired(new.text, old.text, lanes)
+    pairing = paired(new.text, old.text, lanes, both_run=not stored)
     found = GateFindings(
         against=old.name, margin=no_slower_than, minutes=minutes, lanes=[],
         unchanged=pairing.unchanged, added=pairing.added, removed=pairing.removed,
@@ -88,6 +96,12 @@ def gate(
     if not pairing.lanes:
         return found
     both = Comparison(pairing.text, new.own_files)
+    if stored and pairing.differences:
+        raise BadInput(
+            f"Another than in {old.name} is also {' and '.join(pairing.differences)}: kept figures "
+            "are of something else.",
+            where="--stored", hint="Run both versions: leave --stored out.",
+        )  # fmt: skip
     asked = list(dict.fromkeys(one for pair in pairing.lanes.items() for one in pair))
     if claims:
         # What claims name has to run for them to be told.
@@ -99,7 +113,20 @@ def gate(
         sandbox="auto",
         until={"at_least": AT_LEAST, "at_most": AT_MOST, "minutes": minutes, "narrower_than": 1e-6},
     )  # fmt: skip
-    rule = Gate(both.contents, pairing, points_of(plan, both.contents), keys, no_slower_than)
+    points = points_of(plan, both.contents)
+    anchors: list[str] = []
+    if stored and old.folder is not None:
+        kept = Trial.open(old.folder)
+        held_to = StoredGate(
+            both.contents, pairing, points, keys, no_slower_than,
+            then=kept.comparison.contents, kept=kept.records, found=kept.whole,
+        )  # fmt: skip
+        rule: Gate = held_to
+        anchors = held_to.anchors
+        asked += [lane for lane in anchors if lane not in asked]
+        plan = plan.model_copy(update={"approaches": asked})
+    else:
+        rule = Gate(both.contents, pairing, points, keys, no_slower_than)
     trial = both.run(plan, folder=folder, progress=progress, control=control, rule=rule.enough)
     told = trial.whole
     held = [*held_claims(told)] if claims else []
@@ -107,6 +134,7 @@ def gate(
     return found.model_copy(
         update={
             "lanes": rule.judged(trial.records, told, _lines(new.text)), "held": held,
+            "anchors": anchors,
             "rounds": max((run.round for run in trial.records), default=0),
             "stopped": told.ended != "done", "folder": str(trial.folder),
         }

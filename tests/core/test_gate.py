@@ -168,6 +168,26 @@ class Run(TrialCase):
         for wrong in ("nowhere", "old.toml@nothing", bundle):
             self.assertEqual(2, self.ivrell("gate", "old.toml", "--against", wrong).returncode)
 
+    def test_kept_figures_are_held_against_by_way_of_lanes_that_did_not_change(self):
+        steady = approach("same", sleeping(0.2))
+        self.old.write_text(HEAD + approach("loop", sleeping(0.1)) + steady)
+        ivrell.read(self.old).run(rounds=6, warm_ups=0, folder=self.folder / "was")
+        for seconds, status, verdict in ((0.16, 1, "slower"), (0.1001, 0, "no slower")):
+            with self.subTest(seconds=seconds):
+                self.new.write_text(self.old.read_text().replace("sleep(0.1)", f"sleep({seconds})"))
+                done = self.ivrell("gate", self.new, "--against", "was", "--stored", "--json")
+                self.assertEqual(status, done.returncode, done.stderr + done.stdout)
+                found = json.loads(done.stdout)
+                [one] = found["lanes"]
+                self.assertEqual((verdict, ["same"]), (one["verdict"], found["anchors"]))
+                self.assertAlmostEqual(seconds / 0.1, one["times"], delta=0.2)
+                ran = {run.approach for run in ivrell.Trial.open(found["folder"]).records}
+                self.assertEqual({"loop", "same"}, ran)
+        self.new.write_text(version(0.3))
+        for against, why in ((self.old, "keeps no figures"), ("was", "No lane that is the same")):
+            with self.assertRaisesRegex(BadInput, why):
+                ivrell.gate(self.new, str(self.folder / against), stored=True)
+
     def test_a_stranger_s_code_runs_only_read_and_in_a_sandbox(self):
         trial = ivrell.read(self.old).run(rounds=1, warm_ups=0, folder=self.folder / "was")
         bundle = trial.bundle(self.folder / "was.zip")

@@ -8,6 +8,8 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import yaml
+
 import ivrell
 from ivrell.cli import main
 from ivrell.core.base.errors import BadInput
@@ -48,6 +50,18 @@ class Pages(unittest.TestCase):
                     main.parser(with_plan=True).parse_args(arguments)
                 except SystemExit:
                     self.fail(said.getvalue())
+
+    def test_pipelines_are_files_that_can_be_read_and_their_gates_commands(self):
+        page = "howto/pipeline.md"
+        for text in fences(page, "yaml"):
+            self.assertIsInstance(yaml.safe_load(text), dict)
+        self.assertEqual(3, len(fences(page, "yaml")))
+        text = "\n".join(fences(page, "yaml") + fences(page, "groovy"))
+        typed = re.findall(r"ivrell (gate [^'\n]+)", text)
+        self.assertEqual(4, len(typed))
+        for line in typed:
+            given = main.parser(with_plan=False).parse_args(shlex.split(line))
+            self.assertEqual("tolls.toml@origin/main", given.against)
 
     def test_errors_lead_to_places_that_exist(self):
         for place in {place for _, place in _PLACES}:

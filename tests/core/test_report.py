@@ -58,6 +58,7 @@ class Report(TrialCase):
             self.assertIn(point.conclusion, page.words)
             for caution in point.cautions:
                 self.assertIn(caution.reason, page.words)
+                self.assertIn(f"ivrell help {caution.help}", page.words)
             for lane in point.lanes:
                 if lane.elapsed:
                     self.assertIn(format_seconds(lane.elapsed.median), page.words)

@@ -5,7 +5,7 @@ import unittest
 from math import log
 from statistics import median
 
-from ivrell.core.stats.sequential import AT_LEAST, slower_than
+from ivrell.core.stats.sequential import AT_LEAST, slower_than, slower_than_kept
 
 MARGIN = 0.1
 AT_MOST = 80
@@ -30,6 +30,20 @@ def tries(count, shift, spread, *, spikes=0.0, family=1):
     return found
 
 
+def kept_tries(count, shift, spread, kept):
+    """The same against so many rounds that are kept, by way of a lane that did not change."""
+    rng = random.Random(f"kept {shift} {spread} {kept}")
+    found = []
+    for _ in range(count):
+        then = [rng.gauss(0, spread) - rng.gauss(0, spread) for _ in range(kept)]
+        now, told = [], "cannot tell"
+        while told == "cannot tell" and len(now) < AT_MOST // 2:
+            now.append(shift + rng.gauss(0, spread) - rng.gauss(0, spread))
+            told = slower_than_kept(now, then, MARGIN)
+        found.append((told, len(now)))
+    return found
+
+
 def share(found, told):
     return sum(one == told for one, _ in found) / len(found)
 
@@ -50,6 +64,15 @@ class Errors(unittest.TestCase):
         self.assertEqual(1.0, share(quicker, "no slower"))
         margin = tries(100, log(1.1), 0.15)
         self.assertTrue(0.2 < share(margin, "slower") < 0.8)
+
+    def test_against_kept_rounds_few_alarms_and_more_found_the_more_are_kept(self):
+        for spread, kept, found in ((0.05, 5, 0.75), (0.05, 10, 0.95), (0.02, 5, 0.95)):
+            with self.subTest(spread=spread, kept=kept):
+                self.assertLessEqual(share(kept_tries(150, 0, spread, kept), "slower"), 0.05)
+                slow = kept_tries(150, log(1.2), spread, kept)
+                self.assertGreaterEqual(share(slow, "slower"), found)
+                self.assertLessEqual(share(slow, "no slower"), 0.05)
+        self.assertEqual("cannot tell", slower_than_kept([0.5] * 20, [0.0, 0.1], MARGIN))
 
     def test_many_at_once_raise_no_more_false_alarms(self):
         alarms = tries(300, 0.0, 0.15, family=10)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from ivrell.cli.console import OUT
 from ivrell.cli.drawing import Line, drawing
 from ivrell.cli.tables import Heading, fits, table
+from ivrell.core.base.help import command
 from ivrell.core.base.quantities import (
     format_limit,
     format_seconds,
@@ -155,10 +156,10 @@ def _cautions_of_some(points: Sequence[Findings], everywhere: Sequence[Caution])
                 by_word.setdefault(caution.word, []).append((point, caution))
     if by_word:
         OUT.print()
-    for word, told in by_word.items():
+    for told in by_word.values():
         at = dict.fromkeys(_named(point) for point, _ in told)
         where = next(iter(at)) if len(at) == 1 else f"{len(at)} points, such as {next(iter(at))}"
-        OUT.print(f"Caution at {where}, {word}: {told[0][1].reason} {told[0][1].hint}")
+        OUT.print(f"Caution at {where}, {_explained(told[0][1])}")
 
 
 def _sweep(sweep: SweepFindings, points: Sequence[Findings]) -> None:
@@ -258,7 +259,11 @@ def _stairs(stairs: Staircase) -> None:
 
 def _cautions(some: list[Caution]) -> None:
     for caution in some:
-        OUT.print(f"Caution, {caution.word}: {caution.reason} {caution.hint}")
+        OUT.print(f"Caution, {_explained(caution)}")
+
+
+def _explained(one: Caution) -> str:
+    return f"{one.word}: {one.reason} {one.hint} (More: {command(one.help)})"
 
 
 def _beneath(lane: LaneFindings, counters: set[str]) -> list[str]:

@@ -28,8 +28,8 @@ def gate(args: argparse.Namespace) -> int:
             args.file, args.against, no_slower_than=share(args.no_slower_than),
             measures=args.measure, minutes=args.minutes, claims=args.claims, targets=args.targets,
             lanes=[lane for lane in args.lanes.split(",") if lane], knobs=knobs,
-            code_is_read=args.code_is_read, folder=args.out, progress=progress.listen,
-            control=progress,
+            code_is_read=args.code_is_read, stored=args.stored, folder=args.out,
+            progress=progress.listen, control=progress,
         )  # fmt: skip
         asked = progress.asked
     _written(args, found)

@@ -227,6 +227,10 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     gate.add_argument("--claims", action="store_true", help="the file's claims have to hold")
     gate.add_argument("--targets", action="store_true", help="the lanes have to meet the targets")
     gate.add_argument("--code-is-read", action="store_true", help="a bundle's code may run")
+    gate.add_argument(
+        "--stored", action="store_true",
+        help="take the figures that OLD keeps instead of running it, by way of unchanged lanes",
+    )  # fmt: skip
     gate.add_argument("--out", type=Path, help="result folder (must be new or empty)")
     gate.add_argument("--junit", type=Path, metavar="F", help="write JUnit XML")
     gate.add_argument("--markdown", type=Path, metavar="F", help="write a summary")
@@ -397,7 +401,7 @@ def main(arguments: Sequence[str]) -> int:
     from ivrell.cli.commands import COMMANDS
     from ivrell.cli.given import BAD_INPUT, SIGNALLED
     from ivrell.core.base.folders import data_folder
-    from ivrell.core.base.help import error_place
+    from ivrell.core.base.help import command, error_place
     from ivrell.core.base.logs import log_commands
 
     try:
@@ -406,7 +410,7 @@ def main(arguments: Sequence[str]) -> int:
             return int(COMMANDS[args.command](args))
     except BadInput as error:
         place = error_place(error.__traceback__)
-        told = f" (More: ivrell help {place})" if place else ""
+        told = f" (More: {command(place)})" if place else ""
         print(f"ivrell: {error}{told}", file=sys.stderr)
         return BAD_INPUT
     except KeyboardInterrupt:

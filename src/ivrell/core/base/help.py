@@ -49,6 +49,11 @@ def caution_place(word: str) -> str:
     return f"reference/cautions/#{slug(word)}"
 
 
+def command(place: str) -> str:
+    """What to type for a place of the help."""
+    return f"ivrell help {place}"
+
+
 def error_place(trace: TracebackType | None) -> str:
     """Where an error is explained, by the part of Ivrell that it arose in; "" where none did."""
     module = ""

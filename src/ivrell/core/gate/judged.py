@@ -1,13 +1,14 @@
 """What rounds of two versions tell of each lane, and when that is enough."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from math import log
 from statistics import median
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.model import Comparison
 from ivrell.core.gate.versions import Pairing
-from ivrell.core.records.findings import Findings, TrialFindings
+from ivrell.core.records.findings import Findings, LaneFindings, TrialFindings
 from ivrell.core.records.gate import GatedLane, GateVerdict, Held
 from ivrell.core.records.points import Point, point_name
 from ivrell.core.records.run import RunRecord
@@ -19,6 +20,23 @@ from ivrell.core.stats.sequential import AT_LEAST, Told, slower_than
 
 Gated = tuple[str, Point, str]
 """A lane of the new version by id, a point, and the key of a measure."""
+
+ByRound = Mapping[str, Mapping[int, float]]
+"""Values of a measure by lane and round."""
+
+
+@dataclass(frozen=True)
+class Sides:
+    """What a lane took then and takes now: medians, how many times as much with its interval (None
+    where it cannot be formed), and of how many rounds."""
+
+    then: float | None
+    now: float | None
+    times: float | None
+    low: float | None
+    high: float | None
+    rounds: int
+
 
 _SHORT = {"cpu": "cpu_total", "cpu_time": "cpu_total", "memory": "peak_memory"}
 
@@ -93,10 +111,38 @@ class Gate:
             values = values_at(self._comparison, here, point)
             for key in self._measures:
                 lanes = values[key].lanes if key in values else {}
-                for lane, old in self._pairs.items():
-                    logs = _logs(lanes.get(old, {}), lanes.get(lane, {}))
-                    verdict = slower_than(logs, self._margin, family=self.family)
-                    yield (lane, point, key), verdict, len(logs)
+                for lane in self._pairs:
+                    yield (lane, point, key), *self._verdict_of((lane, point, key), lanes)
+
+    def _verdict_of(self, what: Gated, lanes: ByRound) -> tuple[Told, int]:
+        """What is told of one, and of how many rounds."""
+        lane, _, _ = what
+        logs = logs_of(lanes.get(self._pairs[lane], {}), lanes.get(lane, {}))
+        return slower_than(logs, self._margin, family=self.family), len(logs)
+
+    def _sides(self, what: Gated, lanes: ByRound) -> Sides:
+        """What one took then and takes now."""
+        lane, _, _ = what
+        old = self._pairs[lane]
+        then, now = lanes.get(old, {}), lanes.get(lane, {})
+        shared = then.keys() & now.keys()
+        times = low = high = None
+        if shared and min(*then.values(), *now.values()) > 0:
+            ratio = contrasts({old: then, lane: now}, baseline=old, all_pairs=False).get(
+                (old, lane)
+            )
+            if ratio is not None:
+                times = 1 / ratio.value
+                low = 1 / ratio.high if ratio.high else None
+                high = 1 / ratio.low if ratio.low else None
+        return Sides(
+            median(then.values()) if then else None, median(now.values()) if now else None,
+            times, low, high, len(shared),
+        )  # fmt: skip
+
+    def _then(self, lane: str, found: Findings) -> LaneFindings | None:
+        """What was found of the old version of a lane."""
+        return next((one for one in found.lanes if one.id == self._pairs[lane]), None)
 
     def judged(
         self, runs: Sequence[RunRecord], found: TrialFindings, lines: Mapping[str, int]
@@ -121,36 +167,25 @@ class Gate:
     def _lane(
         self, lane: str, found: Findings, key: str, told: Told, runs: Sequence[RunRecord], line: int
     ) -> GatedLane:
-        old = self._pairs[lane]
         measure = _measure(key)
         here = [run for run in runs if run.point == found.point]
         values = values_at(self._comparison, here, found.point)
         lanes = values[key].lanes if key in values else {}
-        then, now = lanes.get(old, {}), lanes.get(lane, {})
-        verdict, reason = self._verdict(lane, found, told, measure, both=bool(then and now))
-        shared = then.keys() & now.keys()
-        times = low = high = None
-        if shared and min(*then.values(), *now.values()) > 0:
-            ratio = contrasts({old: then, lane: now}, baseline=old, all_pairs=False).get(
-                (old, lane)
-            )
-            if ratio is not None:
-                times = 1 / ratio.value
-                low = 1 / ratio.high if ratio.high else None
-                high = 1 / ratio.low if ratio.low else None
+        sides = self._sides((lane, found.point, key), lanes)
+        both = sides.then is not None and sides.now is not None
+        verdict, reason = self._verdict(lane, found, told, measure, both=both)
         return GatedLane(
             lane=lane, name=self._comparison.approach_called(lane).label, point=found.point,
             measure=key, label=measure.label, unit=measure.unit, verdict=verdict,
-            then=median(then.values()) if then else None,
-            now=median(now.values()) if now else None,
-            times=times, low=low, high=high, rounds=len(shared), line=line, reason=reason,
+            then=sides.then, now=sides.now, times=sides.times, low=sides.low, high=sides.high,
+            rounds=sides.rounds, line=line, reason=reason,
         )  # fmt: skip
 
     def _verdict(
         self, lane: str, found: Findings, told: Told, measure: Measure, *, both: bool
     ) -> tuple[GateVerdict, str]:
-        ran = {one.id: one for one in found.lanes}
-        now, then = ran.get(lane), ran.get(self._pairs[lane])
+        now = next((one for one in found.lanes if one.id == lane), None)
+        then = self._then(lane, found)
         if now is None or then is None:
             return "cannot tell", "it did not run"
         if now.trouble and not now.gives_wrong_answer:
@@ -158,7 +193,7 @@ class Gate:
                 return "cannot tell", f"neither version does its work: {now.trouble}"
             return "failed", now.trouble
         if then.trouble and not then.gives_wrong_answer:
-            return "cannot tell", f"the old version does not do its work: {then.trouble}"
+            return "cannot tell", f"the old version does not do its work{_KEPT}: {then.trouble}"
         if now.gives_wrong_answer and not then.gives_wrong_answer:
             reasons = now.agreement.reasons if now.agreement else []
             return "wrong", "; ".join(["another answer than the old version’s", *reasons])
@@ -169,12 +204,13 @@ class Gate:
 
 
 _OPEN = "the rounds do not tell"
+_KEPT = " here (--stored takes its kept figures)"
 
 _OF_NOTHING = log(1e3)
 """What something over nothing counts as."""
 
 
-def _logs(then: Mapping[int, float], now: Mapping[int, float]) -> list[float]:
+def logs_of(then: Mapping[int, float], now: Mapping[int, float]) -> list[float]:
     """Logarithms of new over old by round."""
     return [_log(then[number], now[number]) for number in sorted(then.keys() & now.keys())]
 

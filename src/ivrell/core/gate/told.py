@@ -70,11 +70,17 @@ def words(found: GateFindings) -> Iterator[str]:
     yield from (lane_told(one) for one in found.lanes)
     yield from (f"{one.text}: {one.verdict}. {one.reason}" for one in found.held)
     for what, lanes in (
-        ("The same in both, not run", found.unchanged), ("New, held against nothing", found.added),
+        ("The same in both, not run", [x for x in found.unchanged if x not in found.anchors]),
+        ("New, held against nothing", found.added),
         ("Not there any more", found.removed),
     ):  # fmt: skip
         if lanes:
             yield f"{what}: {', '.join(lanes)}."
+    if found.anchors:
+        yield (
+            f"The old version was not run: its kept figures are held against by way of "
+            f"{', '.join(found.anchors)}, which did not change."
+        )
     if found.differences:
         told = " and ".join(found.differences)
         yield f"Another than in {found.against} is also {told}: both versions ran with the new one."

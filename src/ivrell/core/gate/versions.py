@@ -18,11 +18,13 @@ _THEN = "_then"
 
 @dataclass(frozen=True)
 class Old:
-    """The old version: its text, what it is called, and whether its code is somebody else's."""
+    """The old version: its text, what it is called, whether its code is somebody else's, and the
+    folder that its figures are kept in."""
 
     text: str
     name: str
     stranger: bool = False
+    folder: Path | None = None
 
 
 def old_version(against: str) -> Old:
@@ -33,7 +35,7 @@ def old_version(against: str) -> Old:
         kept = ResultFolder(path)
         if not kept.is_one:
             raise BadInput(f"{path} is no result folder.", where="against")
-        return Old(kept.comparison_text, path.name, stranger=kept.has(ORIGIN))
+        return Old(kept.comparison_text, path.name, stranger=kept.has(ORIGIN), folder=path)
     if path.suffix == ".zip":
         return Old(look(path).text, path.name, stranger=True)
     if path.exists():
@@ -90,13 +92,14 @@ class Pairing:
     differences: list[str]
 
 
-def paired(new: str, old: str, lanes: Sequence[str] = ()) -> Pairing:
+def paired(new: str, old: str, lanes: Sequence[str] = (), *, both_run: bool = True) -> Pairing:
     """The lanes of two versions of a comparison beside each other; those that are the same are left
     out, unless they are named. Answers of the new ones are held against an old one's.
 
     Args:
         new, old: texts of comparison files.
         lanes: ids of those that are gated; all that were changed unless given.
+        both_run: whether the old lanes are put into the text; each stands for itself otherwise.
 
     Raises BadInput where a version cannot be read, or a lane is not in it.
     """
@@ -119,7 +122,7 @@ def paired(new: str, old: str, lanes: Sequence[str] = ()) -> Pairing:
     ]  # fmt: skip
     text, found = new, {}
     taken = {approach.id for approach in now.approach}
-    for approach in changed:
+    for approach in changed if both_run else ():
         id_ = f"{approach.id}{_THEN}"
         while id_ in taken:
             id_ += "_"
@@ -136,8 +139,8 @@ def paired(new: str, old: str, lanes: Sequence[str] = ()) -> Pairing:
     ids = {approach.id for approach in now.approach}
     return Pairing(
         text=text,
-        lanes=found,
-        unchanged=[approach.id for approach in both if approach.id not in found],
+        lanes=found if both_run else {approach.id: approach.id for approach in changed},
+        unchanged=[approach.id for approach in both if approach not in changed],
         added=[approach.id for approach in wanted if approach.id not in before],
         removed=[approach.id for approach in then.approach if approach.id not in ids],
         differences=others_than_lanes(then, now),

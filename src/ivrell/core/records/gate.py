@@ -47,7 +47,9 @@ class Held(BaseModel, frozen=True):
 class GateFindings(BaseModel, frozen=True):
     """What a gate found: ``margin`` is the share that is let pass, ``unchanged`` lanes were not
     run, ``added`` and ``removed`` ones have nothing to be held against; ``differences`` are what is
-    another in both versions besides lanes. ``folder`` holds the trial, "" where none was run."""
+    another in both versions besides lanes. ``anchors`` are lanes that carried the level of kept
+    figures over, where the old version was not run. ``folder`` holds the trial, "" where none was
+    run."""
 
     against: str
     margin: float
@@ -58,6 +60,7 @@ class GateFindings(BaseModel, frozen=True):
     added: list[str] = []
     removed: list[str] = []
     differences: list[str] = []
+    anchors: list[str] = []
     rounds: int = 0
     stopped: bool = False
     folder: str = ""

@@ -9,8 +9,8 @@ be alike from telling too much.
 """
 
 from collections.abc import Sequence
-from math import log, log1p
-from statistics import median
+from math import log, log1p, sqrt
+from statistics import fmean, median, stdev
 from typing import Literal
 
 Told = Literal["slower", "no slower", "cannot tell"]
@@ -22,6 +22,11 @@ docs/measuring.md."""
 
 AT_LEAST = 4
 """Rounds before anything is told."""
+
+FEWEST_KEPT = 3
+"""Rounds of kept figures: of fewer their noise cannot be told."""
+
+SURE = 0.95
 
 _TAIL = 5.0
 _USUAL, _USUAL_ROUNDS = 0.03, 2.0
@@ -54,6 +59,30 @@ def slower_than(
     if evidence <= log(MISS / (1 - FALSE_ALARM / family)):
         return "no slower"
     return "cannot tell"
+
+
+def slower_than_kept(
+    now: Sequence[float], then: Sequence[float], margin: float, *, family: int = 1
+) -> Told:
+    """What rounds tell where the old one is not run any more: each verdict has to hold wherever the
+    kept level may lie.
+
+    Args:
+        now: logarithms of what the new one takes over what an unchanged one takes, a round each.
+        then: the same of the old one, of rounds that are kept.
+        margin, family: as ``slower_than`` takes them.
+    """
+    from scipy.stats import t
+
+    if len(then) < FEWEST_KEPT:
+        return "cannot tell"
+    level = fmean(then)
+    certain = 1 - (1 - SURE) / family
+    slack = float(t.ppf(certain, len(then) - 1)) * stdev(then) / sqrt(len(then))
+    if slower_than([x - level - slack for x in now], margin, family=family) == "slower":
+        return "slower"
+    quick = slower_than([x - level + slack for x in now], margin, family=family)
+    return "no slower" if quick == "no slower" else "cannot tell"
 
 
 def _fit(logs: Sequence[float], shift: float, usual: float) -> float:

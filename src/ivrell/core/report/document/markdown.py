@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Sequence
 
+from ivrell.core.base.help import command
 from ivrell.core.base.quantities import format_bytes, in_unit
 from ivrell.core.records.findings import Caution
 from ivrell.core.records.pair import PairFindings
@@ -130,7 +131,8 @@ def _cautions(cautions: Sequence[Caution], heading: str = "") -> Iterator[str]:
         yield from (heading, "")
     for caution in cautions:
         winner = " (could change the winner)" if caution.reach == "winner" else ""
-        yield f"- **{caution.word}**{winner} {_plain(caution.reason)} {_plain(caution.hint)}"
+        told = f"{_plain(caution.reason)} {_plain(caution.hint)}"
+        yield f"- **{caution.word}**{winner} {told} (More: `{command(caution.help)}`)"
     yield ""
 
 

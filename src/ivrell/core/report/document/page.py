@@ -6,6 +6,7 @@ import jinja2
 from markdown_it import MarkdownIt
 from markupsafe import Markup
 
+from ivrell.core.base.help import command
 from ivrell.core.base.quantities import (
     format_bytes,
     format_seconds,
@@ -46,7 +47,9 @@ def _template() -> jinja2.Template:
         seconds=format_seconds, bytes=format_bytes, figures=three_figures, times=ratio_told,
         markdown=_markdown,
     )  # fmt: skip
-    environment.globals.update(in_unit=in_unit, unit_named=unit_named, cost_table=cost_table)
+    environment.globals.update(
+        in_unit=in_unit, unit_named=unit_named, cost_table=cost_table, command=command
+    )
     return environment.get_template("report.html")
 
 
