@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from ivrell.core.records.events import TrialEvent
     from ivrell.core.records.findings import Findings, TrialFindings
     from ivrell.core.records.history import History, Overlay
+    from ivrell.core.records.hot import HotFindings
     from ivrell.core.records.json import Json
     from ivrell.core.records.plan import Plan
     from ivrell.core.records.points import Point, Value
@@ -347,14 +348,40 @@ class Comparison:
         Raises BadInput.
         """
         from ivrell.core.base.temp_dirs import own_folder
+        from ivrell.core.records.wire import EXPLAINED, RUN
         from ivrell.core.trial.once import try_once
 
         self.contents.approach_called(lane)
         with own_folder() as folder:
             return try_once(
                 self.text, lane, rows, folder, store(),
-                own_files=str(self.own_files), explained=explained,
+                own_files=str(self.own_files), mode=EXPLAINED if explained else RUN,
             )  # fmt: skip
+
+    def hot(
+        self, lane: str, rows: int | None = None, *, control: Control | None = None
+    ) -> HotFindings:
+        """Run one approach once more, and see which of its lines the time and the memory go to. The
+        run counts for nothing.
+
+        Args:
+            lane: its id.
+            rows: of the largest table, at the most; as the comparison says unless given.
+            control: heard while it runs.
+
+        Raises BadInput.
+        """
+        from ivrell.core.base.temp_dirs import own_folder
+        from ivrell.core.hot.found import found_of, mode_of
+        from ivrell.core.trial.once import EVERY_ROW, HOT_SECONDS, try_once
+
+        mode = mode_of(self.contents.approach_called(lane))
+        with own_folder() as folder:
+            outcome = try_once(
+                self.text, lane, rows or EVERY_ROW, folder, store(), own_files=str(self.own_files),
+                control=control, mode=mode, seconds=HOT_SECONDS,
+            )  # fmt: skip
+        return found_of(self.text, lane, outcome)
 
     def interrupt(
         self, lane: str, rows: int = CHECK_ROWS, share: float = 0.5

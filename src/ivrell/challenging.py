@@ -233,30 +233,40 @@ class _Challenge:
     ) -> list[ChangeOutcome]:
         """With more rounds what turned over or was not told apart: of many changes some seem to
         matter by chance. Then where between the two values it turns over."""
+        by_words = {change.words: change for change in changed.changes}
+        if before is None:
+            return outcomes
+        found = {}
+        # The least lead first: what there is time for is spent on what most likely turns over.
+        for one in sorted(outcomes, key=lambda one: one.lead or 0.0):
+            change = by_words.get(one.words)
+            found[one.words] = one
+            doubted = one.verdict in ("turned over", "unsure") and change is not None
+            if doubted and change is not None and not self.until.stop_all():
+                found[one.words] = self._again(one, change, changed, leader, before)
+        for words, one in found.items():
+            change = by_words.get(words)
+            if one.verdict == "turned over" and change is not None:
+                found[words] = self._turning(one, change, changed)
+        return list(found.values())
+
+    def _again(
+        self, outcome: ChangeOutcome, change: Change, changed: Challenged, leader: str,
+        before: Findings,
+    ) -> ChangeOutcome:  # fmt: skip
+        """An outcome by more rounds."""
         from ivrell.core.challenge.judged import judged
 
-        found = []
-        by_words = {change.words: change for change in changed.changes}
-        for one in sorted(outcomes, key=lambda one: one.verdict != "turned over"):
-            change = by_words.get(one.words)
-            if one.verdict not in ("turned over", "unsure") or change is None or before is None:
-                found.append(one)
-                continue
-            if not self.until.stop_all():
-                trial = Trial.open(Path(one.folder))
-                ran = len(trial.records)
-                trial.more(
-                    rounds=_MORE_ROUNDS, at=changed.point(change), progress=self.progress,
-                    control=self.until,
-                )  # fmt: skip
-                self.runs += len(trial.records) - ran
-                again = Trial.open(Path(one.folder))
-                there = next(f for f in again.findings if _name(f.point) == _name(one.point))
-                one = judged(change, leader, before, there, point=there.point, folder=one.folder)
-            found.append(
-                self._turning(one, change, changed) if one.verdict == "turned over" else one
-            )
-        return found
+        trial = Trial.open(Path(outcome.folder))
+        ran = len(trial.records)
+        trial.more(
+            rounds=_MORE_ROUNDS, at=changed.point(change), progress=self.progress,
+            control=self.until,
+        )  # fmt: skip
+        self.runs += len(trial.records) - ran
+        again = Trial.open(Path(outcome.folder))
+        there = next(f for f in again.findings if _name(f.point) == _name(outcome.point))
+        return judged(change, leader, before, there, point=there.point, folder=outcome.folder)
 
     def _turning(
         self, outcome: ChangeOutcome, change: Change, changed: Challenged

@@ -187,6 +187,13 @@ def _explain(args: argparse.Namespace) -> int:
     return DONE if found.run and found.run.state == "done" else TROUBLE
 
 
+def _hot(args: argparse.Namespace) -> int:
+    """Hot lines, in a module of their own."""
+    from ivrell.cli.hot import hot
+
+    return hot(args)
+
+
 def _interrupt(args: argparse.Namespace) -> int:
     found = ivrell.read(args.file).interrupt(args.lane, args.rows, args.share)
     tell(args, found, lambda: _show().interruption(found))
@@ -483,6 +490,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "check": _check,
     "try": _try,
     "explain": _explain,
+    "hot": _hot,
     "interrupt": _interrupt,
     "resume": _resume,
     "more": _more,

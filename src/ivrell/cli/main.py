@@ -20,6 +20,7 @@ _EXAMPLES = {
     "check": "demo/tolls-per-lock.toml",
     "try": "demo/tolls-per-lock.toml polars --rows 500",
     "explain": "demo/tolls-per-lock.toml query",
+    "hot": "demo/tolls-per-lock.toml loop --rows 200000",
     "interrupt": "demo/post-tolls.toml each --share 0.3",
     "more": "tolls-per-lock-results --rounds 5",
     "resume": "tolls-per-lock-results",
@@ -99,6 +100,14 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     explain = commands.add_parser("explain", help="how an engine carries a lane's queries out")
     explain.add_argument("file", type=Path, help="comparison file")
     explain.add_argument("lane", help="id of a lane")
+    hot = commands.add_parser("hot", help="which lines of a lane its time and memory go to")
+    hot.add_argument("file", type=Path, help="comparison file")
+    hot.add_argument("lane", help="id of a lane")
+    hot.add_argument(
+        "--rows", type=int, metavar="N", help="of the largest table, at the most; all unless given"
+    )
+    hot.add_argument("--calls", action="store_true", help="show what called what as well")
+    hot.add_argument("--json", action="store_true", help=_JSON)
     interrupt = commands.add_parser(
         "interrupt", help="kill a lane part-way and see whether it can be started again"
     )

@@ -17,6 +17,7 @@ from ivrell.core.records.cost import CostFindings, Prices
 from ivrell.core.records.estimate import Estimate
 from ivrell.core.records.findings import MeasureRow, TrialFindings
 from ivrell.core.records.gate import GateFindings
+from ivrell.core.records.hot import HotFindings
 from ivrell.core.records.json import Json
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
@@ -51,6 +52,7 @@ OUTPUTS: dict[str, TypeAdapter[Any]] = {
     "plan": TypeAdapter(Estimate),
     "try": TypeAdapter(dict[str, TryOutcome]),
     "explain": TypeAdapter(TryOutcome),
+    "hot": TypeAdapter(HotFindings),
     "interrupt": TypeAdapter(InterruptionOutcome),
     "gate": TypeAdapter(GateFindings),
     "challenge": TypeAdapter(ChallengeFindings),

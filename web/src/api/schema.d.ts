@@ -3189,6 +3189,192 @@ export interface components {
             words: string;
         };
         /**
+         * HotFindings
+         * @description Where a lane's time went in one run of its own, which counts for nothing.
+         *
+         *     Attributes:
+         *         lane, name: which.
+         *         way: how it was found.
+         *         point: that it ran at.
+         *         elapsed_s: what the call took while it was looked at; ``cpu_s`` the CPU time of it.
+         *         lines: those with time or memory, as they stand in the code.
+         *         nodes: the tree of calls, of steps, or of stages; each behind what it is part of.
+         *         words: the whole in sentences.
+         *         unseen: what such a look cannot tell here.
+         *         trouble: what kept the lane from its end, "" for nothing.
+         */
+        HotFindings: {
+            lane: string;
+            name: string;
+            way: components["schemas"]["WayEnum"];
+            point: {
+                [key: string]: boolean | number | string | null;
+            };
+            elapsed_s: number | null;
+            cpu_s: number | null;
+            /** @default [] */
+            lines: components["schemas"]["HotLine"][];
+            /** @default [] */
+            nodes: components["schemas"]["HotNode"][];
+            /** @default [] */
+            words: string[];
+            /** @default [] */
+            unseen: string[];
+            /** @default  */
+            trouble: string;
+        };
+        /**
+         * HotFrame
+         * @description A frame of call stacks.
+         *
+         *     Attributes:
+         *         above: the number of the frame that called it; -1 for none.
+         *         what: its function, with its module where it is not the lane's.
+         *         line: of the lane's code; 0 for other code.
+         *         elapsed_s: seconds that went by in it itself, of the thread that answers.
+         *         cpu_s: CPU seconds in it itself, of all threads and child processes.
+         *         grown_bytes: by how much resident memory rose in it above what it had ever been.
+         */
+        HotFrame: {
+            above: number;
+            what: string;
+            line: number;
+            /** @default 0 */
+            elapsed_s: number;
+            /** @default 0 */
+            cpu_s: number;
+            /** @default 0 */
+            grown_bytes: number;
+        };
+        /**
+         * HotFrameRequest
+         * @description A frame of call stacks.
+         *
+         *     Attributes:
+         *         above: the number of the frame that called it; -1 for none.
+         *         what: its function, with its module where it is not the lane's.
+         *         line: of the lane's code; 0 for other code.
+         *         elapsed_s: seconds that went by in it itself, of the thread that answers.
+         *         cpu_s: CPU seconds in it itself, of all threads and child processes.
+         *         grown_bytes: by how much resident memory rose in it above what it had ever been.
+         */
+        HotFrameRequest: {
+            above: number;
+            what: string;
+            line: number;
+            /** @default 0 */
+            elapsed_s?: number;
+            /** @default 0 */
+            cpu_s?: number;
+            /** @default 0 */
+            grown_bytes?: number;
+        };
+        /**
+         * HotLine
+         * @description A line of a lane, or several that cannot be told apart.
+         *
+         *     Attributes:
+         *         first, line: of the lane's code, both included.
+         *         text: of the line that is told.
+         *         elapsed_s: seconds that went by in it or in what it called outside the lane's code.
+         *         share: that of the lane's time.
+         *         whole_s: with what it called inside the lane's code too.
+         *         cpu_s: CPU seconds of all threads and child processes; null where that is not known.
+         *         grown_bytes: by how much resident memory rose there above what it had ever been.
+         */
+        HotLine: {
+            first: number;
+            line: number;
+            text: string;
+            elapsed_s: number;
+            share: number;
+            whole_s: number;
+            /** @default null */
+            cpu_s: number | null;
+            /** @default 0 */
+            grown_bytes: number;
+        };
+        /**
+         * HotNode
+         * @description A call, a step of a plan, or a stage: the number of what it is part of (null for none), what
+         *     it is, the line of the lane (null where it has none), seconds in itself and with all of its
+         *     parts.
+         */
+        HotNode: {
+            above: number | null;
+            what: string;
+            line: number | null;
+            own_s: number;
+            whole_s: number;
+        };
+        /**
+         * HotProfile
+         * @description Where the time of a call went.
+         *
+         *     Attributes:
+         *         frames: of all stacks; one stands behind that which called it.
+         *         together: the first of the lines that cannot be told from a line, by that line.
+         *         elapsed_s, cpu_s: of a call in all, child processes included.
+         *         native_cpu_s: CPU time of threads that libraries started, told to the line that waited.
+         *         children_cpu_s: of child processes; ``children_seen_s`` of it has lines.
+         *         samples: how often was looked.
+         *         calls: over how many calls.
+         */
+        HotProfile: {
+            frames: components["schemas"]["HotFrame"][];
+            together: {
+                [key: string]: number;
+            };
+            elapsed_s: number;
+            cpu_s: number;
+            native_cpu_s: number;
+            children_cpu_s: number;
+            children_seen_s: number;
+            samples: number;
+            calls: number;
+        };
+        /**
+         * HotProfileRequest
+         * @description Where the time of a call went.
+         *
+         *     Attributes:
+         *         frames: of all stacks; one stands behind that which called it.
+         *         together: the first of the lines that cannot be told from a line, by that line.
+         *         elapsed_s, cpu_s: of a call in all, child processes included.
+         *         native_cpu_s: CPU time of threads that libraries started, told to the line that waited.
+         *         children_cpu_s: of child processes; ``children_seen_s`` of it has lines.
+         *         samples: how often was looked.
+         *         calls: over how many calls.
+         */
+        HotProfileRequest: {
+            frames: components["schemas"]["HotFrameRequest"][];
+            together: {
+                [key: string]: number;
+            };
+            elapsed_s: number;
+            cpu_s: number;
+            native_cpu_s: number;
+            children_cpu_s: number;
+            children_seen_s: number;
+            samples: number;
+            calls: number;
+        };
+        /**
+         * HotShape
+         * @description Which lines of a lane its time goes to; ``of_now`` where its code has not changed since.
+         */
+        HotShape: {
+            id: number;
+            rows_asked: number;
+            state: components["schemas"]["JobState"];
+            message: components["schemas"]["Trouble"] | null;
+            behind: number | null;
+            now: boolean;
+            stop_asked: boolean;
+            of_now: boolean;
+            found: components["schemas"]["HotFindings"] | null;
+        };
+        /**
          * Hours
          * @description From the hour ``first`` until the hour ``until``, which may be the next morning's; where both
          *     are the same, the whole day.
@@ -5760,6 +5946,8 @@ export interface components {
             };
             /** @default [] */
             plans?: components["schemas"]["StatementPlanRequest"][];
+            /** @default null */
+            hot?: components["schemas"]["HotProfileRequest"] | null;
             /** @default 1 */
             session?: number;
             /** @default null */
@@ -5898,6 +6086,8 @@ export interface components {
             };
             /** @default [] */
             plans: components["schemas"]["StatementPlan"][];
+            /** @default null */
+            hot: components["schemas"]["HotProfile"] | null;
             /** @default 1 */
             session: number;
             /** @default null */
@@ -7028,6 +7218,8 @@ export interface components {
             explained: components["schemas"]["ExplainedShape"] | null;
             /** @default null */
             interrupted: components["schemas"]["InterruptionShape"] | null;
+            /** @default null */
+            hot: components["schemas"]["HotShape"] | null;
         };
         /**
          * Trouble
@@ -7080,7 +7272,7 @@ export interface components {
          * TryKind
          * @enum {string}
          */
-        TryKind: "try" | "explained" | "interrupted";
+        TryKind: "try" | "explained" | "interrupted" | "hot";
         /**
          * TryRequest
          * @description On how many rows to try a lane, and whether it is to tell how it is carried out, or to be
@@ -7279,6 +7471,11 @@ export interface components {
             stop_run: number | null;
             dropped: string[];
         };
+        /**
+         * WayEnum
+         * @enum {string}
+         */
+        WayEnum: "sampled" | "plan" | "stages";
         /**
          * WrittenRequest
          * @description A recipe being written (the stored one when absent), at some knob values.
@@ -7814,7 +8011,7 @@ export interface operations {
     stop_try: {
         parameters: {
             query?: {
-                kind?: "explained" | "interrupted" | "try";
+                kind?: "explained" | "hot" | "interrupted" | "try";
             };
             header?: never;
             path: {

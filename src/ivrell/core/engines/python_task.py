@@ -63,13 +63,18 @@ def _importable(folder: Path, code: str) -> types.ModuleType:
     return module
 
 
+def source_of(job: Job) -> str:
+    """The file name that an approach's code is compiled under."""
+    return f"<approach {job.approach['id']}>"
+
+
 class PythonTask(Task):
     """Calls ``answer(data, knobs, stage)`` of the approach's code; ``more`` follow as further
     arguments, such as the session on a server."""
 
     def __init__(self, job: Job, *more: Any) -> None:
         code = job.approach["code"]
-        self._source = f"<approach {job.approach['id']}>"
+        self._source = source_of(job)
         linecache.cache[self._source] = (len(code), None, code.splitlines(True), self._source)
         module = _importable(job.folder, code).__dict__
         try:

@@ -7,7 +7,14 @@ from pydantic import BaseModel, model_validator
 
 from ivrell.core.base.migrated_keys import migrate_keys
 from ivrell.core.records.points import Point, point_name
-from ivrell.core.records.wire import Failure, LimitReached, Span, StageTime, StatementPlan
+from ivrell.core.records.wire import (
+    Failure,
+    HotProfile,
+    LimitReached,
+    Span,
+    StageTime,
+    StatementPlan,
+)
 
 RunState = Literal["done", "failed", "limit", "stopped"]
 
@@ -117,6 +124,7 @@ class RunRecord(BaseModel):
     output_bytes: int = 0
     not_measured: dict[str, str] = {}
     plans: list[StatementPlan] = []
+    hot: HotProfile | None = None
     session: int = 1
     spent_s: float | None = None
     quiet_wait_s: float = 0.0
@@ -177,7 +185,7 @@ class RunRecord(BaseModel):
         """What it is for."""
         if self.memory_run:
             return "memory"
-        if self.plans:
+        if self.plans or self.hot:
             return "explained"
         if self.set_aside:
             return "disturbed"

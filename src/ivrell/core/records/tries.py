@@ -9,9 +9,9 @@ from ivrell.core.records.estimate import Took
 from ivrell.core.records.findings import LaneState
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord
-from ivrell.core.records.wire import StatementPlan
+from ivrell.core.records.wire import HotProfile, StatementPlan
 
-TryKind = Literal["try", "explained", "interrupted"]
+TryKind = Literal["try", "explained", "interrupted", "hot"]
 
 
 class AnswerColumn(BaseModel):
@@ -23,13 +23,14 @@ class AnswerColumn(BaseModel):
 
 class TryOutcome(BaseModel):
     """One run of a lane (None where it was stopped before), the first rows of its answer as text,
-    and how its statements were carried out, where that was asked."""
+    and how its statements were carried out or where its time went, where that was asked."""
 
     run: RunRecord | None
     point: Point
     columns: list[AnswerColumn] = []
     rows: list[list[str | None]] = []
     plans: list[StatementPlan] = []
+    hot: HotProfile | None = None
 
 
 class LaneTried(BaseModel):

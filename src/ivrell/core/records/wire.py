@@ -132,9 +132,9 @@ class Calls:
     repeats: int | None = None
 
 
-RUN, EXPLAINED, LEFT = "run", "explained", "left"
+RUN, EXPLAINED, LEFT, HOT = "run", "explained", "left", "hot"
 """What a run does: the approach; the approach, telling how its engine carries it out; nothing but
-reading what an earlier one left."""
+reading what an earlier one left; the approach, sampled for where its time goes."""
 
 
 @dataclass(frozen=True)
@@ -346,16 +346,64 @@ class StatementPlan:
     plan: Step | None
 
 
+@dataclass
+class HotFrame:
+    """A frame of call stacks.
+
+    Attributes:
+        above: the number of the frame that called it; -1 for none.
+        what: its function, with its module where it is not the lane's.
+        line: of the lane's code; 0 for other code.
+        elapsed_s: seconds that went by in it itself, of the thread that answers.
+        cpu_s: CPU seconds in it itself, of all threads and child processes.
+        grown_bytes: by how much resident memory rose in it above what it had ever been.
+    """
+
+    above: int
+    what: str
+    line: int
+    elapsed_s: float = 0.0
+    cpu_s: float = 0.0
+    grown_bytes: float = 0.0
+
+
+@dataclass
+class HotProfile:
+    """Where the time of a call went.
+
+    Attributes:
+        frames: of all stacks; one stands behind that which called it.
+        together: the first of the lines that cannot be told from a line, by that line.
+        elapsed_s, cpu_s: of a call in all, child processes included.
+        native_cpu_s: CPU time of threads that libraries started, told to the line that waited.
+        children_cpu_s: of child processes; ``children_seen_s`` of it has lines.
+        samples: how often was looked.
+        calls: over how many calls.
+    """
+
+    frames: list[HotFrame]
+    together: dict[int, int]
+    elapsed_s: float
+    cpu_s: float
+    native_cpu_s: float
+    children_cpu_s: float
+    children_seen_s: float
+    samples: int
+    calls: int
+
+
 @dataclass(frozen=True)
 class Export:
     """The answer as the worker left it: rows, columns, bytes; the threads that libraries say they
-    have; how the engine carried out each statement, where that was asked."""
+    have; how the engine carried out each statement, and where the time went, where that was
+    asked."""
 
     rows: int
     columns: int
     bytes: int
     threads: dict[str, int] = field(default_factory=dict)
     plans: list[StatementPlan] = field(default_factory=list)
+    hot: HotProfile | None = None
 
 
 @dataclass(frozen=True)

@@ -109,7 +109,7 @@ class Trial:
             unless given.
         other_versions: whether it may go on with other versions than it had before.
         stretch: what is added to a trial that has ended; ``plan`` is then that of the whole.
-        explained: runs tell how they are carried out, and give no answer; they count for nothing.
+        mode: what runs do; those of another one than "run" count for nothing.
         rule: hears all runs after each whole round of a plan with ``until``, and says whether they
             are enough.
 
@@ -127,12 +127,12 @@ class Trial:
         control: Control | None = None,
         data_workers: int | None = None,
         runtimes: Path | None = None,
-        explained: bool = False,
+        mode: str = RUN,
         other_versions: bool = False,
         stretch: Stretch | None = None,
         rule: Callable[[Sequence[RunRecord], int], bool] | None = None,
     ) -> None:
-        self.explained = explained
+        self.mode = mode
         self._rule = rule
         self._stretch = stretch
         self._other_versions = other_versions
@@ -170,7 +170,7 @@ class Trial:
 
     def _searching(self) -> CrossingSearch | None:
         knob = searched_knob(self.plan, self.points)
-        if knob is None or self.explained:
+        if knob is None or self._aside:
             return None
         return CrossingSearch(self.plan, knob, self.lanes, self.points, self.comparison.matters)
 
@@ -183,6 +183,11 @@ class Trial:
     def databases(self) -> Databases:
         """Where tables are loaded."""
         return self.preparation.databases
+
+    @property
+    def _aside(self) -> bool:
+        """Whether its runs count for nothing."""
+        return self.mode != RUN
 
     def conduct(self) -> TrialFindings:
         """Do the whole trial, or what is left of it.
@@ -233,7 +238,7 @@ class Trial:
 
     def _remember(self) -> None:
         """Tell the machine's history what spread these lanes showed."""
-        if self.explained:
+        if self._aside:
             return
         engines = {approach.id: approach.engine for approach in self.comparison.approach}
         for point in self.points:
@@ -338,7 +343,7 @@ class Trial:
             keep_log=self.results.keep_event_log,
             keep_files=self._keep_files if self.plan.keep_files else None,
             desk=desk,
-            mode=EXPLAINED if self.explained else RUN,
+            mode=self.mode,
             shapes=self.preparation.shapes,
             own_styles=self.preparation.own_styles,
             patience=self._patience,
@@ -411,7 +416,7 @@ class Trial:
         self.listen(DataProgress(table=table, form=form, rows=rows, total=total))
 
     def _desk(self, folder: Path) -> AbstractContextManager[AnswerReceiver | None]:
-        return nullcontext() if self.explained else desk_for(self.plan, folder)
+        return nullcontext() if self.mode == EXPLAINED else desk_for(self.plan, folder)
 
     def _do_runs(self, folder: Path, desk: AnswerReceiver | None) -> None:
         attempts = self.attempts(folder, desk)
@@ -438,7 +443,7 @@ class Trial:
 
     def _tell_standing(self, rounds: int) -> None:
         """Say who leads at the first point, between two runs, where nothing is timed."""
-        if rounds < _STANDING_FROM or self.explained:
+        if rounds < _STANDING_FROM or self._aside:
             return
         began = time.monotonic()
         added = self._stretch.points if self._stretch else []
@@ -512,7 +517,7 @@ class Trial:
         """How long a run's clock may wait for a quiet moment: one that counts does, unless it is
         to be beside a load."""
         load = str(planned.point.get("background", self.plan.background[0]))
-        counts = not (planned.warm_up or planned.memory_alone or self.explained)
+        counts = not (planned.warm_up or planned.memory_alone or self._aside)
         return self._repeats.patience_s if counts and load == QUIET else 0.0
 
     def _do(
@@ -583,7 +588,7 @@ class Trial:
 
     def _needs_memory_run(self, planned: PlannedRun) -> bool:
         wanted = self._status.needs_memory_run(planned)
-        return wanted and not self.explained and not self._is_out(planned)
+        return wanted and not self._aside and not self._is_out(planned)
 
     def _enough(self, rounds: int, seconds: float) -> bool:
         """Whether the plan's rule ends the trial after so many whole rounds."""

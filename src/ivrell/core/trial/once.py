@@ -8,11 +8,16 @@ from ivrell.core.comparison.file import parse
 from ivrell.core.recipe.store import DataStore
 from ivrell.core.records.points import Value
 from ivrell.core.records.tries import AnswerColumn, TryOutcome
+from ivrell.core.records.wire import RUN
 from ivrell.core.trial.conduct import Trial
 from ivrell.core.trial.control import Control, NoControl
 from ivrell.core.trial.plan import Limits, Plan
 
-_SECONDS = 60.0
+TRY_SECONDS = 60.0
+HOT_SECONDS = 600.0
+"""A run that tells where its time goes may take longer: it is of the size that is asked about."""
+
+EVERY_ROW = 2**62
 _SHOWN_ROWS = 20
 
 
@@ -35,11 +40,13 @@ def try_once(
     *,
     own_files: str | None = None,
     control: Control | None = None,
-    explained: bool = False,
+    mode: str = RUN,
+    seconds: float = TRY_SECONDS,
 ) -> TryOutcome:
     """Run an approach once on at most ``rows`` rows of the tables whose rows a knob sets.
 
-    With ``explained`` the run tells how the engine carries the approach out, and gives no answer.
+    In the mode "explained" the run tells how the engine carries the approach out, and gives no
+    answer; in "hot" it is sampled for where its time goes. ``seconds`` is its limit.
 
     Raises BadInput as a trial does.
     """
@@ -48,10 +55,10 @@ def try_once(
         warm_ups=0,
         approaches=[lane],
         knobs=small_knobs(text, rows),
-        limits=Limits(seconds=_SECONDS),
+        limits=Limits(seconds=seconds),
         own_files=own_files,
     )
-    trial = Trial(text, plan, folder, store, control=control or NoControl(), explained=explained)
+    trial = Trial(text, plan, folder, store, control=control or NoControl(), mode=mode)
     trial.conduct()
     run = trial.runs[0] if trial.runs else None
     outcome = TryOutcome(run=run, point=trial.points[0])
@@ -60,8 +67,9 @@ def try_once(
         run.peak_memory_bytes = closely.peak_memory_bytes
         run.start_memory_bytes = closely.start_memory_bytes
         run.memory_method = closely.memory_method
-    if run and explained:
+    if run:
         outcome.plans, run.plans = run.plans, []
+        outcome.hot, run.hot = run.hot, None
     if run and run.answer_fingerprint:
         path = trial.results.answers / f"{lane}-{run.answer_fingerprint}.arrow"
         with pa.OSFile(str(path)) as source:

@@ -116,6 +116,7 @@ def run_record(planned: PlannedRun, engine: str, end: RunEnd) -> RunRecord:
         output=end.output,
         output_bytes=end.output_bytes,
         plans=export.plans,
+        hot=export.hot,
         not_measured={
             name: why or _why(name, part)
             for name, value in measured.items()

@@ -220,15 +220,25 @@ def _try(job: Job, hold: Hold) -> None:
 def _tried(
     attempt: Try, folder: Path, store: "DataStore", control: Control
 ) -> TryOutcome | InterruptionOutcome:
+    from ivrell.core.comparison.file import parse
+    from ivrell.core.hot.found import mode_of
+    from ivrell.core.records.wire import EXPLAINED, RUN
     from ivrell.core.trial.interrupted import interrupted
-    from ivrell.core.trial.once import try_once
+    from ivrell.core.trial.once import HOT_SECONDS, TRY_SECONDS, try_once
 
     what = (attempt.text, attempt.lane, attempt.rows)
     files = str(settings.IVRELL_DATA / "files")
     if attempt.kind == Try.Kind.INTERRUPTED:
         return interrupted(*what, attempt.share, folder, store, own_files=files, control=control)
-    explained = attempt.kind == Try.Kind.EXPLAINED
-    return try_once(*what, folder, store, own_files=files, explained=explained, control=control)
+    mode, seconds = RUN, TRY_SECONDS
+    if attempt.kind == Try.Kind.EXPLAINED:
+        mode = EXPLAINED
+    elif attempt.kind == Try.Kind.HOT:
+        mode = mode_of(parse(attempt.text).approach_called(attempt.lane))
+        seconds = HOT_SECONDS
+    return try_once(
+        *what, folder, store, own_files=files, mode=mode, seconds=seconds, control=control
+    )
 
 
 def _try_all(job: Job, hold: Hold) -> None:

@@ -619,6 +619,7 @@ class Try(Work):
         TRY = "try"
         EXPLAINED = "explained"
         INTERRUPTED = "interrupted"
+        HOT = "hot"
 
     comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="tries")
     lane = models.CharField(max_length=63)

@@ -6,6 +6,8 @@ from typing import Literal, TypeVar
 
 from pydantic import BaseModel, Field, ValidationError
 
+from ivrell.core.comparison.file import parse
+from ivrell.core.hot.found import found_of
 from ivrell.core.records.bundle import Origin
 from ivrell.core.records.data import MadeTable
 from ivrell.core.records.events import LiveEvent
@@ -19,6 +21,7 @@ from ivrell.core.records.findings import (
     Summary,
 )
 from ivrell.core.records.history import Remarks
+from ivrell.core.records.hot import HotFindings
 from ivrell.core.records.machine import Machine
 from ivrell.core.records.points import Point
 from ivrell.core.records.run import RunRecord, RunState
@@ -417,6 +420,24 @@ class ExplainedShape(Asked):
         return cls.model_validate(_asked(attempt, message) | told)
 
 
+class HotShape(Asked):
+    """Which lines of a lane its time goes to; ``of_now`` where its code has not changed since."""
+
+    of_now: bool
+    found: HotFindings | None
+
+    @classmethod
+    def of(cls, attempt: Try) -> "HotShape":
+        """A record of that kind."""
+        outcome, message = _kept(attempt, TryOutcome)
+        found = found_of(attempt.text, attempt.lane, outcome) if outcome else None
+        then, now = (parse(text).approach_called(attempt.lane).text()
+                     for text in (attempt.text, attempt.comparison.text))  # fmt: skip
+        return cls.model_validate(
+            _asked(attempt, message) | {"found": found, "of_now": then == now}
+        )
+
+
 class InterruptionShape(Asked):
     """What a kill left of a lane, and what came of starting it again on that.
 
@@ -526,3 +547,4 @@ class Tries(BaseModel):
     newest: TryShape | None = None
     explained: ExplainedShape | None = None
     interrupted: InterruptionShape | None = None
+    hot: HotShape | None = None

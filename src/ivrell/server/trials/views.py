@@ -476,11 +476,12 @@ def _tries(comparison: int, lane: str, code: int = status.HTTP_200_OK) -> Respon
         kind: Try.objects.filter(comparison=comparison, lane=lane, kind=kind).first()
         for kind in Try.Kind.values
     }
-    tried, explained, killed = (newest[kind] for kind in Try.Kind.values)
+    tried, explained, killed, hot = (newest[kind] for kind in Try.Kind.values)
     shape = shapes.Tries(
         newest=tried and shapes.TryShape.of(tried),
         explained=explained and shapes.ExplainedShape.of(explained),
         interrupted=killed and shapes.InterruptionShape.of(killed),
+        hot=hot and shapes.HotShape.of(hot),
     )
     return reply(shape, code)
 

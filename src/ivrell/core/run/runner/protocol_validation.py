@@ -87,6 +87,10 @@ def _line(value: Any) -> bool:
     return value is None or type(value) is int
 
 
+def _hot(value: Any) -> bool:
+    return value is None or isinstance(value, dict)
+
+
 _of_remote = _parted("cpu_user_s", "cpu_system_s", "peak_memory_bytes")
 
 
@@ -110,7 +114,7 @@ _SHAPES: dict[str, dict[str, Callable[[Any], bool]]] = {
     "restore": {},
     "exported": {
         "rows": _number, "columns": _number, "bytes": _number, "threads": _numbers,
-        "plans": _is(list),
+        "plans": _is(list), "hot": _hot,
     },
     "failed": {
         "kind": _is(str), "message": _is(str), "line": _line, "trace": _is(str), "part": _is(str),
@@ -119,7 +123,7 @@ _SHAPES: dict[str, dict[str, Callable[[Any], bool]]] = {
 """What a worker may tell by the name of the event, with what each field holds; no other field is
 taken over."""
 
-_OPTIONAL = {("exported", "plans"), ("counted", "remote")}
+_OPTIONAL = {("exported", "plans"), ("exported", "hot"), ("counted", "remote")}
 
 
 def heard_from(line: bytes) -> WorkerSays | Garbled | None:
@@ -128,7 +132,8 @@ def heard_from(line: bytes) -> WorkerSays | Garbled | None:
     Marks that no record can hold (NUL, lone surrogates) become U+FFFD, numbers without end
     None; what is nested deeper than any event of Ivrell's is left out, and so are the ends of texts
     of over 100,000 marks and fields that the event has not. Lists and maps of over 1,000 entries
-    are none of Ivrell's. Plans of statements are held to their shape by who reads the run's end.
+    are none of Ivrell's. Plans of statements and where time went are held to their shape by who
+    reads the run's end.
     """
     try:
         event = json.loads(line)

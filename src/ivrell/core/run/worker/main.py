@@ -14,20 +14,24 @@ import os
 import resource
 import sys
 import time
+from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from ivrell.core.run.worker.hot import Watch
+
 _STARTED = time.perf_counter()
 sys.path.append(str(Path(__file__).resolve().parents[4]))
 
 from ivrell.core.engines.plain import PLAIN, Size, leave_plain, plain_columns  # noqa: E402
-from ivrell.core.engines.python_task import PythonTask  # noqa: E402
+from ivrell.core.engines.python_task import PythonTask, source_of  # noqa: E402
 from ivrell.core.records.wire import (  # noqa: E402
     EXPLAINED,
-    RUN,
+    HOT,
+    LEFT,
     Calls,
     Counted,
     Export,
@@ -106,8 +110,11 @@ class _Parts:
     and a second of many repeats when one call is too short to be measured. Calls that need
     their tables anew are a part each."""
 
-    def __init__(self, line: _Line, task: Task, board: mmap.mmap, calls: Calls):
+    def __init__(
+        self, line: _Line, task: Task, board: mmap.mmap, calls: Calls, watch: Watch | None = None
+    ):
         self._line = line
+        self._watch = watch
         self._task = task
         self._board = board
         self._calls = calls.per_process
@@ -164,7 +171,8 @@ class _Parts:
         before = _usage()
         stages.began = time.perf_counter()
         try:
-            elapsed, self.answer = timed(self._task, stages, repeats, set_ups)
+            with self._watch.part(repeats) if self._watch else nullcontext():
+                elapsed, self.answer = timed(self._task, stages, repeats, set_ups)
         except ApproachFailed as error:
             failure = error
             elapsed = time.perf_counter() - stages.began
@@ -208,17 +216,19 @@ def main(job_path: str, events: int, words: int, board_fd: int) -> int:
     part = "preparing"
     try:
         task = _prepared(job)
-        if order.mode != RUN:
+        if order.mode in (EXPLAINED, LEFT):
             task = Explained(task) if order.mode == EXPLAINED else Left(task)
         use_threads(job.threads)
         part = "running"
-        parts = _Parts(line, task, mmap.mmap(board_fd, BOARD_BYTES), order.calls)
+        watch = _watch(job) if order.mode == HOT else None
+        parts = _Parts(line, task, mmap.mmap(board_fd, BOARD_BYTES), order.calls, watch)
         parts.run()
         part = "result export"
         threads = {**threads_told(), **task.threads()}
         size = _hand_over(task, parts.answer, job.folder)
         plans = task.plans if isinstance(task, Explained) else []
-        line.tell(Export(size.rows, size.columns, size.bytes, threads, plans))
+        hot = watch.profile if watch else None
+        line.tell(Export(size.rows, size.columns, size.bytes, threads, plans, hot))
         task.close()
     except ApproachFailed as error:
         _failed(line, error, part)
@@ -270,6 +280,13 @@ def _prepared(job: Job) -> Task:
     from ivrell.core.engines.builtin import engine_called
 
     return engine_called(job.approach["engine"]).prepare(job)
+
+
+def _watch(job: Job) -> Watch:
+    # Loaded only where it is asked for, for what it would weigh.
+    from ivrell.core.run.worker.hot import Watch
+
+    return Watch(job.approach["code"], source_of(job), job.folder)
 
 
 def _hand_over(task: Task, answer: object, folder: Path) -> Size:

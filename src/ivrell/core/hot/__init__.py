@@ -1,0 +1,1 @@
+"""Where a lane's time goes, by line."""
