@@ -51,7 +51,7 @@ LONG = (
     "test_checkup",
     "test_cost", "test_csv_style",
     "test_curve_and_cluster", "test_databases", "test_engines",
-    "test_faults", "test_former_folders", "test_gate", "test_kept_files", "test_library",
+    "test_faults", "test_former_folders", "test_gate", "test_hot", "test_kept_files", "test_library",
     "test_logs", "test_nested", "test_notebook", "test_own_csv", "test_packaging",
     "test_private_server", "test_python_ways",
     "test_report", "test_runtimes", "test_search", "test_service_walls", "test_sessions",

@@ -390,6 +390,22 @@ class WholeJob(unittest.TestCase):
         b.until(lambda: "passages" in b.find(".cm-tooltip-autocomplete").text)
         b.until(lambda: "of passages" in b.find(".cm-tooltip-autocomplete").text)
 
+    def test_hot_lines_stand_beside_the_code_and_in_a_drawing(self):
+        b = self.browser
+        b.open(f"{self.ivrell.address}/comparisons/{self.demo('eight-totals')}/approaches")
+        b.press("rail-loop")
+        b.side("Hot lines")
+        b.press("hot")
+        self.assertRegex(b.by_id("hot-words").text, r"\d+ % of .* is in lines? \d+")
+        b.until(lambda: any("%" in mark.text for mark in b.all(".cm-took .took")))
+        whole = len(b.all('[data-testid="flame"] g'))
+        b.type_over(b.find(".flame input"), "answer")
+        b.until(lambda: b.all('[data-testid="flame"] g.sought'))
+        self.assertRegex(b.by_id("flame-sought").text, r"\d+\.\d %")
+        b.side("Try")
+        b.until(lambda: not b.all(".cm-took .took"))
+        self.assertGreater(whole, 1)
+
     def demo(self, name):
         found = self.browser.fetch("/api/comparisons/")
         return next(line["id"] for line in found if line["demo"] == name)

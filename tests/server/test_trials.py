@@ -400,6 +400,20 @@ class Trials(ServerCase):
         self.assertEqual(statement["line"], 1)
         self.assertEqual(statement["plan"]["rows"], 3)
 
+    def test_hot_lines_are_those_of_the_code_that_ran(self):
+        asked = {"rows": 300, "kind": "hot"}
+        made = self.call("post", self.at("lanes/loop/try/"), asked, 201)["hot"]
+        work(Try.objects.get(pk=made["id"]))
+        told = self.call("get", self.at("lanes/loop/try/"))["hot"]
+        self.assertEqual(("sampled", "", True),
+                         (told["found"]["way"], told["found"]["trouble"], told["of_now"]))  # fmt: skip
+        self.assertIsNotNone(told["found"]["elapsed_s"])
+        planned = self.call("post", self.at("lanes/query/try/"), asked, 201)["hot"]
+        work(Try.objects.get(pk=planned["id"]))
+        self.call("patch", self.at("lanes/query/"), {"code": "SELECT 1 AS gauge, 2 AS n"})
+        told = self.call("get", self.at("lanes/query/try/"))["hot"]
+        self.assertEqual(("plan", False), (told["found"]["way"], told["of_now"]))
+
     def test_what_an_earlier_version_kept_of_a_try_need_not_be_readable(self):
         asked = {"rows": 100, "kind": "explained"}
         made = self.call("post", self.at("lanes/query/try/"), asked, 201)["explained"]

@@ -131,7 +131,7 @@ ALL = (
         "repeated rows",
         _slow_where('len({row["number"] for row in rows}) < 0.95 * len(rows)'),
         more='  { name = "number", kind = "sequence" },\n',
-        turns=("repeated rows",),
+        turns=("repeated rows", "number: a tenth missing"),
     ),
     _made(
         "locks without a name",

@@ -30,6 +30,8 @@ import {
   type DecorationSet,
   drawSelection,
   EditorView,
+  gutter,
+  GutterMarker,
   highlightActiveLine,
   keymap,
   lineNumbers,
@@ -59,6 +61,17 @@ const look = EditorView.theme({
   ".cm-cursor": { borderLeftColor: "var(--ink)" },
   "&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground":
     { backgroundColor: "var(--selection)" },
+  ".cm-took": { minWidth: "70px", color: "var(--ink-2)", fontSize: "11px" },
+  ".cm-took .took": { display: "flex", alignItems: "center", gap: "4px", paddingLeft: "6px" },
+  ".cm-took .took i": { height: "8px", backgroundColor: "var(--accent)", opacity: "0.75" },
+  ".cm-took .took b": { fontWeight: "500" },
+  ".cm-took .with-next": {
+    marginLeft: "6px",
+    height: "100%",
+    width: "6px",
+    borderLeft: "1px solid var(--accent)",
+    padding: "0",
+  },
   ".cm-wrong": { backgroundColor: "var(--caution-ground)", boxShadow: "inset 3px 0 var(--bad)" },
   ".cm-tooltip": {
     backgroundColor: "var(--sheet)",
@@ -98,6 +111,55 @@ const wrongLine = StateField.define<DecorationSet>({
   },
   provide: (field) => EditorView.decorations.from(field),
 });
+
+/** What a line took, or several that cannot be told apart. */
+export type LineMark = { first: number; line: number; share: number; words: string; grew: string };
+
+class Took extends GutterMarker {
+  constructor(
+    readonly mark: LineMark,
+    readonly ends: boolean,
+  ) {
+    super();
+  }
+
+  override eq(other: Took) {
+    return this.ends === other.ends && JSON.stringify(this.mark) === JSON.stringify(other.mark);
+  }
+
+  override toDOM() {
+    const place = document.createElement("span");
+    place.className = this.ends ? "took" : "took with-next";
+    place.title = this.mark.words;
+    if (this.ends) {
+      const bar = document.createElement("i");
+      bar.style.width = `${Math.round(30 * this.mark.share)}px`;
+      const share = document.createElement("b");
+      const percent = 100 * this.mark.share;
+      share.textContent = percent >= 0.5 ? `${percent.toFixed(0)} %` : this.mark.grew && "+";
+      place.append(bar, share);
+    }
+    return place;
+  }
+}
+
+/** A quiet margin that says of lines what they took. */
+function margin(marks: LineMark[]): Extension[] {
+  if (!marks.length) return [];
+  return [
+    gutter({
+      class: "cm-took",
+      lineMarker(view, block) {
+        const number = view.state.doc.lineAt(block.from).number;
+        const own = marks.find((mark) => mark.line === number);
+        if (own) return new Took(own, true);
+        const around = marks.find((mark) => mark.first <= number && number < mark.line);
+        return around ? new Took(around, false) : null;
+      },
+      initialSpacer: () => new Took({ first: 1, line: 1, share: 1, words: "", grew: "" }, true),
+    }),
+  ];
+}
 
 export type Language = "python" | "sql" | "toml";
 
@@ -193,17 +255,24 @@ type Props = {
   wrong?: number | null;
   /** Names to complete. */
   names?: Names;
+  /** What lines took. */
+  marks?: LineMark[];
   id?: string;
 };
 
 export function CodeEditor(props: Props) {
   const { value, language, label, onChange, wrong = null, names = NOTHING, id } = props;
   const told = JSON.stringify(names);
+  const took = JSON.stringify(props.marks ?? []);
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   // What changes while somebody types is put into the editor that is there: a new one would lose
   // the focus, the place and what can be undone.
-  const [parts] = useState(() => ({ label: new Compartment(), words: new Compartment() }));
+  const [parts] = useState(() => ({
+    label: new Compartment(),
+    words: new Compartment(),
+    took: new Compartment(),
+  }));
   const changed = useEffectEvent((text: string) => onChange?.(text));
   const editable = onChange !== undefined;
   useEffect(() => {
@@ -212,6 +281,7 @@ export function CodeEditor(props: Props) {
       parent: place.current,
       state: EditorState.create({
         extensions: [
+          parts.took.of([]),
           ...common(language),
           parts.label.of([]),
           parts.words.of([]),
@@ -232,6 +302,10 @@ export function CodeEditor(props: Props) {
       effects: [parts.label.reconfigure(named(label)), parts.words.reconfigure(words)],
     });
   }, [label, told, language, editable, parts]);
+  useEffect(() => {
+    const shown = margin(JSON.parse(took) as LineMark[]);
+    view.current?.dispatch({ effects: parts.took.reconfigure(shown) });
+  }, [took, language, editable, parts]);
   useEffect(() => {
     const editor = view.current;
     if (!editor || editor.state.doc.toString() === value) return;

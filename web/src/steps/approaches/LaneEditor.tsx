@@ -3,8 +3,10 @@ import { Segmented } from "antd";
 import { useState } from "react";
 import type { Comparison, Lane } from "../../api/client";
 import { useChange } from "../../api/queries";
+import { lineMarks } from "../../lanes/hot";
 import { CodeEditor, type Language } from "../../ui/editors";
 import { ExplainedPanel } from "./ExplainedPanel";
+import { HotPanel } from "./HotPanel";
 import { InterruptedPanel } from "./InterruptedPanel";
 import { KnobStrip } from "./KnobStrip";
 import { LaneHead } from "./LaneHead";
@@ -15,7 +17,7 @@ import { SheetEditor } from "./SheetEditor";
 import { TryPanel, useTry } from "./TryPanel";
 import { useCode } from "./useCode";
 
-type Side = "try" | "origin" | "explained" | "interrupted" | "settings" | "sees";
+type Side = "try" | "origin" | "explained" | "hot" | "interrupted" | "settings" | "sees";
 
 type Props = { comparison: Comparison; lane: Lane; ran: string | undefined };
 
@@ -24,7 +26,7 @@ export function LaneEditor({ comparison, lane, ran }: Props) {
   const { code, typed, saveNow, isSaved } = useCode(lane, change);
   const [side, setSide] = useState<Side>(lane.parent ? "origin" : "try");
   const [rows, setRows] = useState(1000);
-  const tried = useTry(comparison.id, lane.id).data?.newest;
+  const { newest: tried, hot } = useTry(comparison.id, lane.id).data ?? {};
   const parent = comparison.lanes.find((l) => l.id === lane.parent);
   const panel = { comparison: comparison.id, lane, rows, onRows: setRows, beforeTry: saveNow };
   const writes = /^writes = true/m.test(lane.settings_text);
@@ -58,6 +60,7 @@ export function LaneEditor({ comparison, lane, ran }: Props) {
               value={code}
               onChange={typed}
               names={names}
+              marks={side === "hot" && hot?.of_now ? lineMarks(hot.found) : []}
               wrong={problem?.line ?? (isSaved ? (tried?.error?.line ?? null) : null)}
             />
           </div>
@@ -71,6 +74,7 @@ export function LaneEditor({ comparison, lane, ran }: Props) {
               { value: "try", label: "Try" },
               ...(parent ? [{ value: "origin" as const, label: "Origin" }] : []),
               ...(lane.explains ? [{ value: "explained" as const, label: "Explained" }] : []),
+              { value: "hot", label: "Hot lines" },
               ...(writes ? [{ value: "interrupted" as const, label: "Interrupted" }] : []),
               { value: "settings", label: "Settings" },
               { value: "sees", label: "What it sees" },
@@ -84,6 +88,7 @@ export function LaneEditor({ comparison, lane, ran }: Props) {
             <Origin lane={lane} code={code} parent={parent} comparison={comparison} />
           )}
           {side === "explained" && <ExplainedPanel {...panel} />}
+          {side === "hot" && <HotPanel {...panel} />}
           {side === "interrupted" && <InterruptedPanel {...panel} />}
           {side === "settings" && (
             <LaneSettings key={lane.settings_text} comparison={comparison.id} lane={lane} />

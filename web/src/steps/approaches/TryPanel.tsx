@@ -7,6 +7,8 @@ import { Trouble } from "../../ui/Trouble";
 import { bytes, count, figures, plural, seconds } from "../../ui/units";
 
 const ASK_MS = 500;
+/** More than any table has. */
+export const EVERY_ROW = 2_000_000_000;
 const SIZES = [10, 1_000, 10_000, 100_000];
 
 export type PanelProps = {
@@ -28,8 +30,8 @@ export function useTry(comparison: number, lane: string) {
         }),
       ),
     refetchInterval: (query) => {
-      const { newest, explained, interrupted } = query.state.data ?? {};
-      return [newest, explained, interrupted].some((found) => underWay(found?.state))
+      const { newest, explained, interrupted, hot } = query.state.data ?? {};
+      return [newest, explained, interrupted, hot].some((found) => underWay(found?.state))
         ? ASK_MS
         : false;
     },

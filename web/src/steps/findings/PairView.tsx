@@ -13,11 +13,14 @@ import type {
 } from "../../api/client";
 import { usePair, useRun } from "../../api/queries";
 import { aboutRatio, isApart, toldRatio } from "../../lanes/ratio";
+import { lineMarks } from "../../lanes/hot";
 import { Glyph, laneColour } from "../../lanes/mark";
 import { verdictWord } from "../../lanes/words";
 import { RunCurve } from "../../plot/RunCurve";
+import type { LineMark } from "../../ui/CodeEditor";
 import { Copy, withConditions } from "../../ui/Copy";
 import { Figure } from "../../ui/Figure";
+import { underWay } from "../../ui/job";
 import { inUnit } from "../../ui/measureWords";
 import { Opening } from "../../ui/Opening";
 import { Trouble } from "../../ui/Trouble";
@@ -25,6 +28,7 @@ import { figures, plural, seconds } from "../../ui/units";
 import { useWidth } from "../../ui/useWidth";
 import type { View } from "../../ui/view";
 import { ExplainedPanel } from "../approaches/ExplainedPanel";
+import { EVERY_ROW, useStart, useTry } from "../approaches/TryPanel";
 import { Pin, type Pinnable } from "./Claims";
 import { alike, claim as claimed, whereFound } from "./claims";
 import { Notes, useRemarks } from "./Remarks";
@@ -128,7 +132,7 @@ function Found({ comparison, trial, findings, pair }: FoundProps) {
         <h3>
           The code <span className="faint small">{plural(pair.lines_changed, "line")} changed</span>
         </h3>
-        <Code pair={pair} />
+        <Code comparison={comparison} trial={trial} pair={pair} />
       </section>
       <Plans comparison={comparison} pair={pair} />
       <h3>Notes on this pair</h3>
@@ -365,9 +369,39 @@ function Compared({ ratio }: { ratio: Ratio | null }) {
 
 const NEAR = 3;
 
+/** What the lines of a lane took the last time somebody looked, where they are those of the trial. */
+function useMarks(comparison: Comparison, trial: Trial, lane: string) {
+  const hot = useTry(comparison.id, lane).data?.hot;
+  const now = comparison.lanes.find((one) => one.id === lane)?.code;
+  const alike = hot?.of_now === true && now === trial.lanes[lane];
+  const start = useStart(comparison.id, lane, () => Promise.resolve());
+  return {
+    marks: alike ? lineMarks(hot.found) : [],
+    running: start.isPending || underWay(hot?.state),
+    error: start.error,
+    look: () => start.mutate({ rows: EVERY_ROW, kind: "hot" }),
+  };
+}
+
+function Share({ marks, line }: { marks: LineMark[]; line: number | null }) {
+  const mark = line === null ? undefined : marks.find((one) => one.line === line);
+  if (!mark || mark.share < 0.005) return <td className="took" />;
+  return (
+    <td className="took" title={mark.words}>
+      <i style={{ width: `${Math.round(30 * mark.share)}px` }} />
+      {(100 * mark.share).toFixed(0)} %
+    </td>
+  );
+}
+
+type CodeProps = { comparison: Comparison; trial: Trial; pair: PairFindings };
+
 /** The difference of the two codes; long stretches that are the same are folded. */
-function Code({ pair }: { pair: PairFindings }) {
+function Code({ comparison, trial, pair }: CodeProps) {
   const [whole, setWhole] = useState(false);
+  const base = useMarks(comparison, trial, pair.base);
+  const lane = useMarks(comparison, trial, pair.lane);
+  const told = base.marks.length + lane.marks.length > 0;
   const changed = pair.code.map((line) => line.kind !== "same");
   const near = (i: number) =>
     changed.slice(Math.max(0, i - NEAR), i + NEAR + 1).some(Boolean) || whole;
@@ -375,12 +409,32 @@ function Code({ pair }: { pair: PairFindings }) {
   const folded = pair.code.length - shown.length;
   return (
     <>
+      <p className="small quiet">
+        {told
+          ? "Beside the lines: their share of the lane’s time, in a run of its own. "
+          : "Where did the gain come from? "}
+        <Button
+          size="small"
+          type="link"
+          data-testid="pair-hot"
+          loading={base.running || lane.running}
+          onClick={() => {
+            base.look();
+            lane.look();
+          }}
+        >
+          {told ? "Look again" : "Find the hot lines of both"}
+        </Button>
+      </p>
+      <Trouble error={base.error ?? lane.error} />
       <div className="code-diff" tabIndex={0} role="region" aria-label="Difference of the code">
         <table>
           <tbody>
             {shown.map(({ line, i }) => (
               <tr key={i} className={line.kind}>
+                {told && <Share marks={base.marks} line={line.base_line} />}
                 <td className="line-number">{line.base_line ?? ""}</td>
+                {told && <Share marks={lane.marks} line={line.lane_line} />}
                 <td className="line-number">{line.lane_line ?? ""}</td>
                 <td className="sign" aria-label={line.kind}>
                   {line.kind === "added" ? "+" : line.kind === "removed" ? "−" : ""}

@@ -13,6 +13,7 @@ import dis
 import json
 import os
 import random
+import resource
 import sys
 import threading
 import time
@@ -28,7 +29,9 @@ _FLUSH_S = 0.1
 _LATE_S = 0.02
 _DEEPEST = 60
 _MOST_FRAMES = 900
-_PAGE = os.sysconf("SC_PAGE_SIZE")
+_SWITCH_S = 0.001
+"""For how long a thread may keep the interpreter while the sampler waits for it."""
+
 _FOLDER = ".hot"
 _ASKED = "IVRELL_HOT"
 _LOOKED_AT = ("CALL", "PRECALL", "JUMP_BACKWARD", "JUMP_ABSOLUTE", "RESUME", "SEND", "FOR_ITER")
@@ -114,6 +117,8 @@ class Sampler:
         self._used: dict[int, float] = {}
         self._highest = 0.0
         self._left = 0.0
+        self._told: dict[int, int] = {}
+        self._begun: dict[types.CodeType, int] = {}
         self.flush: Path | None = None
 
     def start(self) -> None:
@@ -124,6 +129,8 @@ class Sampler:
         """Look no more."""
         self._ends.set()
         self._thread.join(5)
+        for known in self._told.values():
+            os.close(known)
 
     def _look(self) -> None:
         last, process = time.perf_counter(), time.process_time()
@@ -167,19 +174,42 @@ class Sampler:
             self._highest = max(self._highest, resident)
 
     def _threads(self) -> dict[int, float]:
-        """CPU seconds of each of the interpreter's threads since the last time."""
+        """CPU seconds of each of the interpreter's threads since the last time.
+
+        What waits for the system lets other threads go on, and gets its turn again only
+        milliseconds later: so few system calls of that kind are made as can be.
+        """
         found = {}
         for thread in threading.enumerate():
-            if thread.ident is None:
+            ident = thread.ident
+            if ident is None:
                 continue
-            native = getattr(thread, "native_id", None)
             with suppress(OSError, ValueError, IndexError):
-                told = Path(f"/proc/self/task/{native}/schedstat").read_text()
-                used = int(told.split()[0]) / 1e9
+                if ident in (self._main, threading.get_ident()):
+                    used = time.clock_gettime(time.pthread_getcpuclockid(ident))
+                else:
+                    used = self._used_by(ident, getattr(thread, "native_id", 0))
                 # One that was not there at first has used all of it since.
-                found[thread.ident] = used - self._used.get(thread.ident, 0.0)
-                self._used[thread.ident] = used
+                found[ident] = used - self._used.get(ident, 0.0)
+                self._used[ident] = used
         return found
+
+    def _used_by(self, ident: int, native: int) -> float:
+        """CPU seconds of a thread that may end at any time: its clock cannot be asked for."""
+        known = self._told.get(ident)
+        if known is None:
+            path = f"/proc/self/task/{native}/schedstat"
+            known = self._told[ident] = os.open(path, os.O_RDONLY)
+        return int(os.pread(known, 64, 0).split()[0]) / 1e9
+
+    def _line(self, frame: types.FrameType) -> int:
+        """The line that a frame is at; a call that begins is at the first that does anything."""
+        code, line = frame.f_code, frame.f_lineno or 0
+        if line != code.co_firstlineno or code.co_name in ("<module>", "<lambda>"):
+            return line
+        if code not in self._begun:
+            self._begun[code] = _begun(code)
+        return self._begun[code]
 
     def _stack(self, frame: types.FrameType | None) -> int:
         """The number of a stack: from the lane's outermost frame on, where it is in the lane."""
@@ -198,10 +228,16 @@ class Sampler:
             code = one.f_code
             name = getattr(code, "co_qualname", code.co_name)
             if code.co_filename in self._sources:
-                number = self.tree.node(number, name, one.f_lineno or 0)
+                number = self.tree.node(number, name, self._line(one))
             else:
                 number = self.tree.node(number, f"{_module(one)}.{name}", 0)
         return number if number >= 0 else self.tree.node(-1, "around the lane", 0)
+
+
+def _begun(code: types.CodeType) -> int:
+    """The first line of a function that does anything."""
+    lines = (line for _, line in dis.findlinestarts(code) if line)
+    return next((line for line in lines if line > code.co_firstlineno), code.co_firstlineno)
 
 
 def _is_own(module: str) -> bool:
@@ -214,7 +250,8 @@ def _module(frame: types.FrameType) -> str:
 
 
 def _resident() -> float:
-    return float(Path("/proc/self/statm").read_text().split()[1]) * _PAGE
+    """The most bytes that were ever resident."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024.0
 
 
 def _write(path: Path, frames: list[HotFrame]) -> None:
@@ -264,11 +301,14 @@ class Watch:
             old.unlink()
         sampler = self._sampler = Sampler(self._sources, threading.get_ident())
         began, process, children = time.perf_counter(), time.process_time(), _of_children()
+        usual = sys.getswitchinterval()
+        sys.setswitchinterval(_SWITCH_S)
         sampler.start()
         try:
             yield
         finally:
             sampler.stop()
+            sys.setswitchinterval(usual)
             self._sampler = None
             elapsed = time.perf_counter() - began
             cpu = time.process_time() - process
