@@ -392,7 +392,7 @@ class WholeJob(unittest.TestCase):
 
     def test_hot_lines_stand_beside_the_code_and_in_a_drawing(self):
         b = self.browser
-        b.open(f"{self.ivrell.address}/comparisons/{self.demo('eight-totals')}/approaches")
+        b.open(f"{self.ivrell.address}/comparisons/{self.demo('tolls-per-lock')}/approaches")
         b.press("rail-loop")
         b.side("Hot lines")
         b.press("hot")
