@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from ivrell.core.records.history import History, Overlay
     from ivrell.core.records.hot import HotFindings
     from ivrell.core.records.json import Json
+    from ivrell.core.records.next_steps import NextSteps
     from ivrell.core.records.plan import Plan
     from ivrell.core.records.points import Point, Value
     from ivrell.core.records.run import RunRecord
@@ -724,6 +725,13 @@ class Trial:
 
         point = self.at(**values).point if values else None
         return cost_of(self._kept, assumed, point)
+
+    def next_steps(self, **values: Value) -> NextSteps:
+        """What to look at next, of its own figures, at the first point with these values. Raises
+        BadInput before its end."""
+        from ivrell.core.trial.next_steps import next_of
+
+        return next_of(self._kept, self.at(**values).point if values else None)
 
     def bundle(self, to: Path | str, *, answers: bool = False) -> Path:
         """Pack it into one file that can be looked at and run again elsewhere. Raises BadInput

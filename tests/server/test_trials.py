@@ -414,6 +414,13 @@ class Trials(ServerCase):
         told = self.call("get", self.at("lanes/query/try/"))["hot"]
         self.assertEqual(("plan", False), (told["found"]["way"], told["of_now"]))
 
+    def test_what_to_look_at_next_is_a_plan_that_can_be_launched(self):
+        trial = self.conducted(rounds=1, warm_ups=0)
+        steps = self.call("get", f"trials/{trial.pk}/next/")["steps"]
+        sizes = next(step for step in steps if step["kind"] == "sizes")
+        self.call("post", self.at("launch/"), sizes["plan"], 201)
+        self.call("get", f'trials/{trial.pk}/next/?point={{"rows": 1}}', status=400)
+
     def test_what_an_earlier_version_kept_of_a_try_need_not_be_readable(self):
         asked = {"rows": 100, "kind": "explained"}
         made = self.call("post", self.at("lanes/query/try/"), asked, 201)["explained"]

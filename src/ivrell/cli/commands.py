@@ -456,6 +456,12 @@ def _shared(args: argparse.Namespace) -> int:
     return SHARED[args.command](args)
 
 
+def _next(args: argparse.Namespace) -> int:
+    found = ivrell.Trial.open(args.folder).next_steps()
+    tell(args, found, lambda: _show().next_steps(found))
+    return DONE
+
+
 def _costs(args: argparse.Namespace) -> int:
     """Commands of what lanes cost, in a module of their own."""
     from ivrell.cli.costs import COSTS
@@ -501,6 +507,7 @@ COMMANDS: Mapping[str, Callable[[argparse.Namespace], int]] = {
     "compare": _shared,
     "challenge": _challenge,
     "gate": _gate,
+    "next": _next,
     "cost": _costs,
     "prices": _costs,
     "measures": _measures,

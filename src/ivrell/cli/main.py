@@ -31,6 +31,7 @@ _EXAMPLES = {
     "compare": "tolls-in-may tolls-in-june --at rows=100000",
     "challenge": "demo/tolls-per-lock.toml --set rows=100000 --minutes 5",
     "gate": "demo/tolls-per-lock.toml --against tolls-per-lock-results --no-slower-than 10%",
+    "next": "tolls-per-lock-results",
     "cost": "tolls-per-lock-results --per-day 40 --machine small",
     "prices": "--machine small --per-hour 0.12 --memory 8GB",
     "measures": "tolls-per-lock-results --csv",
@@ -245,6 +246,9 @@ def parser(*, with_plan: bool) -> argparse.ArgumentParser:
     gate.add_argument("--markdown", type=Path, metavar="F", help="write a summary")
     gate.add_argument("--json", action="store_true", help=_JSON)
 
+    following = commands.add_parser("next", help="what to look at next, of a trial's own figures")
+    following.add_argument("folder", type=Path, help="result folder of a trial")
+    following.add_argument("--json", action="store_true", help=_JSON)
     cost = commands.add_parser("cost", help="what lanes cost a month, by your own prices")
     cost.add_argument("folder", type=Path, help="result folder of a trial")
     cost.add_argument("--per-day", type=float, metavar="N", help="how often a day")

@@ -20,6 +20,7 @@ from ivrell.core.records.gate import GateFindings
 from ivrell.core.records.hot import HotFindings
 from ivrell.core.records.json import Json
 from ivrell.core.records.machine import Machine
+from ivrell.core.records.next_steps import NextSteps
 from ivrell.core.records.points import Point
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.runtimes import Runtime
@@ -53,6 +54,7 @@ OUTPUTS: dict[str, TypeAdapter[Any]] = {
     "try": TypeAdapter(dict[str, TryOutcome]),
     "explain": TypeAdapter(TryOutcome),
     "hot": TypeAdapter(HotFindings),
+    "next": TypeAdapter(NextSteps),
     "interrupt": TypeAdapter(InterruptionOutcome),
     "gate": TypeAdapter(GateFindings),
     "challenge": TypeAdapter(ChallengeFindings),

@@ -15,6 +15,7 @@ from ivrell.core.base.quantities import (
     three_figures,
 )
 from ivrell.core.records.machine import Machine, Noise
+from ivrell.core.records.next_steps import NextSteps
 from ivrell.core.records.tries import InterruptionOutcome, TryOutcome
 from ivrell.core.report.explained import plan_lines
 from ivrell.core.report.words import limit_told
@@ -206,6 +207,20 @@ def explained(found: TryOutcome) -> None:
     if not found.plans:
         told = found.run.why_in_trouble if found.run else ""
         OUT.print(told or "There is no plan.")
+
+
+def next_steps(found: NextSteps) -> None:
+    """Print what to look at next, what it rests on, and what to type."""
+    if not found.steps:
+        OUT.print("Nothing that was measured asks for another look.")
+    for step in found.steps:
+        OUT.print(step.words, markup=False)
+        for words in step.evidence:
+            OUT.print(f"    {words}", markup=False)
+        if step.plan is not None:
+            OUT.print(f"    ivrell run FILE {step.arguments}", markup=False)
+        elif step.arguments:
+            OUT.print(f"    {step.arguments}", markup=False)
 
 
 def interruption(found: InterruptionOutcome) -> None:

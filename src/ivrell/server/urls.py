@@ -16,7 +16,7 @@ from ivrell.server.page import page
 from ivrell.server.permissions import ByRole
 from ivrell.server.schema import SchemaView
 from ivrell.server.schema import Shapes as Shapes
-from ivrell.server.trials import bundles, challenges, costs, joined, schedules
+from ivrell.server.trials import bundles, challenges, costs, following, joined, schedules
 from ivrell.server.trials import views as trials
 from ivrell.server.trials.live import events
 
@@ -58,6 +58,7 @@ api: list[URLPattern | URLResolver] = [
     path("compared/", trials.ComparedView.as_view()),
     path("prices/", costs.PricesView.as_view()),
     path("trials/<number:trial>/cost/", costs.CostView.as_view()),
+    path("trials/<number:trial>/next/", following.NextView.as_view()),
     path("bundles/", bundles.BundlesView.as_view()),
     path("trials/<number:trial>/bundle/", bundles.BundleView.as_view()),
     path("kinds/", data.KindsView.as_view()),

@@ -1457,6 +1457,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{trial}/next/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What to look at next, that first which may change most. */
+        get: operations["next_steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/worker/next/": {
         parameters: {
             query?: never;
@@ -4835,6 +4852,45 @@ export interface components {
             address: string;
             /** @default  */
             password_from?: string;
+        };
+        /**
+         * NextStep
+         * @description Something worth a look.
+         *
+         *     Attributes:
+         *         kind: its sort.
+         *         words: what was measured, and what that leaves open.
+         *         evidence: the figures that it rests on.
+         *         lane: the lane that it is about; null for all.
+         *         plan: of the trial that would tell; null where a lane is to be changed, or looked at alone.
+         *         label: what running it is called; "" without a plan.
+         *         arguments: the same on the command line, behind the file's name.
+         */
+        NextStep: {
+            kind: components["schemas"]["NextStepKindEnum"];
+            words: string;
+            evidence: string[];
+            /** @default null */
+            lane: string | null;
+            /** @default null */
+            plan: components["schemas"]["Plan"] | null;
+            /** @default  */
+            label: string;
+            /** @default  */
+            arguments: string;
+        };
+        /**
+         * NextStepKindEnum
+         * @enum {string}
+         */
+        NextStepKindEnum: "reading" | "spilling" | "threads" | "sizes" | "cold" | "unnamed";
+        /**
+         * NextSteps
+         * @description What to look at next, that first which may change most; none where nothing measured asks for
+         *     more.
+         */
+        NextSteps: {
+            steps: components["schemas"]["NextStep"][];
         };
         /**
          * Noise
@@ -10149,6 +10205,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CostFindings"];
+                };
+            };
+        };
+    };
+    next_steps: {
+        parameters: {
+            query?: {
+                /** @description knob values as JSON */
+                point?: string;
+            };
+            header?: never;
+            path: {
+                trial: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NextSteps"];
                 };
             };
         };

@@ -70,7 +70,14 @@ function soughtSeconds(nodes: Node[], fits: (node: Node) => boolean): number {
   }, 0);
 }
 
-export function Flame({ nodes, label }: { nodes: Node[]; label: string }) {
+type Props = {
+  nodes: Node[];
+  label: string;
+  /** Whether they are steps of plans, which feed what stands above, instead of calls. */
+  steps: boolean;
+};
+
+export function Flame({ nodes, label, steps }: Props) {
   const [sought, setSought] = useState("");
   const [root, setRoot] = useState<number | null>(null);
   const here = root !== null && root < nodes.length ? root : null;
@@ -89,15 +96,15 @@ export function Flame({ nodes, label }: { nodes: Node[]; label: string }) {
           allowClear
           className="sought"
           value={sought}
-          placeholder="Find a function or a line"
-          aria-label="Find a function or a line"
+          placeholder={steps ? "Find a step" : "Find a function or a line"}
+          aria-label={steps ? "Find a step" : "Find a function or a line"}
           onChange={(event) => setSought(event.target.value)}
         />
         <span className="small quiet" data-testid="flame-sought">
           {text
             ? `${((100 * part) / all).toFixed(1)} %, ${seconds(part)}`
             : here === null
-              ? "what stands below is called by what stands above"
+              ? `what stands below ${steps ? "feeds" : "is called by"} what stands above`
               : ""}
         </span>
         {here !== null && (

@@ -19,6 +19,7 @@ import { OverlayWords, Under } from "./findings/Under";
 import { Views } from "./findings/Views";
 import { trialWords } from "./props";
 
+const NextSteps = lazy(() => import("./findings/NextSteps"));
 const Report = lazy(() => import("./findings/Report").then((m) => ({ default: m.Report })));
 
 const SHOWN_CAUTIONS = 2;
@@ -136,6 +137,11 @@ export function FindingsStep({ comparison, trial, findings }: StepProps) {
         lanes={lanes}
         view={view}
       />
+      {trial.finished_at && view.show === null && (
+        <Suspense fallback={null}>
+          <NextSteps comparison={comparison} trial={trial} point={findings.point} />
+        </Suspense>
+      )}
       <PinOfAll comparison={comparison} findings={findings} />
       <Notes comparison={comparison} subject={null} />
       {open && view.show !== "pair" && (

@@ -37,7 +37,7 @@ def nodes_of(plans: Sequence[StatementPlan]) -> list[HotNode]:
             continue
         place = len(nodes)
         first = (statement.text.strip().splitlines() or [""])[0]
-        nodes.append(_node(None, first, statement.line, 0.0, _whole(statement.plan)))
+        nodes.append(_node(None, first.rstrip(" ,"), statement.line, 0.0, _whole(statement.plan)))
         nodes += _below(statement.plan, place, place + 1, statement)
     return nodes
 

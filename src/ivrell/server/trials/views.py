@@ -1,7 +1,5 @@
 """The API of trials, their runs and findings, and of the machine."""
 
-import json
-
 from django.db import transaction
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404
@@ -41,24 +39,12 @@ from ivrell.server.trials.past import (
     overlay_of,
     thin,
 )
-
-
-def _given_point(given: str | None) -> Point | None:
-    """A point from the query of a request; None where there is none. Raises BadInput."""
-    if not given:
-        return None
-    try:
-        point = json.loads(given)
-    except (ValueError, RecursionError):
-        point = None
-    if not isinstance(point, dict):
-        raise BadInput("This is no point.", where="point", hint='Write it as {"rows": 1000}.')
-    return point
+from ivrell.server.trials.points import given_point
 
 
 def _point_of(request: Request, trial: Trial) -> Point | None:
     """The point that a request names; None where it names none. Raises BadInput."""
-    point = _given_point(request.query_params.get("point"))
+    point = given_point(request.query_params.get("point"))
     if point is None:
         return None
     for own in trial.points:
@@ -420,7 +406,7 @@ class ComparedView(APIView):
                 hint="Write them as 3,7,9.",
             )  # fmt: skip
         trials = [_trial(int(one[:18])) for one in given]
-        return reply(compared_of(trials, _given_point(request.query_params.get("point"))))
+        return reply(compared_of(trials, given_point(request.query_params.get("point"))))
 
 
 _MOST_COMPARED = 24
@@ -442,7 +428,7 @@ class HistoryView(APIView):
         """What each lane took in each trial, and since when it takes another time."""
         record = get_object_or_404(Comparison, pk=comparison)
         query = request.query_params
-        point = _given_point(query.get("point"))
+        point = given_point(query.get("point"))
         measure, anchor = query.get("measure") or "elapsed", query.get("anchor") or None
         return reply(history_of(record, point, measure, anchor))
 

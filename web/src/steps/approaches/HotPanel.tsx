@@ -85,7 +85,11 @@ function Told({ found, ofNow }: { found: Hot; ofNow: boolean }) {
         </p>
       )}
       {found.nodes.length > 0 && (
-        <Flame nodes={found.nodes} label={`Where the time of ${found.name} goes`} />
+        <Flame
+          nodes={found.nodes}
+          label={`Where the time of ${found.name} goes`}
+          steps={found.way === "plan"}
+        />
       )}
       {found.unseen.length > 0 && (
         <>
