@@ -143,11 +143,14 @@ def _sizes(
         sizes: list[Value] = [value // _TIMES, value, value * _TIMES]
         sizes = [size for size in sizes if isinstance(size, int) and size >= _FEWEST_ROWS]
         ahead = _median(lanes[1]) / _median(lanes[0]) if _median(lanes[0]) else 1.0
+        leads = f"Whether {lanes[0].name} stays the quickest"
+        if found.rounds_more is not None:
+            leads = "Who is the quickest"
         yield NextStep(
             kind="sizes",
             words=(
-                f"It was measured at {knob} = {value:,} alone. Whether {lanes[0].name} stays the "
-                "quickest with fewer or more, and how each grows, is not known."
+                f"It was measured at {knob} = {value:,} alone. {leads} with fewer or more, and how "
+                "each grows, is not known."
             ),
             evidence=[
                 f"{lanes[0].name} is {three_figures(ahead)} times ahead of {lanes[1].name} here"
@@ -171,7 +174,7 @@ def _cold(plan: Plan, lanes: Sequence[LaneFindings]) -> Iterator[NextStep]:
             "Every run found its inputs in memory. The lanes read different files: what each takes "
             "where they come from a disk was not measured."
         ),
-        evidence=[f"{name}: {100 * share:.0f} % in memory" for name, share in cached.items()],
+        evidence=[f"at least {100 * min(cached.values()):.0f} % of each lane's inputs in memory"],
         plan=plan.model_copy(update={"cache": ["warm", "cold"]}),
         label="Run warm and cold", arguments="--cache warm,cold",
     )  # fmt: skip
