@@ -9,7 +9,7 @@ from unittest import mock
 from ivrell.core.base.errors import BadInput
 from ivrell.core.engines.driver import DriverSession
 from ivrell.core.engines.explain import from_lines
-from ivrell.core.records.wire import DatabasePlace, Job
+from ivrell.core.records.wire import EXPLAINED, DatabasePlace, Job
 from ivrell.core.servers.dialects import address as addresses
 from ivrell.core.servers.dialects.session import MARK, bound, opened
 from ivrell.core.servers.mariadb import server_version
@@ -204,7 +204,7 @@ class PrivateMariaDb(EngineCase):
     def test_explained_with_rows_and_time(self):
         lane = sql("maria", "mariadb", "SELECT gauge FROM readings ORDER BY gauge")
         folder, store = self.folder / "t", self.store
-        found = try_once(HEAD + lane, "maria", 10, folder, store, explained=True)
+        found = try_once(HEAD + lane, "maria", 10, folder, store, mode=EXPLAINED)
         plan = found.plans[0].plan
         self.assertIn("rows", str(plan))
 

@@ -8,6 +8,7 @@ from pathlib import Path
 import pyarrow as pa
 
 from ivrell.core.engines.explain import from_duckdb, from_postgres, from_sqlite
+from ivrell.core.records.wire import EXPLAINED
 from ivrell.core.trial.once import try_once
 from tests.core.test_sql_engines import EngineCase, sql
 from tests.support.comparisons import HEAD, approach
@@ -264,7 +265,7 @@ class Explained(EngineCase):
     def plans(self, lane, rows=20_000):
         store = self.store
         folder = Path(tempfile.mkdtemp(dir=self.folder))
-        found = try_once(BIG + lane, "one", rows, folder, store, explained=True)
+        found = try_once(BIG + lane, "one", rows, folder, store, mode=EXPLAINED)
         self.assertEqual(found.run.error, None)
         return found.plans
 
@@ -300,7 +301,7 @@ class Explained(EngineCase):
     def test_python_has_no_plan_and_says_so(self):
         store = self.store
         lane = approach("one", "def answer(data, knobs, stage):\n    return []")
-        found = try_once(BIG + lane, "one", 10, self.folder / "t", store, explained=True)
+        found = try_once(BIG + lane, "one", 10, self.folder / "t", store, mode=EXPLAINED)
         self.assertEqual(found.run.error.kind, "no plan")
 
 
