@@ -156,6 +156,21 @@ class WholeJob(unittest.TestCase):
         b.until(lambda: "Runs in order" in b.find(".lane-drawer").text)
         b.until(lambda: "read and fold" in b.find(".lane-drawer").text)
 
+    def test_findings_are_those_of_the_end_where_no_live_view_was_open(self):
+        b = self.browser
+        comparison = self.open_demo("findings")
+        b.launch(comparison, {"rounds": 6, "warm_ups": 0, "approaches": ["query", "columnar"],
+                              "knobs": {"rows": [10_000]}})  # fmt: skip
+        trial = b.fetch(f"/api/trials/?comparison={comparison}")[0]["id"]
+        b.open(f"{self.ivrell.address}/comparisons/{comparison}/findings?trial={trial}")
+        head = '[class~="findings-head"]'
+        b.until(lambda: "trial" in b.find(head).text)
+        shown = b.find(head).text
+        b.until(lambda: f"trial {trial}" in b.find(head).text
+                and not any(word in b.find(head).text for word in ("running", "waiting")))  # fmt: skip
+        self.assertTrue("running" in shown or "waiting" in shown, shown)
+        self.assertEqual(2, len(b.until(lambda: b.all(".board-row.lane"))))
+
     def test_stop_ends_a_trial_and_keeps_what_was_measured(self):
         comparison = self.open_demo("trial")
         b = self.browser

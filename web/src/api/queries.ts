@@ -1,6 +1,7 @@
 /** What the page asks the server for, each with its key in the cache. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { App } from "antd";
+import { useEffect } from "react";
 import {
   api,
   taken,
@@ -60,6 +61,30 @@ export function useTrial(id: number | null) {
     enabled: id !== null,
     queryFn: () => taken(api.GET("/api/trials/{id}/", { params: { path: { id: id ?? 0 } } })),
   });
+}
+
+/** Ask anew for all that the end of a trial changes. */
+export function trialEnded(cache: QueryClient, comparison: number, trial: number) {
+  const of = [
+    ["trial", trial],
+    ["findings", trial],
+    ["sweep", trial],
+    ["trials", comparison],
+  ];
+  for (const queryKey of [...of, ["comparisons"]]) void cache.invalidateQueries({ queryKey });
+}
+
+/** Where no live view hears it: a trial that is shown as running, and is not, has ended. */
+export function useEndOf(comparison: number, trial: Schemas["TrialShape"] | undefined) {
+  const cache = useQueryClient();
+  const now = useNow();
+  const id = trial?.id ?? null;
+  const over = trial?.state === "running" && now.data !== undefined && now.data.trial !== trial.id;
+  const asked = now.dataUpdatedAt;
+  useEffect(() => {
+    if (!over || id === null) return;
+    trialEnded(cache, comparison, id);
+  }, [over, asked, id, comparison, cache]);
 }
 
 export function useFindings(trial: number | null, point: string | null) {

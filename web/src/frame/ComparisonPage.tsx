@@ -1,7 +1,7 @@
 /** One comparison: lanes on the left, the steps of the work, and the step in view. */
 import { Suspense } from "react";
 import { Link, useSearchParams } from "react-router";
-import { useComparison, useFindings, useTrial, useTrials } from "../api/queries";
+import { useComparison, useEndOf, useFindings, useTrial, useTrials } from "../api/queries";
 import { STEPS, stepAt, type Step } from "../steps";
 import { Opening } from "../ui/Opening";
 import { Unread } from "./Unread";
@@ -24,6 +24,7 @@ export function ComparisonPage() {
   const trials = useTrials(view.comparison);
   const trialId = view.trial ?? trials.data?.[0]?.id ?? null;
   const trial = useTrial(trialId);
+  useEndOf(view.comparison, trial.data);
   const findings = useFindings(trialId, view.point);
   if (comparison.error) {
     return (

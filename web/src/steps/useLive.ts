@@ -2,6 +2,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useReducer } from "react";
 import type { LiveEvent, Schemas } from "../api/client";
+import { trialEnded } from "../api/queries";
 import type { Sample } from "../plot/RunCurve";
 
 /** A run under way; one that is watched for its memory has times that count for nothing. */
@@ -138,11 +139,7 @@ export function useLive(trial: number | null, comparison: number): LiveTrial {
         void cache.invalidateQueries({ queryKey: ["now"] });
       }
       if (event.kind === "ended") {
-        void cache.invalidateQueries({ queryKey: ["trial", trial] });
-        void cache.invalidateQueries({ queryKey: ["findings", trial] });
-        void cache.invalidateQueries({ queryKey: ["sweep", trial] });
-        void cache.invalidateQueries({ queryKey: ["trials", comparison] });
-        void cache.invalidateQueries({ queryKey: ["comparisons"] });
+        trialEnded(cache, comparison, trial);
         void cache.invalidateQueries({ queryKey: ["now"] });
       }
     };
