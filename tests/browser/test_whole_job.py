@@ -166,8 +166,12 @@ class WholeJob(unittest.TestCase):
         head = '[class~="findings-head"]'
         b.until(lambda: "trial" in b.find(head).text)
         shown = b.find(head).text
-        b.until(lambda: f"trial {trial}" in b.find(head).text
-                and not any(word in b.find(head).text for word in ("running", "waiting")))  # fmt: skip
+
+        def over():
+            told = b.find(head).text
+            return f"trial {trial}" in told and "running" not in told and "waiting" not in told
+
+        b.until(over)
         self.assertTrue("running" in shown or "waiting" in shown, shown)
         self.assertEqual(2, len(b.until(lambda: b.all(".board-row.lane"))))
 

@@ -74,12 +74,14 @@ export function trialEnded(cache: QueryClient, comparison: number, trial: number
   for (const queryKey of [...of, ["comparisons"]]) void cache.invalidateQueries({ queryKey });
 }
 
-/** Where no live view hears it: a trial that is shown as running, and is not, has ended. */
+/** Where no live view hears it: a trial that is shown as waiting or running, and is not the one
+ * that runs now, may have ended. */
 export function useEndOf(comparison: number, trial: Schemas["TrialShape"] | undefined) {
   const cache = useQueryClient();
   const now = useNow();
   const id = trial?.id ?? null;
-  const over = trial?.state === "running" && now.data !== undefined && now.data.trial !== trial.id;
+  const goesOn = trial?.state === "running" || trial?.state === "waiting";
+  const over = goesOn && now.data !== undefined && now.data.trial !== id;
   const asked = now.dataUpdatedAt;
   useEffect(() => {
     if (!over || id === null) return;
