@@ -33,6 +33,7 @@ return words.includes("Plain loop") && words.includes("cores busy");
 
 MORE = (
     ("sheet", "barge-details", "checked", "Try", "try", ".answer tbody tr"),
+    ("approaches", "tolls-per-lock", "loop", "Hot lines", "hot", ".cm-took .took"),
     ("explained", "eight-totals", "joins", "Explained", "explain", ".plan-tree"),
     ("interrupted", "post-tolls", "each", "Interrupted", "interrupt", ".left-there"),
 )
@@ -84,14 +85,10 @@ def main() -> None:
         browser.driver.save_screenshot(str(TO / "trial.png"))
         while not browser.by_id("live-state").text.startswith("done"):
             time.sleep(QUIET_S)
-        browser.open(f"{at}/approaches?lane=polars")
-        browser.by_id("try").click()
-        browser.until(lambda: browser.all(".answer tbody tr"))
         for name, path in (
             ("comparisons", ivrell.address),
             ("question", f"{at}/question"),
             ("data", f"{at}/data"),
-            ("approaches", f"{at}/approaches?lane=polars"),
             ("agreement", f"{at}/agreement?lane=pandas"),
             ("findings", f"{at}/findings"),
             ("lane", f"{at}/findings?lane=polars"),
