@@ -27,7 +27,11 @@ class FormerFolders(TrialCase):
             yield ResultFolder(folder)
 
     def trial_of(self, kept):
-        return Trial(kept.comparison_text, kept.read(PLAN), kept.path, self.store, data_workers=1)
+        # Kernel and libraries are those of the machine that the tests run on.
+        return Trial(
+            kept.comparison_text, kept.read(PLAN), kept.path, self.store, data_workers=1,
+            other_versions=True,
+        )  # fmt: skip
 
     def check(self, found):
         self.assertEqual([point.point["rows"] for point in found.points], [300, 600])
