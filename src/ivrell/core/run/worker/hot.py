@@ -29,12 +29,15 @@ _FLUSH_S = 0.1
 _LATE_S = 0.02
 _DEEPEST = 60
 _MOST_FRAMES = 900
-_SWITCH_S = 0.001
-"""For how long a thread may keep the interpreter while the sampler waits for it."""
+_SWITCH_S = 0.00002
+_SWITCH_OF_MANY_S = 0.001
+"""For how long a thread may keep the interpreter while the sampler waits for it: next to nothing,
+for whoever gives it up within that time (a read, a wait) would be seen far too often; longer where
+threads of the lane wait for each other too, whom it would slow down."""
 
 _FOLDER = ".hot"
 _ASKED = "IVRELL_HOT"
-_LOOKED_AT = ("CALL", "PRECALL", "JUMP_BACKWARD", "JUMP_ABSOLUTE", "RESUME", "SEND", "FOR_ITER")
+_LOOKED_AT = ("CALL", "PRECALL", "JUMP_BACKWARD", "JUMP_ABSOLUTE", "RESUME", "SEND")
 """Instructions after which the interpreter hands over to other threads, the sampler among them."""
 
 _Key = tuple[int, str, int]
@@ -146,6 +149,7 @@ class Sampler:
                 if ident != threading.get_ident()
             }
             now, used = time.perf_counter(), time.process_time()
+            sys.setswitchinterval(_SWITCH_S if len(stacks) < 2 else _SWITCH_OF_MANY_S)
             self._tell(stacks, now - last, used - process)
             last, process = now, used
             if self.flush is not None and now - flushed > _FLUSH_S:
@@ -372,17 +376,22 @@ def together(code: str, source: str) -> dict[int, int]:
         starts = dict(dis.findlinestarts(one))
         line: int | None = None
         since: list[int] = []
+        iterated: set[int] = set()
         seen: set[int] = set()
         for step in dis.get_instructions(one):
             line = starts.get(step.offset, line) or line
             if line is None:
                 continue
             if step.opname.startswith(_LOOKED_AT):
-                with_it = [x for x in since if x < line and x not in seen]
+                # A loop's next value may take long, and is had without a look.
+                with_it = [x for x in since if x < line and (x not in seen or x in iterated)]
                 if with_it:
                     found[line] = min([*with_it, found.get(line, line)])
                 seen.add(line)
-                since = []
-            elif line not in since:
+                since, iterated = [], set()
+                continue
+            if step.opname == "FOR_ITER":
+                iterated.add(line)
+            if line not in since:
                 since.append(line)
     return found
