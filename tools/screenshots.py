@@ -131,6 +131,7 @@ def main() -> None:
         due = {"not_before": "2031-05-01T22:00:00Z", "hours": {"first": 22, "until": 6}}
         browser.send("POST", f"/api/queue/{later}/due/", due)
         browser.open(f"{ivrell.address}/queue")
+        browser.until(lambda: "Opening" not in browser.find("main, body").text)
         shoot(browser, "queue")
         for job in browser.fetch("/api/queue/")["under_way"]:
             browser.send("POST", f"/api/queue/{job['id']}/stop/", {})

@@ -63,6 +63,7 @@ def gate(
     Raises BadInput.
     """
     from ivrell.core.base.errors import BadInput
+    from ivrell.core.comparison.edit import set_fields
     from ivrell.core.contain import sandbox
     from ivrell.core.gate.judged import Gate, held_claims, held_targets, measures_called
     from ivrell.core.gate.stored import StoredGate
@@ -123,6 +124,9 @@ def gate(
         )  # fmt: skip
         rule: Gate = held_to
         anchors = held_to.anchors
+        # A changed lane that answers were held against would always be right.
+        text = set_fields(pairing.text, None, {"baseline": anchors[0]})
+        both = Comparison(text, new.own_files)
         asked += [lane for lane in anchors if lane not in asked]
         plan = plan.model_copy(update={"approaches": asked})
     else:

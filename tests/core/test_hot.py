@@ -1,5 +1,6 @@
 """Hot lines: which lines of a lane the time and the memory go to."""
 
+import json
 import os
 import subprocess
 import sys
@@ -8,6 +9,7 @@ import unittest
 import ivrell
 from ivrell.core.hot import planned, sampled
 from ivrell.core.records.wire import HotFrame, HotProfile, StatementPlan, Step
+from ivrell.core.run.runner.protocol_validation import Garbled, heard_from
 from ivrell.core.run.worker.hot import Tree, together
 from tests.support.comparisons import HEAD, TrialCase, approach
 from tests.support.hot import PROGRAMS
@@ -77,6 +79,22 @@ class Sampled(unittest.TestCase):
         whole = sum(frame.elapsed_s for frame in tree.frames)
         self.assertAlmostEqual(whole, sum(frame.elapsed_s for frame in kept))
         self.assertTrue(all(frame.above < number for number, frame in enumerate(kept)))
+
+
+class FromARun(unittest.TestCase):
+    def test_frames_that_would_lead_nowhere_are_no_word_of_a_worker(self):
+        told = {
+            "event": "exported",
+            "rows": 1,
+            "columns": 1,
+            "bytes": 1,
+            "threads": {},
+            "plans": [],
+        }
+        for above, good in ((-1, True), (0, False), (1, False), (-2, False), ("x", False)):
+            hot = {"frames": [{"above": above, "what": "f", "line": 1}]}
+            heard = heard_from(json.dumps(told | {"hot": hot}).encode())
+            self.assertEqual(good, not isinstance(heard, Garbled), above)
 
 
 QUERY = """select p.lock, count(*) as n

@@ -47,7 +47,8 @@ def found_of(text: str, lane: str, outcome: TryOutcome) -> HotFindings:
         unseen = list(sampled.unseen(outcome.hot, lines))
     elif outcome.plans:
         way, elapsed, cpu = "plan", None, None
-        lines, nodes = planned.lines_of(outcome.plans, code), planned.nodes_of(outcome.plans)
+        if planned.timed(outcome.plans):
+            lines, nodes = planned.lines_of(outcome.plans, code), planned.nodes_of(outcome.plans)
         unseen = list(planned.unseen(outcome.plans, lines))
     elif run is not None:
         nodes = _stages(run)
@@ -103,7 +104,7 @@ def _words(
         for node in first:
             if node.own_s / whole >= _HEAVY:
                 yield f"{100 * node.own_s / whole:.0f} % of {name} is in {node.what}."
-        if not nodes:
+        if not nodes and way == "stages":
             yield f"{name} names no stages: nothing more than its whole time is known."
 
 

@@ -2,6 +2,7 @@
 
 from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
+from ivrell.core.records.machine import Machine
 from ivrell.core.records.next_steps import NextSteps
 from ivrell.core.records.points import Point
 from ivrell.core.report.next_steps import next_steps
@@ -17,7 +18,8 @@ def next_of(results: ResultFolder, point: Point | None = None) -> NextSteps:
     here = [one for one in trial.points if point is None or one.point == point]
     if not here:
         raise BadInput("The trial has no such point.", where="point")
-    machine = results.sessions()[-1].machine
+    sessions = results.sessions()
+    machine = sessions[-1].machine if sessions else Machine()
     plan = results.read(PLAN)
     cores = plan.cores or int(machine.quota_cores or machine.cores or 1)
     comparison = parse(results.comparison_text)

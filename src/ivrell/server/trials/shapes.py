@@ -6,6 +6,7 @@ from typing import Literal, TypeVar
 
 from pydantic import BaseModel, Field, ValidationError
 
+from ivrell.core.base.errors import BadInput
 from ivrell.core.comparison.file import parse
 from ivrell.core.hot.found import found_of
 from ivrell.core.records.bundle import Origin
@@ -430,12 +431,20 @@ class HotShape(Asked):
     def of(cls, attempt: Try) -> "HotShape":
         """A record of that kind."""
         outcome, message = _kept(attempt, TryOutcome)
-        found = found_of(attempt.text, attempt.lane, outcome) if outcome else None
-        then, now = (parse(text).approach_called(attempt.lane).text()
-                     for text in (attempt.text, attempt.comparison.text))  # fmt: skip
+        known = outcome is not None and _code(attempt.text, attempt.lane) is not None
+        found = found_of(attempt.text, attempt.lane, outcome) if outcome and known else None
+        then, now = (_code(text, attempt.lane) for text in (attempt.text, attempt.comparison.text))
         return cls.model_validate(
-            _asked(attempt, message) | {"found": found, "of_now": then == now}
+            _asked(attempt, message) | {"found": found, "of_now": now is not None and then == now}
         )
+
+
+def _code(text: str, lane: str) -> str | None:
+    """A lane's code; None where the text has no such lane, or cannot be read."""
+    try:
+        return parse(text).approach_called(lane).text()
+    except BadInput:
+        return None
 
 
 class InterruptionShape(Asked):

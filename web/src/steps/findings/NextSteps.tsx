@@ -44,6 +44,7 @@ export default function NextSteps({ comparison, trial, point }: Props) {
       void go(`/comparisons/${comparison.id}/trial?trial=${made.id}`);
     },
   });
+  if (found.error) return <Trouble error={found.error} />;
   if (!found.data?.steps.length) return null;
   return (
     <section className="next-steps" data-testid="next-steps">

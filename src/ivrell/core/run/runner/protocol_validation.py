@@ -88,7 +88,21 @@ def _line(value: Any) -> bool:
 
 
 def _hot(value: Any) -> bool:
-    return value is None or isinstance(value, dict)
+    """What samples say: each frame stands behind the one that called it, so that no path is without
+    an end."""
+    if value is None:
+        return True
+    frames = value.get("frames") if isinstance(value, dict) else None
+    return (
+        isinstance(frames, list)
+        and len(frames) <= _MOST
+        and all(
+            isinstance(frame, dict)
+            and type(frame.get("above")) is int
+            and -1 <= frame["above"] < place
+            for place, frame in enumerate(frames)
+        )
+    )
 
 
 _of_remote = _parted("cpu_user_s", "cpu_system_s", "peak_memory_bytes")

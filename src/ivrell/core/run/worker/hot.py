@@ -189,21 +189,23 @@ class Sampler:
             if ident is None:
                 continue
             with suppress(OSError, ValueError, IndexError):
+                # The system gives the idents of threads that ended to others.
+                native = int(getattr(thread, "native_id", 0) or 0)
                 if ident in (self._main, threading.get_ident()):
                     used = time.clock_gettime(time.pthread_getcpuclockid(ident))
                 else:
-                    used = self._used_by(ident, getattr(thread, "native_id", 0))
+                    used = self._used_by(native)
                 # One that was not there at first has used all of it since.
-                found[ident] = used - self._used.get(ident, 0.0)
-                self._used[ident] = used
+                found[ident] = used - self._used.get(native, 0.0)
+                self._used[native] = used
         return found
 
-    def _used_by(self, ident: int, native: int) -> float:
+    def _used_by(self, native: int) -> float:
         """CPU seconds of a thread that may end at any time: its clock cannot be asked for."""
-        known = self._told.get(ident)
+        known = self._told.get(native)
         if known is None:
             path = f"/proc/self/task/{native}/schedstat"
-            known = self._told[ident] = os.open(path, os.O_RDONLY)
+            known = self._told[native] = os.open(path, os.O_RDONLY)
         return int(os.pread(known, 64, 0).split()[0]) / 1e9
 
     def _line(self, frame: types.FrameType) -> int:
@@ -281,7 +283,6 @@ class Watch:
         self._source = source
         self._sources = frozenset((source, str(folder / ".approach" / "approach.py")))
         self._sampler: Sampler | None = None
-        self._began_children = 0.0
         self.profile: HotProfile | None = None
         # Processes that are started anew load what lies first on their path.
         join = "from ivrell.core.run.worker.hot import join\njoin()\n"
